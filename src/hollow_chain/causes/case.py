@@ -1,0 +1,184 @@
+"""What a rule gets to see: one node, with everything about its host at hand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from functools import cached_property
+
+from hollow_chain.causes.rule import Evidence
+from hollow_chain.causes.standing import Standing, standing, up_targets
+from hollow_chain.chain.graph import Graph, Node
+from hollow_chain.facts.host import Event, File, Host, HostAccount
+from hollow_chain.facts.service import Service
+
+MANAGER = "service manager"
+FILES = "file system"
+ACCOUNTS = "accounts"
+SOCKETS = "socket table"
+UNIT_TRIGGERS = ("socket", "timer", "path", "automount")
+
+
+class HostIndex:
+    """Look-ups into one host, each built when it is first used."""
+
+    def __init__(self, host: Host) -> None:
+        self.host = host
+
+    @cached_property
+    def files(self) -> dict[str, File]:
+        """Files by path."""
+        return {file.path: file for file in self.host.files}
+
+    @cached_property
+    def events(self) -> dict[str, list[Event]]:
+        """Records by service, oldest first."""
+        by_service: dict[str, list[Event]] = {}
+        for event in self.host.events:
+            by_service.setdefault(event.service, []).append(event)
+        for events in by_service.values():
+            events.sort(key=lambda event: event.at)
+        return by_service
+
+    @cached_property
+    def up_targets(self) -> frozenset[str]:
+        """The targets that have been reached."""
+        return up_targets(self.host)
+
+    @cached_property
+    def accounts(self) -> dict[tuple[str, str], HostAccount]:
+        """Accounts by kind and name."""
+        return {(account.kind, account.name): account for account in self.host.accounts}
+
+
+class Facts:
+    """The graph with an index for each host: what the walk down the chain carries along."""
+
+    def __init__(self, graph: Graph) -> None:
+        self.graph = graph
+        self._indexes: dict[str, HostIndex] = {}
+        self._standings: dict[int, Standing] = {}
+
+    def index(self, host: str) -> HostIndex:
+        """The look-ups of the host of that name."""
+        found = self._indexes.get(host)
+        if found is None:
+            found = self._indexes[host] = HostIndex(self.graph.hosts.get(host) or Host(name=host))
+        return found
+
+    def standing(self, node: Node) -> Standing:
+        """How *node* stands by itself; a name that nothing is registered under is down."""
+        if node.service is None:
+            return Standing.DOWN
+        key = id(node.service)
+        found = self._standings.get(key)
+        if found is None:
+            found = self._standings[key] = standing(
+                node.service, self.graph.hosts[node.host], self.index(node.host).up_targets
+            )
+        return found
+
+
+    def silent_triggers(self, node: Node) -> list[Node]:
+        """The units that should start *node* on their event, where none of them can: all are down or not started.
+
+        A trigger that only others need, or that was rightly passed over, is no obstacle: the host does without.
+        """
+        service = node.service
+        if service is None or service.startup != "event" or self.standing(node) is not Standing.NOT_YET:
+            return []
+        units = [self.graph.node(node.host, t.name) for t in service.triggers if t.kind in UNIT_TRIGGERS]
+        if len(units) < len(service.triggers) or any(not self._is_silent(unit) for unit in units):
+            return []
+        return units
+
+    def _is_silent(self, unit: Node) -> bool:
+        if unit.service is None or not self.standing(unit).well:
+            return True
+        return self.standing(unit) is Standing.IDLE and unit.service.startup in ("manual", "disabled")
+
+
+@dataclass(frozen=True)
+class Case:
+    """One node under examination.
+
+    ``asked`` is true for the service that the user asked about; ``needed_from`` is the node above it on the way
+    down, where there is one.
+    """
+
+    facts: Facts
+    node: Node
+    asked: bool = False
+    needed_from: Node | None = None
+
+    @property
+    def graph(self) -> Graph:
+        """The whole graph."""
+        return self.facts.graph
+
+    @property
+    def index(self) -> HostIndex:
+        """The look-ups of the node's host."""
+        return self.facts.index(self.node.host)
+
+    @property
+    def host(self) -> Host:
+        """The node's host."""
+        return self.index.host
+
+    @property
+    def service(self) -> Service:
+        """The node's service. Raises :class:`LookupError` where none is registered; see :attr:`registered`."""
+        if self.node.service is None:
+            raise LookupError(self.node.name)
+        return self.node.service
+
+    @property
+    def registered(self) -> bool:
+        """Whether a service is registered under the node's name."""
+        return self.node.service is not None
+
+    @property
+    def standing(self) -> Standing:
+        """How the node stands by itself."""
+        return self.facts.standing(self.node)
+
+    def file(self, path: str) -> File | None:
+        """What was seen at *path*; None where nobody looked."""
+        return self.index.files.get(path)
+
+    def events(self) -> list[Event]:
+        """The records about the service, oldest first."""
+        return self.index.events.get(self.node.name, [])
+
+    def last_events(self) -> list[Event]:
+        """The records since shortly before the last start was tried; all where that moment is not known."""
+        events = self.events()
+        if self.node.service is None or self.node.service.last is None:
+            return events
+        started = self.node.service.last.started_at
+        if started is None:
+            return events
+        since = [event for event in events if (event.at - started).total_seconds() > -1.0]
+        return since or events
+
+    def account(self, name: str, kind: str = "user") -> HostAccount | None:
+        """What is known of an account; None where nobody looked."""
+        return self.index.accounts.get((kind, name))
+
+    def seen(self, fact: str, source: str = MANAGER, at: datetime | None = None) -> Evidence:
+        """Evidence that was read from the host, as old as the reading where no other moment is given."""
+        return Evidence(fact, source, at or self.host.read_at)
+
+    def quoted(self, event: Event) -> Evidence:
+        """A record as evidence, in its own words."""
+        return Evidence(f"\u201c{event.text[:300]}\u201d", event.source or "event log", event.at)
+
+    def siblings(self) -> Iterator[Service]:
+        """Other instances of the same template, on the same host."""
+        template = self.service.template_of
+        if template:
+            for other in self.host.services:
+                if other.template_of == template and other.name != self.node.name:
+                    yield other

@@ -1,0 +1,202 @@
+"""Dependency: the links themselves do not hold: loops, clashes, file systems and devices."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+
+from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.standing import Standing
+from hollow_chain.causes.words import clock, failed_last
+from hollow_chain.chain import Edge, Node, loop_through, reach
+
+_CYCLE_WORDS = ("ordering cycle", "order is cyclic", "break ordering")
+_SAME_MOMENT = 5.0
+"""Seconds within which an end and a start that caused it are recorded."""
+_PULLING = ("hard", "soft")
+
+
+@cause("dependency-cycle", states=NOT_UP)
+def dependency_cycle(case: Case) -> Iterator[Finding]:
+    """A loop of needs and order: each waits for the next, and the last for the first.
+
+    Looks at: the links, where order counts as a link between services of one start; the manager's own words.
+    Convinced by: a loop that closes. Order without need counts only among services that one start pulls in.
+    Against: a loop of needs alone where the manager starts both at once (systemd without an order).
+    Mend: cut the weakest link: an order before a need.
+    """
+    loop = _loop(case)
+    if not loop:
+        return
+    names = [node.name for node in loop]
+    spoken = [e for e in case.events() if any(words in e.text.lower() for words in _CYCLE_WORDS)]
+    weakest = _weakest(case, loop)
+    yield Finding(
+        says=f"{case.node.name} stands in a loop: {' → '.join([*names, names[0]])}; each waits for the next.",
+        evidence=(
+            *(case.seen(_link_words(edge)) for edge in _edges_of(case, loop)[:12]),
+            *(case.quoted(event) for event in spoken[-2:]),
+        ),
+        mends=(Mend(f"Cut the link from {weakest.tail.name} to {weakest.head.name} ({_kind(weakest)}).", AFTER_RELOAD),)
+        if weakest
+        else (),
+        sure=0.95 if spoken else 0.85,
+        loop=tuple(names),
+        explains=("never-started", "stopped", "manual-not-started"),
+    )
+
+
+def _loop(case: Case) -> list[Node]:
+    """The loop through the node that its manager cannot start, if there is one."""
+    graph = case.graph
+    waits = ("hard",) if case.host.manager == "control-manager" else ("order",)
+    if not any(link.kind in waits for link in case.service.links):
+        return []
+    pulled = {case.node.key} | {
+        node.key
+        for node, _ in reach(case.node, lambda n: [e.head for e in graph.needs(n, _PULLING) if not e.crosses and e.link.pulls])
+    }
+
+    def step(node: Node) -> list[Node]:
+        return [e.head for e in graph.needs(node, waits) if not e.crosses and e.head.key in pulled and e.head.service]
+
+    return loop_through(case.node, step)
+
+
+def _edges_of(case: Case, loop: list[Node]) -> list[Edge]:
+    edges: list[Edge] = []
+    for node, following in zip(loop, [*loop[1:], loop[0]], strict=True):
+        edges += [e for e in case.graph.needs(node, ("hard", "soft", "order")) if e.head.key == following.key]
+    return edges
+
+
+def _weakest(case: Case, loop: list[Node]) -> Edge | None:
+    """The link whose loss costs least: an order without a need, then a soft need, then a hard one."""
+    best: Edge | None = None
+    best_rank = 9
+    for node, following in zip(loop, [*loop[1:], loop[0]], strict=True):
+        between = [e for e in case.graph.needs(node, ("hard", "soft", "order")) if e.head.key == following.key]
+        kinds = {e.link.kind for e in between}
+        rank = 2 if "hard" in kinds else 1 if "soft" in kinds else 0
+        waits = [e for e in between if e.link.kind == "order"] or between
+        if waits and rank <= best_rank:
+            best, best_rank = waits[0], rank
+    return best
+
+
+def _kind(edge: Edge) -> str:
+    return edge.link.word or edge.link.kind
+
+
+def _link_words(edge: Edge) -> str:
+    verb = "starts after" if edge.link.kind == "order" else "needs"
+    return f"{edge.tail.name} {verb} {edge.head.name} ({_kind(edge)})"
+
+
+@cause("stopped-by-conflict", states=("stopped", "failed", "unknown"))
+def stopped_by_conflict(case: Case) -> Iterator[Finding]:
+    """A start of another service ended it, as one of the two declares.
+
+    Looks at: links of the kind clash in both directions; whether the other one is up; when this one ended and
+    when that one started.
+    Convinced by: the other being up, and its start falling together with this one's end.
+    Against: the other being down; an end long before the other's start.
+    Mend: choose one of the two, or remove the clash.
+    """
+    service = case.service
+    if failed_last(service) or service.startup == "disabled":
+        return
+    for edge, other in _clashes(case):
+        if case.facts.standing(other) is not Standing.UP or other.service is None or other.service.kind == "target":
+            continue
+        last, rival = service.last, other.service.last
+        ended = (last.left_up_at or last.ended_at) if last else None
+        began = (rival.started_at or rival.up_at) if rival else None
+        together = _close(ended, began) or (ended is not None and _close(ended, rival.up_at if rival else None))
+        if ended is not None and began is not None and not together and ended < began:
+            continue
+        yield Finding(
+            says=f"{service.name} cannot run beside {other.name}, which is up"
+            + (f"; the start of {other.name} at {clock(began)} ended it." if together else "; the two are declared to clash."),
+            evidence=(
+                case.seen(f"{edge.tail.name} declares that it clashes with {edge.head.name} ({_kind(edge)})"),
+                case.seen(f"{other.name} is up", MANAGER, rival.up_at if rival else None),
+                *((Evidence(f"{service.name} ended", MANAGER, ended),) if ended else ()),
+            ),
+            mends=(
+                Mend(f"Choose: stop {other.name} and start {service.name}, or leave it as it is."),
+                Mend(f"If both are to run, remove the clash from the definition of {edge.tail.name}.", AFTER_RELOAD),
+            ),
+            sure=0.94 if together else 0.7,
+            holder=other.name,
+            explains=("stopped", "never-started", "manual-not-started"),
+        )
+
+
+def _clashes(case: Case) -> Iterator[tuple[Edge, Node]]:
+    """Every declared clash of the node, whichever side declares it, with the other side."""
+    for edge in case.graph.needs(case.node, ("clash",)):
+        yield edge, edge.head
+    for edge in case.graph.needed_by(case.node, ("clash",)):
+        yield edge, edge.tail
+
+
+def _close(one: datetime | None, other: datetime | None) -> bool:
+    return one is not None and other is not None and abs((one - other).total_seconds()) <= _SAME_MOMENT
+
+
+@cause("mount-failed", states=("failed", "stopped", "starting"))
+def mount_failed(case: Case) -> Iterator[Finding]:
+    """A file system that it needs is not mounted.
+
+    Looks at: mounts that are needed and not up; their last result; what the log says of them.
+    Convinced by: a failed mount.
+    Against: the device below the mount being absent (then that is the cause).
+    Mend: mend what the log names, then mount it.
+    """
+    service = case.service
+    if service.kind not in ("mount", "automount", "swap") or service.startup == "disabled":
+        return
+    failed = service.state == "failed" or failed_last(service)
+    if not failed and case.needed_from is None and not case.asked:
+        return
+    said = case.events()[-3:]
+    where = service.program.paths[0] if service.program and service.program.paths else service.name
+    what = service.program.paths[1] if service.program and len(service.program.paths) > 1 else ""
+    yield Finding(
+        says=f"The file system {where}{f' (from {what})' if what else ''} is not mounted.",
+        evidence=(
+            case.seen(f"state of {service.name}: {service.detail or service.state}, result {service.last.result if service.last else 'not known'}"),
+            *(case.quoted(event) for event in said),
+        ),
+        mends=(Mend(f"See what the mount says, put {what or 'its source'} right, then start {service.name}."),),
+        sure=0.92 if failed else 0.6,
+        residual=True,
+        explains=("exits-with-error", "stopped", "manual-not-started", "never-started"),
+    )
+
+
+@cause("device-missing", states=("stopped", "failed", "unknown", "starting"))
+def device_missing(case: Case) -> Iterator[Finding]:
+    """A device that it needs is not there.
+
+    Looks at: devices that are needed and have not appeared.
+    Convinced by: a hard need of a device that is not there.
+    Against: the device being there.
+    Mend: connect the device, or correct its name where it is needed.
+    """
+    if case.service.kind != "device" or (case.needed_from is None and not case.asked):
+        return
+    yield Finding(
+        says=f"The device {case.service.description or case.service.name} is not there.",
+        evidence=(
+            case.seen(f"state of {case.service.name}: {case.service.detail or case.service.state}"),
+            *(case.quoted(event) for event in case.events()[-2:]),
+        ),
+        mends=(
+            Mend(f"Connect the device behind {case.service.name}."),
+            Mend("Or correct the device's name where it is needed.", AFTER_RELOAD),
+        ),
+        sure=0.93,
+    )

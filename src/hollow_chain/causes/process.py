@@ -1,0 +1,190 @@
+"""Process: the program was started, and did not stay. Mostly symptoms, named when no other cause explains them."""
+
+from __future__ import annotations
+
+import signal as signals
+from collections.abc import Iterator
+
+from hollow_chain.causes import lines
+from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.rule import NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.standing import Standing
+from hollow_chain.causes.words import clock, failed_last, run_seconds, span, stop_was_asked
+from hollow_chain.facts.service import Service
+
+_AT_ONCE = 10.0
+_FAILED_STATES = ("running", *NOT_UP)
+
+
+def _last_words(case: Case) -> tuple[Evidence, ...]:
+    return tuple(case.quoted(event) for event in lines.telling(case.last_events()))
+
+
+def _ran(service: Service) -> str:
+    ran = run_seconds(service)
+    return f" after {span(ran)}" if ran is not None else ""
+
+
+def ending(service: Service) -> str:
+    """The number or word that the last run ended with."""
+    last = service.last
+    if last is None:
+        return "nothing recorded"
+    if last.exit_status not in (None, 0):
+        return f"exit status {last.exit_status}" + (f" in {last.step}" if last.step else "")
+    if last.error_number not in (None, 0):
+        return f"error {last.error_number}"
+    if last.signal is not None:
+        return f"signal {signal_name(last.signal)}"
+    return f"result {last.result or 'success'}"
+
+
+def signal_name(number: int) -> str:
+    """The name of a signal (signal(7)), or its number where it has none."""
+    try:
+        return signals.Signals(number).name
+    except ValueError:
+        return str(number)
+
+
+@cause("exits-with-error", states=_FAILED_STATES)
+def exits_with_error(case: Case) -> Iterator[Finding]:
+    """It ends with a number or an error, and no other cause explains it.
+
+    Looks at: exit status, error number, last words.
+    Convinced by: a status that is not 0 and that the manager calls a failure.
+    Against: any cause that explains the same end; then this one is only its symptom.
+    Mend: act on its last words.
+    """
+    service = case.service
+    last = service.last
+    if last is None or not failed_last(service) or case.standing.well:
+        return
+    if last.result in ("timeout", "oom-kill", "watchdog", "signal", "core-dump", "protocol"):
+        return
+    if last.exit_status in (None, 0) and last.error_number in (None, 0) and last.result not in ("exit-code", "resources"):
+        return
+    words = _last_words(case)
+    what = f": {words[-1].fact}" if words else "; its log says nothing about it"
+    yield Finding(
+        says=f"{service.name} ends with {ending(service)}{_ran(service)}{what}.",
+        evidence=(case.seen(f"last run ended with {ending(service)}, result {last.result or 'failed'}", MANAGER, last.ended_at), *words),
+        mends=(Mend(f"Act on the last words of {service.name}, then start it."),),
+        sure=0.5 if words else 0.4,
+        residual=True,
+    )
+
+
+@cause("exits-at-once", states=_FAILED_STATES)
+def exits_at_once(case: Case) -> Iterator[Finding]:
+    """It ends at once without an error, so nothing is left running.
+
+    Looks at: how long the last run took, its status, whether a stop was asked for.
+    Convinced by: a clean end within seconds of the start that nobody asked for; a program that ended before it
+    reported that it was up.
+    Against: a service that is meant to end (oneshot); a requested stop.
+    Mend: make the program stay in the foreground, or declare how it runs.
+    """
+    service = case.service
+    last = service.last
+    if last is None or service.kind != "service" or (service.program and service.program.style == "oneshot"):
+        return
+    protocol = last.result == "protocol"
+    ran = run_seconds(service)
+    clean = not failed_last(service) and last.exit_status in (None, 0) and service.state != "running"
+    if not protocol and not (clean and ran is not None and ran < _AT_ONCE and not stop_was_asked(case)):
+        return
+    style = service.program.style if service.program else ""
+    why = f"before it reported that it was up (start type {style})" if protocol else "so nothing is left running"
+    yield Finding(
+        says=f"{service.name} ends{_ran(service)} without an error, {why}.",
+        evidence=(case.seen(f"last run ended with {ending(service)}{_ran(service)}", MANAGER, last.ended_at), *_last_words(case)),
+        mends=(
+            Mend(f"Make the program of {service.name} stay in the foreground, or declare a start type that fits it.", "after a reload"),
+        ),
+        sure=0.8 if protocol else 0.75,
+        residual=True,
+        explains=("crash-loop",),
+    )
+
+
+@cause("killed", states=_FAILED_STATES)
+def killed(case: Case) -> Iterator[Finding]:
+    """It was ended by a signal.
+
+    Looks at: the signal, the manager's result.
+    Convinced by: a signal that the manager did not send to stop it.
+    Against: a requested stop; the memory limit (then ``killed-for-memory``); the time limit (then ``start-timeout``).
+    Mend: find who sent it; for a crash, its last words.
+    """
+    service = case.service
+    last = service.last
+    if last is None or case.standing.well or last.result in ("timeout", "oom-kill"):
+        return
+    watchdog = last.result == "watchdog"
+    if not watchdog and (last.signal is None or not failed_last(service)):
+        return
+    name = signal_name(last.signal) if last.signal is not None else "the watchdog"
+    crashed = last.result == "core-dump" or name in ("SIGSEGV", "SIGABRT", "SIGBUS", "SIGILL", "SIGFPE", "SIGSYS")
+    how = "did not answer its watchdog in time and was ended" if watchdog else f"{'crashed with' if crashed else 'was ended by'} {name}"
+    yield Finding(
+        says=f"{service.name} {how}{_ran(service)}, at {clock(last.ended_at or last.left_up_at)}.",
+        evidence=(case.seen(f"result {last.result or 'signal'}, {name}", MANAGER, last.ended_at), *_last_words(case)),
+        mends=(
+            Mend(f"See the last words of {service.name} and update or repair its program." if crashed
+                 else f"Find who sent {name}; then start {service.name}."),
+        ),
+        sure=0.85,
+        residual=True,
+        explains=("crash-loop", "exits-with-error"),
+    )
+
+
+@cause("killed-for-memory", states=_FAILED_STATES)
+def killed_for_memory(case: Case) -> Iterator[Finding]:
+    """It was ended because memory ran out, its own limit's or the host's.
+
+    Looks at: the manager's result, the memory limit, records of the kernel.
+    Convinced by: the manager's result ``oom-kill``, or a record that says so.
+    Against: a plain signal without such a record.
+    Mend: a higher limit with a reason, or less use.
+    """
+    service = case.service
+    last = service.last
+    if last is None or case.standing.well:
+        return
+    said = [e for e in case.last_events() if "oom-kill" in e.text.lower() or "out of memory" in e.text.lower()]
+    if last.result != "oom-kill" and not (said and failed_last(service)):
+        return
+    limit = service.limits.memory_bytes if service.limits else None
+    yield Finding(
+        says=f"{service.name} was ended because memory ran out{f' (its limit is {limit >> 20} MiB)' if limit else ''}.",
+        evidence=(case.seen(f"result {last.result}", MANAGER, last.ended_at), *(case.quoted(e) for e in said[-2:])),
+        mends=(Mend(f"Raise the memory limit of {service.name}, or make it use less.", "after a reload and a restart"),),
+        sure=0.92 if last.result == "oom-kill" else 0.75,
+        explains=("killed", "crash-loop", "exits-with-error"),
+    )
+
+
+@cause("unexplained", states=_FAILED_STATES)
+def unexplained(case: Case) -> Iterator[Finding]:
+    """It is not well, and no fact that was read says why. Named so that it is not passed over.
+
+    Looks at: the state.
+    Convinced by: a service that is not well.
+    Against: every other cause.
+    Mend: none; where to look next is told.
+    """
+    service = case.service
+    untold = case.asked and service.startup == "unknown" and not service.template
+    if case.standing in (Standing.UP, Standing.NOT_YET):
+        return
+    if case.standing is Standing.IDLE and not failed_last(service) and not untold:
+        return
+    yield Finding(
+        says=f"{service.name} is {service.state}, and nothing that was read says why.",
+        evidence=(case.seen(f"state of {service.name}: {service.detail or service.state}, {ending(service)}"), *_last_words(case)),
+        mends=(Mend(f"Start {service.name} once more and read its log at that moment."),),
+        sure=0.1,
+        residual=True,
+    )

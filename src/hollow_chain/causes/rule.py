@@ -1,0 +1,130 @@
+"""The framework of the catalogue: what a rule is, what it finds, and how it is registered.
+
+A rule is a pure function from a :class:`~hollow_chain.causes.case.Case` to findings. Decorating it with
+:func:`cause` in any module of this package is all that the rest of the program needs: the verdict runs it, the
+command line and the documentation list it.
+"""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from functools import cache
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from hollow_chain.causes.case import Case
+
+AT_ONCE = "at once"
+AFTER_RELOAD = "after a reload of the definitions"
+AFTER_RESTART = "after a restart of the service"
+AFTER_REBOOT = "after a reboot"
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """One fact that a claim rests on: what, where it was read, and from when it is."""
+
+    fact: str
+    source: str
+    at: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Mend:
+    """What to do, in one sentence, and when it takes effect."""
+
+    does: str
+    effect: str = AT_ONCE
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """What a rule found on one node.
+
+    ``sure`` is the probability that the claim is right as far as this rule can see. A ``note`` is a warning or a
+    non-fault. A ``residual`` finding only describes an end without its reason: it gives way to any other cause on
+    its node or below it.
+    """
+
+    says: str
+    evidence: tuple[Evidence, ...]
+    mends: tuple[Mend, ...] = ()
+    sure: float = 0.9
+    note: bool = False
+    residual: bool = False
+    holder: str = ""
+    loop: tuple[str, ...] = ()
+    near: tuple[str, ...] = ()
+    """Names that may have been meant."""
+    explains: tuple[str, ...] = ()
+    """Causes on the same node that this one makes superfluous."""
+    cause: str = ""
+    host: str = ""
+    service: str = ""
+
+    def __post_init__(self) -> None:
+        if not self.evidence:
+            raise ValueError("a claim without evidence is not made")
+
+
+Look = Callable[["Case"], Iterable[Finding]]
+
+
+@dataclass(frozen=True)
+class Rule:
+    """One cause of the catalogue."""
+
+    cause: str
+    family: str
+    look: Look
+    states: frozenset[str] = field(default=frozenset())
+    """States of a service in which this rule has anything to say; empty: in all."""
+
+    @property
+    def documentation(self) -> str:
+        """What it looks at, what convinces it, what speaks against it, how it is mended."""
+        return self.look.__doc__ or ""
+
+    def findings(self, case: Case) -> Iterator[Finding]:
+        """What the rule finds, stamped with its cause and place."""
+        for found in self.look(case):
+            yield replace(found, cause=self.cause, host=case.node.host, service=found.service or case.node.name)
+
+
+_RULES: dict[str, Rule] = {}
+NOT_UP = ("stopped", "failed", "starting", "stopping", "paused", "unknown")
+
+
+def cause(name: str, states: Iterable[str] = ()) -> Callable[[Look], Look]:
+    """Register the decorated function as the rule for the cause *name*; its module names the family."""
+
+    def register(look: Look) -> Look:
+        if name in _RULES:
+            raise ValueError(f"two rules for the cause {name}")
+        _RULES[name] = Rule(name, look.__module__.rpartition(".")[2], look, frozenset(states))
+        return look
+
+    return register
+
+
+_FRAMEWORK = frozenset({"rule", "case", "standing", "lines", "words"})
+
+
+@cache
+def catalogue() -> tuple[Rule, ...]:
+    """All rules, from all family modules of this package."""
+    package = importlib.import_module(__package__ or "hollow_chain.causes")
+    for module in sorted(found.name for found in pkgutil.iter_modules(package.__path__)):
+        if module not in _FRAMEWORK:
+            importlib.import_module(f"{package.__name__}.{module}")
+    return tuple(_RULES.values())
+
+
+@cache
+def rules_for(state: str) -> tuple[Rule, ...]:
+    """The rules that have anything to say about a service in *state*."""
+    return tuple(rule for rule in catalogue() if not rule.states or state in rule.states)

@@ -1,0 +1,150 @@
+"""Is a service well, by itself? The one place that reads a state together with its startup type.
+
+"Not running" has as many meanings as there are startup types; this module keeps them apart.
+"""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from enum import Enum
+
+from hollow_chain.facts.host import Host
+from hollow_chain.facts.service import Service
+
+DELAYED_SECONDS = 120.0
+"""How long after boot the delayed group begins where the facts do not say (control-manager family)."""
+DELAYED_GRACE = 180.0
+"""How much later than that a delayed service may still be on its way: the group starts one after the other."""
+
+
+class Standing(Enum):
+    """How a service stands."""
+
+    UP = "up"
+    NOT_YET = "not yet"
+    IDLE = "idle"
+    """Not up, and nothing says that it should be."""
+    DOWN = "down"
+    UNSTABLE = "unstable"
+    """Up at this moment, or about to be, but it keeps ending."""
+
+    @property
+    def well(self) -> bool:
+        """Whether nothing is wrong with the service by itself."""
+        return self not in (Standing.DOWN, Standing.UNSTABLE)
+
+
+def standing(service: Service, host: Host, up_targets: frozenset[str] | None = None) -> Standing:
+    """How *service* of *host* stands, from its own facts and the *up_targets* of its host (see there) alone."""
+    state = service.state
+    if state == "running":
+        # The only look that a healthy service costs.
+        return Standing.UNSTABLE if service.last is not None and flaps(service, host) else Standing.UP
+    if state == "done":
+        return Standing.UP
+    if service.template:
+        return Standing.IDLE
+    if service.definition is not None and service.definition.load == "refused":
+        return Standing.DOWN
+    if state in ("failed", "paused"):
+        return Standing.DOWN
+    if state == "starting":
+        return _of_starting(service, host)
+    if state == "stopping":
+        return Standing.NOT_YET
+    return _of_stopped(service, host, up_targets)
+
+
+def flaps(service: Service, host: Host) -> bool:
+    """Whether it was restarted by the manager again and again, the last time just now.
+
+    "Just now" is measured in the service's own pace: a service that has been up for longer than twice its
+    average time between restarts, or for a quarter of an hour, has settled.
+    """
+    last = service.last
+    if last is None or last.restarts < 2:
+        return False
+    since = last.up_at or last.started_at
+    if since is None or host.read_at is None:
+        return service.state != "running"
+    up_for = (host.read_at - since).total_seconds()
+    if host.boot_at is None or up_for < 30:
+        return up_for < 30
+    pace = (host.read_at - host.boot_at).total_seconds() / last.restarts
+    return up_for < min(900.0, 2 * pace)
+
+
+def between_restarts(service: Service) -> bool:
+    """Whether the manager is waiting to start it again after it ended."""
+    return service.state == "starting" and "auto-restart" in service.detail
+
+
+def _of_starting(service: Service, host: Host) -> Standing:
+    last = service.last
+    if between_restarts(service):
+        ended_well = last is not None and last.result == "success" and not last.exit_status and last.restarts < 2
+        return Standing.NOT_YET if ended_well else Standing.UNSTABLE
+    if last is not None and last.restarts >= 2:
+        return Standing.UNSTABLE
+    return Standing.DOWN if overdue(service, host) is not None else Standing.NOT_YET
+
+
+def overdue(service: Service, host: Host) -> float | None:
+    """By how many seconds a start that is under way has outlasted its limit; None where it has not."""
+    last, limits = service.last, service.limits
+    limit = limits.start_seconds if limits else None
+    if limit is None and host.limits:
+        limit = host.limits.start_seconds
+    if last is None or last.started_at is None or host.read_at is None or limit is None or limit < 0:
+        return None
+    taken = (host.read_at - last.started_at).total_seconds()
+    return taken - limit if taken > limit else None
+
+
+def _of_stopped(service: Service, host: Host, targets: frozenset[str] | None) -> Standing:
+    if service.startup == "delayed":
+        return Standing.NOT_YET if delayed_left(service, host) is not None else Standing.DOWN
+    if service.startup == "event" or (service.triggers and host.manager == "control-manager"):
+        return Standing.NOT_YET
+    if service.startup != "automatic" or skipped(service):
+        return Standing.IDLE
+    return Standing.DOWN if should_be_up(service, up_targets(host) if targets is None else targets) else Standing.IDLE
+
+
+def up_targets(host: Host) -> frozenset[str]:
+    """The targets of *host* that have been reached."""
+    return frozenset(s.name for s in host.services if s.kind == "target" and s.state == "running")
+
+
+def should_be_up(service: Service, reached: frozenset[str]) -> bool:
+    """Whether something that is up wants the service up (systemd: the targets that it was enabled for)."""
+    if not service.wanted_by:
+        return True
+    if service.kind == "target":
+        return False
+    return not reached or any(target in reached for target in service.wanted_by)
+
+
+def delayed_left(service: Service, host: Host) -> float | None:
+    """Seconds until the moment of a delayed service, 0 while its group is being started; None when it has passed."""
+    if host.boot_at is None or host.read_at is None:
+        return None
+    begins = DELAYED_SECONDS
+    if host.limits is not None and host.limits.delayed_seconds is not None:
+        begins = host.limits.delayed_seconds
+    since_boot = (host.read_at - host.boot_at) / timedelta(seconds=1)
+    tried = service.last is not None and service.last.started_at is not None and service.last.started_at >= host.boot_at
+    if tried or since_boot > begins + DELAYED_GRACE:
+        return None
+    return max(0.0, begins - since_boot)
+
+
+def skipped(service: Service) -> bool:
+    """Whether the manager passed it over because a start condition did not hold.
+
+    Of the conditions marked as optional, one has to hold; of the others, all (systemd.unit(5)).
+    """
+    optional = [c.outcome for c in service.conditions if c.optional]
+    if optional and "unmet" in optional and "met" not in optional:
+        return True
+    return any(c.outcome == "unmet" and not c.optional for c in service.conditions)

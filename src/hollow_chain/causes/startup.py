@@ -1,0 +1,301 @@
+"""Startup: the service is whole, but its startup type, or somebody, keeps it down."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from datetime import timedelta
+
+from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.rule import NOT_UP, Finding, Mend, cause
+from hollow_chain.causes.standing import (
+    DELAYED_SECONDS,
+    Standing,
+    delayed_left,
+    skipped,
+    up_targets,
+)
+from hollow_chain.causes.words import (
+    clock,
+    failed_last,
+    manager_word,
+    run_seconds,
+    span,
+    started_since_boot,
+    stop_was_asked,
+)
+
+_SHORT_RUN = 10.0
+"""A run that ends by itself within this many seconds was no run at all: see ``exits-at-once``."""
+
+
+@cause("disabled", states=NOT_UP)
+def disabled(case: Case) -> Iterator[Finding]:
+    """Nobody can start it.
+
+    Looks at: the startup type, which is ``disabled`` for a masked unit too.
+    Convinced by: that type on a service that is not up.
+    Against: nothing; while it stands, every start is refused.
+    Mend: the startup type that it had, or that its siblings have; then a start.
+    """
+    if case.service.startup != "disabled":
+        return
+    service = case.service
+    wanted = _usual_startup(case)
+    how = manager_word(
+        case, "its unit is masked, so that every start is refused", "its startup type is disabled, so that every start is refused"
+    )
+    file = service.definition.file if service.definition else ""
+    yield Finding(
+        says=f"{service.name} is disabled: {how}.",
+        evidence=(
+            case.seen(f"startup type of {service.name}: disabled{f' ({file})' if file else ''}"),
+            case.seen(f"state: {service.state}"),
+        ),
+        mends=(
+            Mend(f"{manager_word(case, 'Unmask', 'Enable')} {service.name} and give it the startup type {wanted}."),
+            Mend(f"Then start {service.name}."),
+        ),
+        sure=0.97,
+        explains=("never-started", "stopped", "stale-definition"),
+    )
+
+
+def _usual_startup(case: Case) -> str:
+    kinds = Counter(s.startup for s in case.siblings() if s.startup in ("automatic", "delayed", "manual"))
+    if kinds:
+        return str(kinds.most_common(1)[0][0])
+    return "automatic" if case.service.wanted_by or case.needed_from is not None else "manual"
+
+
+@cause("manual-not-started", states=("stopped", "unknown"))
+def manual_not_started(case: Case) -> Iterator[Finding]:
+    """Its startup type is manual, and nothing has started it since boot.
+
+    Looks at: startup type, the records of this boot.
+    Convinced by: manual and no start in this boot.
+    Against: a start in this boot, after which it ended (then it was stopped, or it failed).
+    Mend: start it; set it automatic where it should survive a reboot.
+    """
+    if case.service.template or case.service.startup not in ("manual", "on-need"):
+        return
+    service = case.service
+    if started_since_boot(service, case.host.boot_at) or skipped(service):
+        return
+    only_on_need = service.startup == "on-need"
+    reason = (
+        "it is started only when something needs it, and nothing that does has been started"
+        if only_on_need
+        else "its startup type is manual, and nothing has started it since boot"
+    )
+    mends = [Mend(f"Start {service.name}.")]
+    if not only_on_need:
+        mends.append(Mend(f"Set {service.name} to automatic if it should survive a reboot.", "at the next boot"))
+    yield Finding(
+        says=f"{service.name} is not running: {reason}.",
+        evidence=(
+            case.seen(f"startup type of {service.name}: {service.startup}; state: {service.state}"),
+            case.seen(f"no start of {service.name} since boot at {clock(case.host.boot_at)}"),
+        ),
+        mends=tuple(mends),
+        sure=0.85,
+        residual=True,
+        note=only_on_need and case.asked,
+    )
+
+
+@cause("stopped", states=("stopped", "stopping", "paused"))
+def stopped(case: Case) -> Iterator[Finding]:
+    """It ran in this boot, ended cleanly, and nothing is wrong with it.
+
+    Looks at: startup type, result of the last run, records of a requested stop, how long it ran.
+    Convinced by: a recorded request to stop it, or a clean end after a real run.
+    Against: an end with an error, an end by itself within seconds of its start, a condition that does not hold.
+    Mend: start it.
+    """
+    if case.service.template or case.service.kind == "device":
+        return
+    service = case.service
+    if failed_last(service) or service.startup in ("disabled", "event") or skipped(service):
+        return
+    if service.state in ("paused", "stopping"):
+        word = "paused" if service.state == "paused" else "being stopped at this moment"
+        yield Finding(
+            says=f"{service.name} is {word}.",
+            evidence=(case.seen(f"state of {service.name}: {service.detail or service.state}"),),
+            mends=(Mend(f"{'Resume' if service.state == 'paused' else 'Wait for its end, then start'} {service.name}."),),
+            sure=0.8,
+            residual=service.state == "stopping",
+        )
+        return
+    if not started_since_boot(service, case.host.boot_at):
+        yield from _automatic_but_stopped(case)
+        return
+    yield from _ended_cleanly(case)
+
+
+def _ended_cleanly(case: Case) -> Iterator[Finding]:
+    service = case.service
+    asked = stop_was_asked(case)
+    ran = run_seconds(service)
+    if not asked and service.kind == "service" and ran is not None and ran < _SHORT_RUN:
+        return
+    last = service.last
+    ended = (last.left_up_at or last.ended_at) if last else None
+    by = "it was stopped on request" if asked else "it ended cleanly"
+    evidence = [
+        case.seen(
+            f"{service.name} ended with result {(last.result if last else '') or 'success'}"
+            + (f" after {span(ran)}" if ran is not None else ""),
+            MANAGER,
+            ended,
+        )
+    ]
+    evidence += [case.quoted(event) for event in case.last_events()[-3:] if event.text]
+    returns = service.startup in ("automatic", "delayed")
+    mends = [Mend(f"Start {service.name}.")]
+    if not returns and service.startup == "manual":
+        mends.append(Mend(f"Set {service.name} to automatic if it should survive a reboot.", "at the next boot"))
+    yield Finding(
+        says=f"{service.name} is stopped: {by} at {clock(ended)}, and has not been started again.",
+        evidence=tuple(evidence),
+        mends=tuple(mends),
+        sure=0.9 if asked else 0.75,
+        residual=True,
+        note=service.startup == "on-need" and case.asked and not asked,
+    )
+
+
+def _automatic_but_stopped(case: Case) -> Iterator[Finding]:
+    service = case.service
+    if service.startup not in ("automatic", "delayed") or delayed_left(service, case.host) is not None:
+        return
+    if case.host.manager == "systemd" or service.last is not None:
+        return  # `never-started` says it better
+    yield Finding(
+        says=f"{service.name} is set to start at boot and is not running; its last run is not recorded.",
+        evidence=(case.seen(f"startup type of {service.name}: {service.startup}; state: {service.state}"),),
+        mends=(Mend(f"Start {service.name}, and look whether it stays up."),),
+        sure=0.6,
+        residual=True,
+    )
+
+
+@cause("never-started", states=("stopped", "unknown"))
+def never_started(case: Case) -> Iterator[Finding]:
+    """It was set to start at boot after the last boot, and has not been started since.
+
+    Looks at: when it was set to start at boot, against the boot; records of a start.
+    Convinced by: set after the boot, and no start.
+    Against: a start in this boot. Where it was set before the boot, something else kept it from being tried.
+    Mend: start it; the next boot will do so by itself.
+    """
+    if case.service.startup not in ("automatic", "delayed") or case.service.template:
+        return
+    service = case.service
+    if started_since_boot(service, case.host.boot_at) or skipped(service) or case.standing is Standing.NOT_YET:
+        return
+    if service.kind in ("target", "device"):
+        return
+    enabled = service.definition.enabled_at if service.definition else None
+    boot = case.host.boot_at
+    known_later = enabled is not None and boot is not None and enabled > boot
+    if not known_later and case.host.manager != "systemd" and service.last is None:
+        return
+    when = f"at {clock(enabled)}, after the boot at {clock(boot)}," if known_later else "to start at boot"
+    unwanted = [t for t in service.wanted_by if t not in up_targets(case.host)]
+    evidence = [
+        case.seen(f"startup type of {service.name}: {service.startup}; no start since boot at {clock(boot)}"),
+    ]
+    if known_later:
+        evidence.append(case.seen(f"set to start at boot at {clock(enabled)}", "file system", enabled))
+    elif unwanted and len(unwanted) == len(service.wanted_by):
+        evidence.append(case.seen(f"it is started by {', '.join(unwanted)}, which this boot does not reach"))
+    evidence += [case.quoted(event) for event in case.events()[-3:] if event.text]
+    yield Finding(
+        says=f"{service.name} was set {when} and has not been started since.",
+        evidence=tuple(evidence),
+        mends=(Mend(f"Start {service.name}; from the next boot on it starts by itself."),),
+        sure=0.9 if known_later else 0.5,
+        residual=True,
+    )
+
+
+@cause("delayed-pending", states=("stopped", "starting", "unknown"))
+def delayed_pending(case: Case) -> Iterator[Finding]:
+    """It starts some minutes after boot, and its moment has not come. Not a fault.
+
+    Looks at: startup type delayed, time since boot against the host's delay.
+    Convinced by: the delay (and the time its group needs) not being over.
+    Against: a try in this boot.
+    Mend: wait; the moment is named.
+    """
+    if case.service.startup != "delayed":
+        return
+    left = delayed_left(case.service, case.host)
+    boot = case.host.boot_at
+    if left is None or boot is None:
+        return
+    limits = case.host.limits
+    begins = limits.delayed_seconds if limits and limits.delayed_seconds is not None else DELAYED_SECONDS
+    due = boot + timedelta(seconds=begins)
+    when = f"due from {clock(due)} on, in {span(left)}" if left else f"due since {clock(due)}, its group is being started"
+    yield Finding(
+        says=f"{case.service.name} is not running yet: it starts delayed, {when}.",
+        evidence=(
+            case.seen(f"startup type of {case.service.name}: delayed; boot at {clock(boot)}, delay {span(begins)}"),
+        ),
+        mends=(Mend(f"Wait until {clock(due)}, then look again."),),
+        note=True,
+    )
+
+
+@cause("event-pending", states=("stopped", "unknown"))
+def event_pending(case: Case) -> Iterator[Finding]:
+    """It starts on an event that has not happened. Not a fault.
+
+    Looks at: startup type, what triggers it.
+    Convinced by: a trigger that is itself in order.
+    Against: a failed last run; a trigger that is not up (then the trigger is the hollow link).
+    Mend: wait for the event, or start it by hand.
+    """
+    if case.standing is not Standing.NOT_YET or case.service.startup == "delayed":
+        return
+    if case.facts.silent_triggers(case.node) or failed_last(case.service):
+        return
+    service = case.service
+    events = [
+        f"{t.kind} {t.name}".strip() + (f", due {clock(t.due_at)}" if t.due_at else "") for t in service.triggers
+    ] or ["an event that the facts do not name"]
+    yield Finding(
+        says=f"{service.name} is not running: it waits for {' or '.join(events[:4])}.",
+        evidence=(case.seen(f"startup type of {service.name}: on an event ({'; '.join(events[:4])})"),),
+        mends=(Mend(f"Wait for the event, or start {service.name} by hand."),),
+        note=True,
+    )
+
+
+@cause("not-persistent", states=("running",))
+def not_persistent(case: Case) -> Iterator[Finding]:
+    """It runs now, and will not come back at the next boot. A warning.
+
+    Looks at: startup type of a running service; whether anything that is started at boot starts it.
+    Convinced by: manual or disabled, and nothing automatic that pulls it in.
+    Against: a trigger, or a service or target started at boot that needs it.
+    Mend: set it automatic.
+    """
+    service = case.service
+    if service.startup not in ("manual", "disabled") or service.kind not in ("service", "socket", "timer", "path"):
+        return
+    if service.triggers or not case.asked and case.needed_from is None:
+        return
+    for edge in case.graph.needed_by(case.node):
+        above = edge.tail.service
+        if not edge.crosses and edge.link.pulls and above is not None and above.startup in ("automatic", "delayed", "on-need"):
+            return
+    yield Finding(
+        says=f"{service.name} runs now but will not come back at the next boot: its startup type is {service.startup}.",
+        evidence=(case.seen(f"startup type of {service.name}: {service.startup}; state: running"),),
+        mends=(Mend(f"Set {service.name} to automatic.", "at the next boot"),),
+        note=True,
+    )

@@ -1,0 +1,80 @@
+"""Wording and small readings that several families share."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from hollow_chain.causes.case import Case
+from hollow_chain.facts.service import Service
+
+STOP_REQUESTED = "de5b426a63be47a7b6ac3eaac82e2f6f"
+"""Message identifier of systemd for "a stop of the unit begins" (systemd's catalog)."""
+NO_TRY_SINCE_BOOT = 1077
+"""Control-manager error number: no start was tried since the last boot."""
+SIGTERM = 15
+
+
+def clock(moment: datetime | None) -> str:
+    """A moment as it is said in a sentence, in UTC as the facts are."""
+    if moment is None:
+        return "an unknown time"
+    return f"{moment:%Y-%m-%d %H:%M:%S}{'Z' if moment.utcoffset() == timedelta(0) else moment.strftime('%z')}"
+
+
+def span(seconds: float) -> str:
+    """A duration as it is said in a sentence."""
+    if seconds < 0:
+        return f"-{span(-seconds)}"
+    if seconds < 10:
+        return f"{seconds:.1f} s".replace(".0 s", " s")
+    if seconds < 120:
+        return f"{seconds:.0f} s"
+    if seconds < 7200:
+        return f"{seconds / 60:.0f} min"
+    if seconds < 172800:
+        return f"{seconds / 3600:.0f} h"
+    return f"{seconds / 86400:.0f} days"
+
+
+def manager_word(case: Case, systemd: str, control_manager: str) -> str:
+    """The wording that fits the host's family of service managers."""
+    return systemd if case.host.manager == "systemd" else control_manager
+
+
+def started_since_boot(service: Service, boot_at: datetime | None) -> bool:
+    """Whether anything tried to start the service in this boot."""
+    last = service.last
+    if last is None or last.error_number == NO_TRY_SINCE_BOOT:
+        return False
+    begun = last.started_at or last.up_at or last.ended_at
+    if begun is None:
+        return bool(last.restarts) or failed_last(service)
+    return boot_at is None or begun >= boot_at - timedelta(seconds=1)
+
+
+def failed_last(service: Service) -> bool:
+    """Whether the last run ended badly by the manager's own words or numbers."""
+    last = service.last
+    if last is None:
+        return False
+    if last.error_number not in (None, 0, NO_TRY_SINCE_BOOT):
+        return True
+    if last.result not in ("", "success"):
+        return True
+    return last.exit_status not in (None, 0) or (last.signal not in (None, SIGTERM) and not last.result)
+
+
+def stop_was_asked(case: Case) -> bool:
+    """Whether the last run was ended from outside: the manager recorded the request, or sent the usual signal."""
+    last = case.service.last
+    if any(event.code == STOP_REQUESTED for event in case.last_events()):
+        return True
+    return last is not None and last.signal == SIGTERM and not failed_last(case.service)
+
+
+def run_seconds(service: Service) -> float | None:
+    """How long the last run took from its start to its end."""
+    last = service.last
+    if last is None or last.started_at is None or last.ended_at is None or last.ended_at < last.started_at:
+        return None
+    return (last.ended_at - last.started_at).total_seconds()

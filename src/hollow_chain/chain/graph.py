@@ -1,0 +1,153 @@
+"""The dependency graph over the facts of one or several hosts.
+
+Direction is spoken in two words only: a service *needs* what its links point at, and is *needed by* whatever
+points at it. Nothing is copied: the graph indexes the facts and works out each neighborhood when it is asked.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from typing import NamedTuple
+
+from hollow_chain.facts.host import Host, Snapshot
+from hollow_chain.facts.service import Link, LinkKind, Service
+
+ALL_KINDS: frozenset[LinkKind] = frozenset(("hard", "soft", "order", "clash"))
+NEEDS: frozenset[LinkKind] = frozenset(("hard", "soft"))
+HARD: frozenset[LinkKind] = frozenset(("hard",))
+
+
+class Node(NamedTuple):
+    """A name on a host. ``service`` is None where nothing of that name is registered there."""
+
+    host: str
+    name: str
+    service: Service | None
+
+    @property
+    def key(self) -> tuple[str, str]:
+        """What tells this node from all others."""
+        return self.host, self.name
+
+
+class Edge(NamedTuple):
+    """A link with the nodes at both of its ends: ``tail`` needs ``head``."""
+
+    tail: Node
+    link: Link
+    head: Node
+
+    @property
+    def crosses(self) -> bool:
+        """Whether it leads to another host."""
+        return self.tail.host != self.head.host
+
+
+class Graph:
+    """All hosts of a snapshot in one graph."""
+
+    def __init__(self, document: Snapshot) -> None:
+        self.document = document
+        self.hosts: dict[str, Host] = {host.name: host for host in document.hosts}
+        self._names: dict[str, dict[str, Service]] = {}
+        self._folded: dict[str, dict[str, Service]] = {}
+        self._needed_by: dict[tuple[str, str], list[Edge]] | None = None
+
+    def host_named(self, name: str) -> Host | None:
+        """The host of that name, in any case of letters; a name without its domain finds the one host it fits."""
+        if name in self.hosts:
+            return self.hosts[name]
+        folded = name.casefold()
+        close = [h for n, h in self.hosts.items() if n.casefold() == folded]
+        close = close or [h for n, h in self.hosts.items() if n.casefold().partition(".")[0] == folded.partition(".")[0]]
+        return close[0] if len(close) == 1 else None
+
+    def names(self, host: str) -> dict[str, Service]:
+        """Every registered name and alias of *host*."""
+        known = self._names.get(host)
+        if known is None:
+            owner = self.hosts.get(host)
+            known = {s.name: s for s in owner.services} if owner else {}
+            for service in owner.services if owner else ():
+                for alias in service.aliases:
+                    known.setdefault(alias, service)
+            self._names[host] = known
+        return known
+
+    def find(self, host: str, name: str) -> Service | None:
+        """The service registered on *host* under that name or alias.
+
+        Names of the control-manager family do not tell upper from lower case; systemd's do.
+        """
+        found = self.names(host).get(name)
+        if found is not None:
+            return found
+        owner = self.hosts.get(host)
+        if owner is None or owner.manager != "control-manager":
+            return None
+        folded = self._folded.get(host)
+        if folded is None:
+            folded = self._folded[host] = {n.casefold(): s for n, s in self.names(host).items()}
+        return folded.get(name.casefold())
+
+    def node(self, host: str, name: str) -> Node:
+        """The node of that name; it exists even where the service does not."""
+        found = self.find(host, name)
+        return Node(host, found.name if found else name, found)
+
+    def head(self, tail_host: str, link: Link) -> Node:
+        """The node that *link*, carried by a service of *tail_host*, points at."""
+        if not link.host or link.host == tail_host:
+            return self.node(tail_host, link.to)
+        owner = self.host_named(link.host)
+        return self.node(owner.name if owner else link.host, link.to)
+
+    def needs(self, node: Node, kinds: Iterable[LinkKind] = NEEDS) -> list[Edge]:
+        """The edges to what *node* needs, one for each pair of head and kind."""
+        if node.service is None:
+            return []
+        wanted = frozenset(kinds)
+        seen: dict[tuple[str, str, str], Edge] = {}
+        for link in node.service.links:
+            if link.kind in wanted:
+                head = self.head(node.host, link)
+                seen.setdefault((*head.key, link.kind), Edge(node, link, head))
+        return list(seen.values())
+
+    def needed_by(self, node: Node, kinds: Iterable[LinkKind] = NEEDS) -> list[Edge]:
+        """The edges from what needs *node*."""
+        if self._needed_by is None:
+            self._needed_by = self._reversed()
+        wanted = frozenset(kinds)
+        return [edge for edge in self._needed_by.get(node.key, ()) if edge.link.kind in wanted]
+
+    def _reversed(self) -> dict[tuple[str, str], list[Edge]]:
+        back: dict[tuple[str, str], list[Edge]] = {}
+        for node in self.nodes():
+            for edge in self.needs(node, ALL_KINDS):
+                back.setdefault(edge.head.key, []).append(edge)
+        return back
+
+    def nodes(self) -> Iterator[Node]:
+        """Every registered service of every host."""
+        for name, host in self.hosts.items():
+            for service in host.services:
+                yield Node(name, service.name, service)
+
+
+def reach(
+    start: Node, step: Callable[[Node], Iterable[Node]], depth: int | None = None
+) -> Iterator[tuple[Node, int]]:
+    """Every node that repeated *step* leads to from *start*, nearest first, with its distance; each once."""
+    seen = {start.key}
+    level, distance = [start], 0
+    while level and (depth is None or distance < depth):
+        distance += 1
+        below: list[Node] = []
+        for node in level:
+            for found in step(node):
+                if found.key not in seen:
+                    seen.add(found.key)
+                    below.append(found)
+                    yield found, distance
+        level = below

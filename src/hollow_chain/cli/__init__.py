@@ -1,0 +1,97 @@
+"""The command line. Each module of this package that defines ``register`` is a command (or a group of them)."""
+
+from __future__ import annotations
+
+import os
+import pkgutil
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+from hollow_chain.trouble import CALL_IS_WRONG, Trouble
+
+_SHARED = frozenset({"common"})
+_ABOUT = (
+    "Why will this service not start? Follows the dependency graph down from what you ask about, "
+    "and names the one link that does not hold, with evidence, and what mends it."
+)
+_EXITS = (
+    "Exit status: 0 all is well, 1 something is wrong and was named, 2 the call is wrong, "
+    "3 facts could not be read, 4 a mend did not hold."
+)
+
+
+def main(arguments: Sequence[str] | None = None) -> None:
+    """Run the program and exit with its status."""
+    words = list(sys.argv[1:] if arguments is None else arguments)
+    sys.exit(run(words))
+
+
+def run(words: list[str]) -> int:
+    """Run one call; the exit status is returned, troubles are told in one line on standard error."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+    try:
+        return _dispatch(words)
+    except Trouble as trouble:
+        _tell(str(trouble))
+        return trouble.status
+    except KeyboardInterrupt:
+        _tell("interrupted; nothing was changed")
+        return 130
+    except BrokenPipeError:
+        # The reader has seen enough; what is left in the buffer must not be tried again at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+
+
+def _tell(text: str) -> None:
+    from hollow_chain.show.clean import clean
+
+    print(f"hollow-chain: {clean(text, 1000)}", file=sys.stderr)  # noqa: T201
+
+
+def _dispatch(words: list[str]) -> int:
+    import typer
+
+    names = sorted(found.name for found in pkgutil.iter_modules(__path__) if found.name not in _SHARED)
+    asked = next((word for word in words if not word.startswith("-")), "")
+    app = typer.Typer(
+        name="hollow-chain",
+        help=_ABOUT,
+        epilog=_EXITS,
+                add_completion=True,
+        pretty_exceptions_enable=False,
+        context_settings={"help_option_names": ["-h", "--help"]},
+    )
+    app.callback()(_root)
+    # A call pays for the import of its own command only.
+    for name in [asked] if asked in names else names:
+        __import__(f"{__name__}.{name}", fromlist=["register"]).register(app)
+    return _call(typer.main.get_command(app), words)
+
+
+def _root(version: bool = False) -> None:
+    if version:
+        from hollow_chain import __version__
+
+        print(f"hollow-chain {__version__}")  # noqa: T201
+        raise SystemExit(0)
+
+
+def _call(command: Any, words: list[str]) -> int:
+    import typer
+
+    click_error = typer.BadParameter.__mro__[2]
+    try:
+        result = command.main(args=words or ["--help"], prog_name="hollow-chain", standalone_mode=False)
+    except click_error as error:
+        where = getattr(getattr(error, "ctx", None), "command_path", None) or "hollow-chain"
+        _tell(f"{' '.join(error.format_message().split()).rstrip('.')}; see '{where} --help'")
+        return CALL_IS_WRONG
+    except typer.Exit as leave:
+        return leave.exit_code
+    except typer.Abort:
+        raise KeyboardInterrupt from None
+    return (result if isinstance(result, int) else 0) if words else CALL_IS_WRONG

@@ -1,0 +1,69 @@
+"""``capture``: this machine's facts into a snapshot file."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from hollow_chain.cli import common
+
+
+def register(app: typer.Typer) -> None:
+    """Add the command."""
+    app.command("capture")(capture)
+
+
+def capture(
+    out: Annotated[
+        Path | None,
+        typer.Option("--out", help="File to write; - for standard output. Default: HOST.json here.", show_default=False),
+    ] = None,
+    source: common.From = None,
+    host: common.HostName = "",
+    json: common.Json = False,
+) -> int:
+    """Write a host's facts into a snapshot file, secrets masked; nothing leaves the machine."""
+    snapshot = common.load(source)
+
+    from hollow_chain.facts.codec import encode
+
+    if host:
+        from hollow_chain.chain import Graph
+
+        kept = common.hosts_named(Graph(snapshot), host)
+        snapshot.hosts = [h for h in snapshot.hosts if h.name in kept]
+    if source is not None:
+        from hollow_chain.facts.mask import mask_snapshot
+
+        mask_snapshot(snapshot)
+    data = encode(snapshot)
+    if str(out) == "-":
+        common.put(data.decode().rstrip("\n"))
+        return 0
+    path = out or Path(f"{_file_name(snapshot.hosts[0].name)}.json")
+    common.write_private(path, data)
+    counts = {
+        "hosts": len(snapshot.hosts),
+        "services": sum(len(h.services) for h in snapshot.hosts),
+        "records": sum(len(h.events) for h in snapshot.hosts),
+    }
+    if json:
+        from hollow_chain.show.documents import to_json
+
+        unread = [f"{item.what}: {item.why}" for h in snapshot.hosts for item in h.unread]
+        document = {"format": "hollow-chain/capture", "version": 1, "file": str(path), **counts, "unread": unread}
+        common.put(to_json(document))
+        return 0
+    for item in (item for h in snapshot.hosts for item in h.unread):
+        common.warn(f"not read: {item.what}{f' ({item.why})' if item.why else ''}")
+    from hollow_chain.show.clean import clean
+
+    said = ", ".join(f"{number} {word}" for word, number in counts.items() if number)
+    common.put(f"wrote {clean(str(path))}: {said}, {len(data) / 1024:.0f} KiB; secrets are masked")
+    return 0
+
+
+def _file_name(host: str) -> str:
+    return "".join(c if c.isalnum() or c in "-_." else "_" for c in host)[:100].lstrip(".") or "host"

@@ -1,0 +1,159 @@
+"""What all commands share: options, reading the facts, finding the target."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from hollow_chain.trouble import Trouble, wrong_call
+
+if TYPE_CHECKING:
+    from hollow_chain.chain import Graph, Match, Node
+    from hollow_chain.facts import Snapshot
+
+From = Annotated[
+    Path | None,
+    typer.Option("--from", help="Snapshot file, or folder of them. Default: this machine, now.", show_default=False),
+]
+HostName = Annotated[
+    str, typer.Option("--host", help="Name of the host, where the facts hold several.", show_default=False)
+]
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
+Target = Annotated[
+    str, typer.Argument(help="Service: any part of its name, first letters, program, or port.", show_default=False)
+]
+UNIT_KINDS = (".service", ".socket", ".timer", ".mount", ".automount", ".device", ".target", ".path", ".swap")
+
+
+def load(place: Path | None, words: str = "") -> Snapshot:
+    """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
+    if place is not None:
+        from hollow_chain.sources import files
+
+        snapshot = files.read(place)
+    else:
+        from hollow_chain.sources import live
+
+        with waiting("reading this machine"):
+            snapshot = live.read(_author(), _extra(words))
+    for text in (f"{item.what}{f' ({item.why})' if item.why else ''}" for item in snapshot.unread):
+        warn(text)
+    return snapshot
+
+
+def _author() -> str:
+    from hollow_chain import __version__
+
+    return f"hollow-chain {__version__}"
+
+
+def _extra(words: str) -> tuple[str, ...]:
+    """Names under which the manager may know *words* although no list shows it (an instance not yet started)."""
+    plain = words.strip()
+    if not plain or len(plain) > 200 or any(c.isspace() or c == "/" for c in plain) or plain.isdigit():
+        return ()
+    name = plain if plain.endswith(UNIT_KINDS) else f"{plain}.service"
+    return () if name.rpartition(".")[0].endswith("@") else (name,)
+
+
+class waiting:  # noqa: N801 - reads as a statement
+    """Say on standard error, on a terminal only, what is being waited for; wipe it afterwards."""
+
+    def __init__(self, text: str) -> None:
+        self._text = f"{text} ..." if sys.stderr.isatty() else ""
+
+    def __enter__(self) -> None:
+        if self._text:
+            sys.stderr.write(self._text)
+            sys.stderr.flush()
+
+    def __exit__(self, *_: object) -> None:
+        if self._text:
+            sys.stderr.write("\r" + " " * len(self._text) + "\r")
+            sys.stderr.flush()
+
+
+def warn(text: str) -> None:
+    """A warning on standard error."""
+    from hollow_chain.show.clean import clean
+
+    print(f"hollow-chain: warning: {clean(text, 500)}", file=sys.stderr)  # noqa: T201
+
+
+def put(text: str) -> None:
+    """A finished document on standard output."""
+    sys.stdout.write(text + "\n")
+
+
+def hosts_named(graph: Graph, host: str) -> list[str]:
+    """The names of the hosts to look on: the one that is named, else all."""
+    if not host:
+        return list(graph.hosts)
+    found = graph.host_named(host)
+    if found is None:
+        raise wrong_call(f"no host {host!r} in the facts; there are: {_listed(list(graph.hosts))}")
+    return [found.name]
+
+
+def find_target(graph: Graph, words: str, host: str) -> Node:
+    """The one service that *words* mean.
+
+    A name that fits nothing is a node without a service (its cause is ``not-registered``), on the host that is
+    named or the only one. Raises :class:`Trouble` (2) where several fit equally well.
+    """
+    from hollow_chain.chain import Node, best, search
+
+    places = hosts_named(graph, host)
+    if not words.strip():
+        raise wrong_call("the target is empty; name a service, or list them with 'hollow-chain roster'")
+    matches = best(search(graph, words, places))
+    if len(matches) == 1:
+        return matches[0].node
+    if matches:
+        raise wrong_call(_ambiguous(words, matches))
+    if len(places) > 1:
+        near = [m.node for m in search(graph, words, places)][:5]
+        offered = f"; near: {_listed([f'{n.name} on {n.host}' for n in near])}" if near else ""
+        raise Trouble(f"no service {words!r} on any of {len(places)} hosts{offered}", 1)
+    return Node(places[0], words.strip(), None)
+
+
+def _ambiguous(words: str, matches: list[Match]) -> str:
+    several_hosts = len({m.node.host for m in matches}) > 1
+    names = [f"{m.node.name} on {m.node.host}" if several_hosts else m.node.name for m in matches]
+    hint = "; add --host" if several_hosts and len({m.node.name for m in matches}) == 1 else ""
+    return f"{words!r} fits {len(matches)} services: {_listed(names)}{hint}"
+
+
+def _listed(names: list[str], most: int = 8) -> str:
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
+def write_out(path: Path, data: bytes) -> None:
+    """Write a file whole or not at all."""
+    from hollow_chain.sources.files import write_atomically
+
+    if path.is_dir():
+        raise wrong_call(f"cannot write {path}: it is a folder; name a file in it")
+    write_atomically(path, data, 0o644)
+
+
+
+
+def write_private(path: Path, data: bytes) -> None:
+    """Write a file whole or not at all, readable by its owner only: facts of a host are nobody else's business."""
+    from hollow_chain.sources.files import write_atomically
+
+    if path.is_dir():
+        raise wrong_call(f"cannot write {path}: it is a folder; name a file in it")
+    write_atomically(path, data, 0o600)
+
+
+def shown(text: object) -> str:
+    """*text* as it may go to a terminal."""
+    from hollow_chain.show.clean import clean
+
+    return clean(str(text))

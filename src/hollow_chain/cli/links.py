@@ -1,0 +1,64 @@
+"""``links TARGET``: what it needs, and what needs it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from hollow_chain.cli import common
+from hollow_chain.trouble import wrong_call
+
+
+def register(app: typer.Typer) -> None:
+    """Add the command."""
+    app.command("links")(links)
+
+
+def links(
+    target: common.Target,
+    source: common.From = None,
+    host: common.HostName = "",
+    depth: Annotated[int, typer.Option("--depth", min=1, max=1000, help="How many levels to follow.")] = 4,
+    order: Annotated[bool, typer.Option("--order", help="Also links that only say who waits for whom.")] = False,
+    clash: Annotated[bool, typer.Option("--clash", help="Also links that say who cannot run beside whom.")] = False,
+    out: Annotated[
+        Path | None,
+        typer.Option("--out", help="Write a picture (.png, .svg) or graph text (.dot, .graphml).", show_default=False),
+    ] = None,
+    json: common.Json = False,
+) -> int:
+    """Show what TARGET needs and what it is needed by, several levels deep, and what a stop of it takes along."""
+    from hollow_chain.show.graphtext import WRITERS
+
+    if out is not None and out.suffix.lower() not in WRITERS:
+        raise wrong_call(f"cannot write {out}: give it one of the endings {', '.join(WRITERS)}")
+    snapshot = common.load(source, target)
+
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Graph
+    from hollow_chain.chain.around import around
+
+    facts = Facts(Graph(snapshot))
+    node = common.find_target(facts.graph, target, host)
+    if node.service is None:
+        raise wrong_call(f"no service {node.name!r} is registered on {node.host}; 'hollow-chain roster' lists them")
+    kinds = ["hard", "soft", *(["order"] if order else []), *(["clash"] if clash else [])]
+    needs, needed_by = around(facts.graph, node, kinds, depth)
+    if out is not None:
+        data = WRITERS[out.suffix.lower()](facts, node, needs, needed_by)
+        common.write_out(out, data)
+    if json:
+        from hollow_chain.show.documents import links_document, to_json
+
+        common.put(to_json(links_document(facts, node, needs, needed_by)))
+    elif out is not None:
+        edges = len(needs) + len(needed_by)
+        common.put(f"wrote {common.shown(out)}: {edges} links around {common.shown(node.name)}")
+    else:
+        from hollow_chain.show.links import show_links
+        from hollow_chain.show.page import Page
+
+        show_links(Page(), facts, node, needs, needed_by, depth)
+    return 0

@@ -1,0 +1,57 @@
+"""``roster [WORDS]``: which services are here."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from hollow_chain.cli import common
+
+
+def register(app: typer.Typer) -> None:
+    """Add the command."""
+    app.command("roster")(roster)
+
+
+def roster(
+    words: Annotated[
+        list[str] | None,
+        typer.Argument(help="Any part of a name, first letters, program, port, description.", show_default=False),
+    ] = None,
+    source: common.From = None,
+    host: common.HostName = "",
+    everything: Annotated[bool, typer.Option("--all", help="Also sockets, timers, mounts, targets and the like.")] = False,
+    unwell: Annotated[bool, typer.Option("--unwell", help="Only what is not well.")] = False,
+    json: common.Json = False,
+) -> int:
+    """List the services, found by any part of what you remember; near misses are ranked.
+
+    Marks what is not well, and what is only not yet up. Exit status 1 if something listed is not well.
+    """
+    text = " ".join(words or ())
+    snapshot = common.load(source, text)
+
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Graph, search
+
+    facts = Facts(Graph(snapshot))
+    matches = search(facts.graph, text, common.hosts_named(facts.graph, host))
+    if not text and not everything:
+        matches = [
+            m
+            for m in matches
+            if m.node.service is not None and (m.node.service.kind == "service" or not facts.standing(m.node).well)
+        ]
+    if unwell:
+        matches = [m for m in matches if not facts.standing(m.node).well]
+    if json:
+        from hollow_chain.show.documents import roster_document, to_json
+
+        common.put(to_json(roster_document(facts, matches, text)))
+    else:
+        from hollow_chain.show.page import Page
+        from hollow_chain.show.roster import show_roster
+
+        show_roster(Page(), facts, matches, text)
+    return 1 if any(not facts.standing(m.node).well for m in matches) else 0

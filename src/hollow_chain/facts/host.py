@@ -1,0 +1,218 @@
+"""What is known of one host, and of several: the outer types of the snapshot format, version 1."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from hollow_chain.facts.license import LicenseFile, LicenseServer
+from hollow_chain.facts.service import Moment, Part, Port, Seconds, Service
+
+FORMAT = "hollow-chain/snapshot"
+VERSION = 1
+
+Manager = Literal["systemd", "control-manager"]
+
+
+class Listener(Part, gc=False):
+    """A socket that listens (TCP) or receives (UDP), with who holds it."""
+
+    port: Port
+    protocol: str = "tcp"
+    address: str = ""
+    """Empty: all addresses."""
+    process: int = 0
+    program: str = ""
+    service: str = ""
+    """Service that the holding process belongs to."""
+    shared_with: list[str] = []
+    """All services of the process, where it hosts several."""
+
+
+class Process(Part, gc=False):
+    """A running process that belongs to a service."""
+
+    process: int
+    program: str = ""
+    service: str = ""
+    started_at: Moment | None = None
+    arguments: list[str] = []
+
+
+class HostAccount(Part, gc=False):
+    """A user account of the host, or its known absence."""
+
+    name: str
+    exists: bool = True
+    kind: Literal["user", "group"] = "user"
+    id: int | None = None
+    groups: list[str] = []
+    home: str = ""
+    locked: bool | None = None
+    expires_at: Moment | None = None
+    may_run_services: bool | None = None
+
+
+class File(Part, gc=False):
+    """A file or folder that some service names, or its known absence."""
+
+    path: str
+    exists: bool = True
+    kind: str = "file"
+    """``file``, ``folder``, ``socket``, ``device``, ``other``."""
+    owner: str = ""
+    group: str = ""
+    mode: str = ""
+    """Permission bits in octal, such as ``0640``."""
+    size: int | None = None
+    changed_at: Moment | None = None
+    executable: bool | None = None
+    format: str = ""
+    """Of a program: ``elf x86_64``, ``script``, ``unknown``, ``empty``, ...: what its first bytes say."""
+    interpreter: str = ""
+    """Of a program: the interpreter it needs."""
+    interpreter_exists: bool | None = None
+    held_by: int = 0
+    """PID of a process that holds a lock on it."""
+    link_to: str = ""
+    siblings: list[str] = []
+    """Of an absent file of one instance: the files of other instances that are there."""
+
+
+class Event(Part, gc=False):
+    """One record from a journal, an event log or a program's own log file. Secrets are masked."""
+
+    at: Moment
+    text: str
+    service: str = ""
+    source: str = ""
+    level: str = ""
+    """``error``, ``warning``, ``info``, ... in lower case."""
+    number: int | None = None
+    code: str = ""
+    """Identifier of the kind of message, as the writer gives it."""
+    process: int = 0
+    file: str = ""
+    line: int | None = None
+
+
+class Adapter(Part, gc=False):
+    """A network adapter."""
+
+    name: str
+    hardware_address: str = ""
+    addresses: list[str] = []
+    up: bool | None = None
+
+
+class Filesystem(Part, gc=False):
+    """A mounted file system, sizes in bytes."""
+
+    mounted_on: str
+    kind: str = ""
+    size: int | None = None
+    free: int | None = None
+    inodes: int | None = None
+    inodes_free: int | None = None
+    read_only: bool = False
+
+
+class FirewallRule(Part, gc=False):
+    """One rule: which traffic, and whether it passes."""
+
+    passes: bool
+    protocol: str = ""
+    first_port: Port = 0
+    last_port: Port = 65535
+    source: str = ""
+    to: str = ""
+
+
+class Firewall(Part):
+    """A firewall on a host or between hosts: the first rule that fits decides."""
+
+    name: str
+    between: list[str] = []
+    """Host names on its two sides; empty for a host's own."""
+    passes_by_default: bool = True
+    rules: list[FirewallRule] = []
+
+
+class BootRecord(Part):
+    """One boot of the past: when, and how many seconds after it each service was up."""
+
+    at: Moment
+    up_seconds: dict[str, Seconds] = {}
+    failed: list[str] = []
+
+
+class Unread(Part, gc=False):
+    """Something that could not be read, and why."""
+
+    what: str
+    why: str = ""
+
+
+class HostLimits(Part, gc=False):
+    """Limits that hold for all services of the host."""
+
+    start_seconds: Seconds | None = None
+    start_typed: str = ""
+    """The start limit as it was typed (control-manager family: milliseconds, perhaps in base 16)."""
+    start_changed_at: Moment | None = None
+    delayed_seconds: Seconds | None = None
+    """How long after boot the delayed group begins."""
+    unprivileged_port: int | None = None
+    """First port that any account may take."""
+    reserved_ports: list[str] = []
+    """Single ports or ranges such as ``5000-5010`` that the system keeps for itself."""
+
+
+class Host(Part):
+    """One host at one moment."""
+
+    name: str
+    manager: Manager = "systemd"
+    read_at: Moment | None = None
+    boot_at: Moment | None = None
+    description: str = ""
+    system: str = ""
+    architecture: str = ""
+    cores: int | None = None
+    memory_bytes: int | None = None
+    container: bool = False
+    clock_offset: float | None = None
+    """Seconds by which its clock is ahead of a trusted one."""
+    addresses: list[str] = []
+    default_target: str = ""
+    reboot_due: str = ""
+    """Why a reboot is due; empty where none is."""
+    services: list[Service] = []
+    listeners: list[Listener] = []
+    processes: list[Process] = []
+    accounts: list[HostAccount] = []
+    files: list[File] = []
+    filesystems: list[Filesystem] = []
+    events: list[Event] = []
+    adapters: list[Adapter] = []
+    firewalls: list[Firewall] = []
+    boots: list[BootRecord] = []
+    limits: HostLimits | None = None
+    license_files: list[LicenseFile] = []
+    license_servers: list[LicenseServer] = []
+    unread: list[Unread] = []
+
+
+class Snapshot(Part):
+    """One or several hosts at one moment each: a whole document of the format."""
+
+    format: str
+    version: int
+    written_by: str = ""
+    hosts: list[Host] = []
+    firewalls: list[Firewall] = []
+    unread: list[Unread] = []
+
+
+def snapshot(hosts: list[Host], written_by: str = "") -> Snapshot:
+    """A document of the current version that holds *hosts*."""
+    return Snapshot(format=FORMAT, version=VERSION, written_by=written_by, hosts=hosts)

@@ -1,0 +1,62 @@
+"""License facts of a host: files, entitlements, servers as they answer."""
+
+from __future__ import annotations
+
+from hollow_chain.facts.service import Moment, Part, Port
+
+
+class PublisherDaemon(Part, gc=False):
+    """A publisher's daemon as the license file names it, or as the server reports it."""
+
+    name: str
+    program: str = ""
+    port: Port | None = None
+    """None: any free one."""
+    up: bool | None = None
+    service: str = ""
+
+
+class Entitlement(Part, gc=False):
+    """A right to use, as in ISO/IEC 19770-3: a product (and feature), how many seats, from when until when."""
+
+    product: str
+    feature: str = ""
+    version: str = ""
+    seats: int | None = None
+    used: int | None = None
+    starts_at: Moment | None = None
+    ends_at: Moment | None = None
+    host_bound: bool = False
+    signature_holds: bool | None = None
+
+
+class LicenseFile(Part):
+    """One copy of a license file."""
+
+    path: str
+    exists: bool = True
+    digest: str = ""
+    changed_at: Moment | None = None
+    error: str = ""
+    server_host: str = ""
+    host_ids: list[str] = []
+    port: Port | None = None
+    daemons: list[PublisherDaemon] = []
+    entitlements: list[Entitlement] = []
+    signature_holds: bool | None = None
+    copies: list[str] = []
+    """Other places where the same file should lie."""
+
+
+class LicenseServer(Part):
+    """A license server: what it was given, and what it answers."""
+
+    service: str
+    file: str = ""
+    port: Port | None = None
+    answers: bool | None = None
+    served_digest: str = ""
+    served_at: Moment | None = None
+    daemons: list[PublisherDaemon] = []
+    entitlements: list[Entitlement] = []
+    log: list[str] = []

@@ -1,0 +1,240 @@
+"""What is known of one service: the types of the snapshot format, version 1.
+
+A *service* here is anything that a service manager starts and others can hang on: services, and on systemd
+hosts also sockets, timers, mounts, devices, targets and paths (see :attr:`Service.kind`). All moments are
+date-times with a zone; all durations are seconds, unless the name says otherwise. Every field but the name may
+be left out: what is not known is empty, and is never taken for "all well".
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated, Literal
+
+import msgspec
+
+State = Literal["running", "starting", "stopping", "stopped", "done", "paused", "failed", "unknown"]
+Startup = Literal["automatic", "delayed", "manual", "event", "on-need", "disabled", "unknown"]
+LinkKind = Literal["hard", "soft", "order", "clash"]
+Outcome = Literal["met", "unmet", "untested"]
+Moment = Annotated[datetime, msgspec.Meta(tz=True)]
+Seconds = Annotated[float, msgspec.Meta(ge=-1, le=1e10)]
+Port = Annotated[int, msgspec.Meta(ge=0, le=65535)]
+
+
+class Part(msgspec.Struct, kw_only=True, omit_defaults=True):
+    """Base of all types in the format: unknown keys are ignored, defaults are not written."""
+
+
+class Link(Part, gc=False):
+    """One link of the chain, from the service that carries it to the service named in :attr:`to`.
+
+    ``hard``: this service cannot do without it. ``soft``: it is started along, and its absence is no fault.
+    ``order``: this service starts after it, if both start. ``clash``: the two cannot run at once.
+    """
+
+    to: str
+    kind: LinkKind = "hard"
+    host: str = ""
+    """Name of the other host; empty where the link stays on its own host."""
+    word: str = ""
+    """The manager's own word for the link, such as ``Requires``."""
+    pulls: bool = True
+    """A start of this service also starts :attr:`to` (never true in effect across hosts)."""
+    stops: bool = False
+    """A stop of :attr:`to` takes this service along even though the link is not hard."""
+
+
+class Trigger(Part, gc=False):
+    """An event that starts the service: another unit, a moment, a device, the network, a request."""
+
+    kind: str
+    """``socket``, ``timer``, ``path``, ``bus``, ``device``, ``network`` or any other plain word."""
+    name: str = ""
+    """The unit or thing whose event it is."""
+    due_at: Moment | None = None
+    """When it will come, where that is known (timers)."""
+
+
+class Condition(Part, gc=False):
+    """A condition in the definition that is tested before each start."""
+
+    kind: str
+    """What is tested, such as ``ConditionPathExists``."""
+    parameter: str = ""
+    negated: bool = False
+    optional: bool = False
+    """One of several of which a single one has to hold."""
+    outcome: Outcome = "untested"
+
+
+class Definition(Part):
+    """Where the service is defined, and what the manager thinks of that definition."""
+
+    file: str = ""
+    drop_ins: list[str] = []
+    load: str = "loaded"
+    """``loaded``, ``masked``, ``refused`` (see :attr:`error`) or ``missing`` (the file is gone)."""
+    error: str = ""
+    needs_reload: bool = False
+    changed_at: Moment | None = None
+    """Newest change of any of the files."""
+    enabled_at: Moment | None = None
+    """When it was set to start at boot, as far as that can be told."""
+    on_disk: dict[str, str] = {}
+    """Settings that a reload would bring and that differ from those loaded: name to new text."""
+    loaded: dict[str, str] = {}
+    """The same settings as they are loaded now."""
+
+
+class Program(Part):
+    """What the manager runs for the service."""
+
+    path: str = ""
+    arguments: list[str] = []
+    folder: str = ""
+    """Working folder."""
+    root: str = ""
+    """Root folder of the program where it is not the host's own."""
+    style: str = ""
+    """What *up* means: ``simple``, ``exec``, ``forking``, ``notify``, ``dbus``, ``idle``, ``oneshot``,
+    ``shared-process``, ``own-process``."""
+    stays: bool = False
+    """Counts as up after its program has ended."""
+    paths: list[str] = []
+    """Files and folders that its definition or its arguments name."""
+    environment: list[str] = []
+    """``NAME=value``, secrets masked."""
+    environment_files: list[str] = []
+    pid_file: str = ""
+    process: int = 0
+    log_files: list[str] = []
+
+
+class Account(Part, gc=False):
+    """The account that the service runs under."""
+
+    user: str = ""
+    group: str = ""
+    dynamic: bool = False
+    """Made by the manager at each start."""
+
+
+class LastRun(Part, gc=False):
+    """How the last start, run and end went."""
+
+    result: str = ""
+    """``success``, ``exit-code``, ``signal``, ``timeout``, ``start-limit-hit``, ``dependency``, ... as the
+    manager says it."""
+    exit_status: int | None = None
+    signal: int | None = None
+    error_number: int | None = None
+    """Numbered error of the control-manager family."""
+    started_at: Moment | None = None
+    """When the manager began to start it."""
+    up_at: Moment | None = None
+    ended_at: Moment | None = None
+    left_up_at: Moment | None = None
+    """When it last ceased to be up."""
+    step: str = ""
+    """The step that failed where that is not the main program, such as ``ExecStartPre``."""
+    restarts: int = 0
+    """Restarts by the manager itself since the last start by somebody else."""
+    status_text: str = ""
+
+
+class Limits(Part, gc=False):
+    """Limits that the manager sets on the service. None: not known; ``inf`` is written as -1."""
+
+    start_seconds: Seconds | None = None
+    start_typed: str = ""
+    """The start limit as it was typed, with its unit."""
+    stop_seconds: Seconds | None = None
+    rate_count: int | None = None
+    rate_seconds: Seconds | None = None
+    restart: str = ""
+    """When the manager restarts it: ``no``, ``always``, ``on-failure``, ..."""
+    restart_seconds: Seconds | None = None
+    memory_bytes: int | None = None
+
+
+class Confinement(Part):
+    """What the manager lets the service reach of the file system and of the account's rights."""
+
+    read_only: list[str] = []
+    writable: list[str] = []
+    hidden: list[str] = []
+    capabilities: list[str] | None = None
+    """None: not restricted."""
+    private_tmp: bool = False
+    private_network: bool = False
+
+
+class Start(Part, gc=False):
+    """One recorded start."""
+
+    at: Moment
+    seconds: Seconds = 0.0
+    outcome: Literal["up", "failed", "timeout"] = "up"
+    at_boot: bool = False
+    offset: Seconds | None = None
+    """Seconds after boot at which it was up."""
+
+
+class Claim(Part, gc=False):
+    """An endpoint that the service's definition or configuration says it will listen on."""
+
+    port: Port
+    protocol: str = "tcp"
+    address: str = ""
+    """Empty: all addresses."""
+    source: str = ""
+    free_choice: bool = False
+    """Given out dynamically."""
+
+
+class SeatWant(Part, gc=False):
+    """An entitlement that the service asks a license server for."""
+
+    product: str
+    feature: str = ""
+    version: str = ""
+    seats: int = 1
+    host: str = ""
+    server: str = ""
+    """Service name of the license server."""
+
+
+class Service(Part):
+    """One service (or other thing that a service hangs on) of one host."""
+
+    name: str
+    kind: str = "service"
+    display_name: str = ""
+    description: str = ""
+    aliases: list[str] = []
+    state: State = "unknown"
+    detail: str = ""
+    """The manager's own words for the state."""
+    startup: Startup = "unknown"
+    template: bool = False
+    """Cannot be started itself: needs an instance argument."""
+    template_of: str = ""
+    """The template that this is an instance of."""
+    instance: str = ""
+    wanted_by: list[str] = []
+    """Targets that start it at boot."""
+    links: list[Link] = []
+    triggers: list[Trigger] = []
+    conditions: list[Condition] = []
+    definition: Definition | None = None
+    program: Program | None = None
+    account: Account | None = None
+    last: LastRun | None = None
+    limits: Limits | None = None
+    confinement: Confinement | None = None
+    starts: list[Start] = []
+    claims: list[Claim] = []
+    seats: list[SeatWant] = []
+    failure_actions: list[str] = []
+    """What the manager does after the first, second and later failures."""

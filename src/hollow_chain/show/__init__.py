@@ -1,0 +1,1 @@
+"""Results as text, trees, pictures and documents. Knows results, decides nothing."""

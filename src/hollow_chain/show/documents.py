@@ -1,0 +1,126 @@
+"""Results as JSON documents, with the keys that ``docs/json.md`` fixes."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+import msgspec
+
+from hollow_chain.causes import Facts, Finding
+from hollow_chain.chain import Edge, Match, Node, stop_takes
+from hollow_chain.verdict import Cause, Verdict
+
+Document = dict[str, Any]
+
+
+def to_json(document: Document) -> str:
+    """*document* as indented JSON. Control characters of foreign names leave it escaped."""
+    return msgspec.json.format(msgspec.json.encode(document), indent=2).decode()
+
+
+def when(moment: datetime | None) -> str | None:
+    """A moment as RFC 3339, in UTC."""
+    if moment is None:
+        return None
+    try:
+        return moment.astimezone(UTC).isoformat().replace("+00:00", "Z")
+    except OverflowError:
+        return moment.isoformat()
+
+
+def verdict_document(verdict: Verdict) -> Document:
+    """``hollow-chain/verdict``, version 1."""
+    return {
+        "format": "hollow-chain/verdict",
+        "version": 1,
+        "read_at": when(verdict.read_at),
+        "target": {"host": verdict.target.host, "service": verdict.target.name},
+        "state": verdict.state,
+        "healthy": verdict.healthy,
+        "summary": verdict.summary,
+        "causes": [_cause(cause) for cause in verdict.causes],
+        "notes": [_note(note) for note in verdict.notes],
+        "unread": verdict.unread,
+        "next_look": {"look": verdict.next_look.does, "because": verdict.next_look.why} if verdict.next_look else None,
+    }
+
+
+def _cause(cause: Cause) -> Document:
+    finding = cause.finding
+    document: Document = {
+        "cause": finding.cause,
+        "host": finding.host,
+        "service": finding.service,
+        "confidence": cause.confidence,
+        "chain": [node.name for node in cause.chain],
+        "chain_hosts": [node.host for node in cause.chain],
+        "says": finding.says,
+        "evidence": [{"fact": e.fact, "source": e.source, "at": when(e.at)} for e in finding.evidence],
+        "mends": [mend.does for mend in finding.mends],
+        "effects": [mend.effect for mend in finding.mends],
+    }
+    if finding.holder:
+        document["holder"] = finding.holder
+    if finding.loop:
+        document["loop"] = list(finding.loop)
+    if finding.near:
+        document["near"] = list(finding.near)
+    return document
+
+
+def _note(note: Finding) -> Document:
+    return {"cause": note.cause, "host": note.host, "service": note.service, "says": note.says}
+
+
+def roster_document(facts: Facts, matches: list[Match], words: str) -> Document:
+    """``hollow-chain/roster``, version 1."""
+    hosts = {name: when(host.read_at) for name, host in facts.graph.hosts.items()}
+    return {
+        "format": "hollow-chain/roster",
+        "version": 1,
+        "words": words,
+        "read_at": hosts,
+        "services": [
+            {
+                "host": m.node.host,
+                "service": m.node.name,
+                "display_name": m.node.service.display_name,
+                "description": m.node.service.description,
+                "kind": m.node.service.kind,
+                "state": m.node.service.state,
+                "startup": m.node.service.startup,
+                "standing": facts.standing(m.node).value,
+                "well": facts.standing(m.node).well,
+                "found_by": m.reason if words else None,
+            }
+            for m in matches
+            if m.node.service is not None
+        ],
+    }
+
+
+def links_document(facts: Facts, target: Node, needs: list[tuple[Edge, int]], needed_by: list[tuple[Edge, int]]) -> Document:
+    """``hollow-chain/links``, version 1."""
+    host = facts.graph.hosts.get(target.host)
+    return {
+        "format": "hollow-chain/links",
+        "version": 1,
+        "read_at": when(host.read_at) if host else None,
+        "target": {"host": target.host, "service": target.name},
+        "needs": [_edge(facts, edge, edge.head, depth) for edge, depth in needs],
+        "needed_by": [_edge(facts, edge, edge.tail, depth) for edge, depth in needed_by],
+        "stop_takes": [{"host": node.host, "service": node.name} for node in stop_takes(facts.graph, target)],
+    }
+
+
+def _edge(facts: Facts, edge: Edge, far: Node, depth: int) -> Document:
+    return {
+        "from": {"host": edge.tail.host, "service": edge.tail.name},
+        "to": {"host": edge.head.host, "service": edge.head.name},
+        "kind": edge.link.kind,
+        "word": edge.link.word,
+        "depth": depth,
+        "state": far.service.state if far.service else "not registered",
+        "standing": facts.standing(far).value,
+    }

@@ -1,0 +1,84 @@
+"""The terminal as a page to write on: width, colour and signs as it allows, every foreign word cleaned."""
+
+from __future__ import annotations
+
+import os
+import sys
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from hollow_chain.causes.words import clock, span
+from hollow_chain.show.signs import Sign
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.text import Text
+
+
+class Page:
+    """Standard output, written line by line."""
+
+    def __init__(self, console: Console | None = None) -> None:
+        from rich.console import Console
+
+        is_terminal = sys.stdout.isatty()
+        width = None if is_terminal or "COLUMNS" in os.environ else 100
+        self.console = console or Console(highlight=False, markup=False, emoji=False, width=width)
+        self.rich_signs = "utf" in (self.console.encoding or "").lower()
+
+    @property
+    def width(self) -> int:
+        """Characters on a line."""
+        return self.console.width
+
+    def sign(self, sign: Sign) -> str:
+        """The mark of *sign* that the output can carry."""
+        return sign.mark if self.rich_signs else sign.plain
+
+    def line(self, *parts: str | tuple[str, str], indent: int = 0, hang: int = 0) -> None:
+        """One line of *parts*, each a text or a text with a style; wrapped lines are indented by *hang* more."""
+        from rich.text import Text
+
+        text = Text()
+        for part in parts:
+            body, style = part if isinstance(part, tuple) else (part, "")
+            text.append(body, style)
+        self._wrapped(text, indent, hang)
+
+    def _wrapped(self, text: Text, indent: int, hang: int) -> None:
+        room = max(20, self.width - indent - hang)
+        lines = text.wrap(self.console, room) if len(text) > room else [text]
+        for number, piece in enumerate(lines):
+            piece.rstrip()
+            piece.pad_left(indent + (hang if number else 0))
+            self.console.print(piece, soft_wrap=True, no_wrap=True, crop=False)
+
+    def gap(self) -> None:
+        """An empty line."""
+        self.console.print()
+
+    def heading(self, text: str) -> None:
+        """A heading, set off by a gap."""
+        self.gap()
+        self.line((text, "bold"))
+
+
+def age(read_at: datetime | None, now: datetime | None = None) -> str:
+    """When the facts were read, and how long ago that is."""
+    if read_at is None:
+        return "facts of unknown age"
+    past = ((now or datetime.now(UTC)) - read_at).total_seconds()
+    ago = f"{span(past)} ago" if past >= 0 else f"{span(-past)} ahead of this clock"
+    return f"facts read {clock(read_at)}, {ago}"
+
+
+def before(moment: datetime | None, read_at: datetime | None) -> str:
+    """A moment as evidence shows it: the time, and how long before the reading."""
+    if moment is None:
+        return ""
+    if read_at is None or moment == read_at:
+        return clock(moment)
+    gap = (read_at - moment).total_seconds()
+    return f"{clock(moment)}, {span(abs(gap))} {'before' if gap >= 0 else 'after'} the reading"
+
+

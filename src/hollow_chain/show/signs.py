@@ -1,0 +1,66 @@
+"""Signs for how a service stands. A sign always goes with a word; colour only repeats what the sign says."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from hollow_chain.causes import Standing
+
+
+class Sign(NamedTuple):
+    """A mark for a link of the chain: for rich encodings, for ASCII, and its colour."""
+
+    mark: str
+    plain: str
+    style: str
+
+
+SOLID = Sign("◆", "#", "green")
+PENDING = Sign("◈", "~", "cyan")
+RESTING = Sign("·", ".", "dim")
+WEAK = Sign("◇", "o", "yellow")
+HOLLOW = Sign("◇", "O", "bold red")
+HOLLOW_WORDS = "<== hollow link"
+
+_SIGNS = {
+    Standing.UP: SOLID,
+    Standing.NOT_YET: PENDING,
+    Standing.IDLE: RESTING,
+    Standing.DOWN: WEAK,
+    Standing.UNSTABLE: WEAK,
+}
+_WORDS = {
+    Standing.UP: "well",
+    Standing.NOT_YET: "not yet up",
+    Standing.IDLE: "idle",
+    Standing.DOWN: "NOT WELL",
+    Standing.UNSTABLE: "NOT WELL",
+}
+
+
+def sign_of(standing: Standing) -> Sign:
+    """The sign of a standing."""
+    return _SIGNS[standing]
+
+
+def word_of(standing: Standing) -> str:
+    """The word that stands beside the sign."""
+    return _WORDS[standing]
+
+
+_STATE_WORDS = {
+    ("target", "running"): "reached",
+    ("target", "stopped"): "not reached",
+    ("mount", "running"): "mounted",
+    ("mount", "stopped"): "not mounted",
+    ("device", "running"): "present",
+    ("device", "stopped"): "absent",
+    ("socket", "running"): "listening",
+    ("timer", "running"): "set",
+    ("path", "running"): "watching",
+}
+
+
+def state_word(kind: str, state: str) -> str:
+    """A state as one would say it of that kind of thing."""
+    return _STATE_WORDS.get((kind, state), state)

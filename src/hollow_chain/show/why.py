@@ -1,0 +1,127 @@
+"""A verdict for a person, in a form that can be pasted into a ticket."""
+
+from __future__ import annotations
+
+from hollow_chain.causes import Evidence, Facts, Finding, Mend, Standing
+from hollow_chain.chain import Node
+from hollow_chain.show.clean import clean
+from hollow_chain.show.page import Page, age, before
+from hollow_chain.show.signs import HOLLOW, HOLLOW_WORDS, sign_of, state_word
+from hollow_chain.verdict import Cause, Verdict
+
+MOST_CAUSES = 8
+
+
+def show_verdict(page: Page, facts: Facts, verdict: Verdict) -> None:
+    """Write the whole verdict: sentence, chain, causes with evidence and mends, notes, what was not read."""
+    page.line((clean(verdict.summary, 600), "bold"))
+    page.line((age(verdict.read_at), "dim"))
+    _show_chain(page, facts, verdict)
+    for number, cause in enumerate(verdict.causes[:MOST_CAUSES], 1):
+        _show_cause(page, number, cause, verdict)
+    if len(verdict.causes) > MOST_CAUSES:
+        page.line(f"... and {len(verdict.causes) - MOST_CAUSES} more causes; --json lists them all.")
+    _show_notes(page, verdict.notes, bool(verdict.causes))
+    if verdict.next_look:
+        page.heading("Look next")
+        page.line(clean(verdict.next_look.does, 500), indent=3)
+        page.line((clean(verdict.next_look.why, 500), "dim"), indent=3)
+    if verdict.unread:
+        page.heading("Not read, so not judged")
+        for text in verdict.unread[:10]:
+            page.line(f"- {clean(text)}", indent=3, hang=2)
+        if len(verdict.unread) > 10:
+            page.line(f"... and {len(verdict.unread) - 10} more", indent=3)
+
+
+def _show_chain(page: Page, facts: Facts, verdict: Verdict) -> None:
+    if not verdict.causes:
+        page.gap()
+        _show_link(page, facts, verdict.target, 0, "")
+        return
+    page.heading("The chain down")
+    shown: set[tuple[str, str]] = set()
+    hollow = {cause.chain[-1].key: cause for cause in reversed(verdict.causes)}
+    for cause in verdict.causes[:4]:
+        chain = cause.chain
+        if chain[-1].key in shown:
+            continue
+        above = verdict.target
+        for depth, node in enumerate(chain):
+            if node.key not in shown:
+                found = hollow.get(node.key)
+                _show_link(page, facts, node, depth, found.finding.cause if found else "", above)
+                shown.add(node.key)
+            above = node
+        _show_ends(page, cause, len(chain))
+
+
+def _show_ends(page: Page, cause: Cause, depth: int) -> None:
+    """The loop or the holder behind a hollow link: they belong into the picture of the chain."""
+    finding = cause.finding
+    indent = 3 + 3 * (depth - 1)
+    if finding.loop:
+        names = [clean(name, 60) for name in (*finding.loop, finding.loop[0])]
+        page.line((f"loop: {' -> '.join(names)}", "yellow"), indent=indent, hang=6)
+    elif finding.holder:
+        page.line((f"in its way: {clean(finding.holder, 80)}", "yellow"), indent=indent)
+
+
+def _show_link(page: Page, facts: Facts, node: Node, depth: int, cause: str, above: Node | None = None) -> None:
+    service = node.service
+    standing = facts.standing(node)
+    sign = HOLLOW if cause else sign_of(standing)
+    state = state_word(service.kind, service.state) if service else "not registered"
+    startup = f", {service.startup}" if service and service.startup != "unknown" else ""
+    where = f" on {clean(node.host, 80)}" if above is not None and above.host != node.host else ""
+    lead = "needs " if depth else ""
+    held = (f"  {HOLLOW_WORDS}: {cause}", HOLLOW.style) if cause else ""
+    note = "  (flapping)" if standing is Standing.UNSTABLE else ""
+    page.line(
+        (f"{lead}", "dim"),
+        (f"{page.sign(sign)} ", sign.style),
+        (clean(node.name, 120) + where, "bold" if cause else ""),
+        f"  {state}{startup}{note}",
+        held,
+        indent=3 * depth,
+        hang=4,
+    )
+
+
+def _show_cause(page: Page, number: int, cause: Cause, verdict: Verdict) -> None:
+    finding = cause.finding
+    page.gap()
+    page.line(
+        (f"{number}. {finding.cause}", "bold red"),
+        f": {clean(finding.service, 120)} on {clean(finding.host, 80)}",
+        (f"  ({cause.confidence:.0%} sure)", "dim"),
+    )
+    page.line(clean(finding.says, 700), indent=3)
+    page.line(("Evidence", "underline"), indent=3)
+    for piece in finding.evidence[:12]:
+        _show_evidence(page, piece, verdict)
+    if finding.mends:
+        page.line(("What to do", "underline"), indent=3)
+        for mend in finding.mends:
+            _show_mend(page, mend)
+
+
+def _show_evidence(page: Page, piece: Evidence, verdict: Verdict) -> None:
+    source = ", ".join(part for part in (clean(piece.source, 120), before(piece.at, verdict.read_at)) if part)
+    page.line(f"- {clean(piece.fact, 400)} ", (f"[{source}]", "dim"), indent=3, hang=2)
+
+
+def _show_mend(page: Page, mend: Mend) -> None:
+    page.line(f"- {clean(mend.does, 400)} ", (f"Takes effect {mend.effect}.", "cyan"), indent=3, hang=2)
+
+
+def _show_notes(page: Page, notes: list[Finding], after_causes: bool) -> None:
+    if not notes:
+        return
+    page.heading("Also noted, not the cause" if after_causes else "Noted")
+    for note in notes[:10]:
+        page.line((f"{note.cause}: ", "cyan"), clean(note.says, 500), indent=3, hang=2)
+        for piece in note.evidence[:2]:
+            page.line((f"- {clean(piece.fact, 300)} [{clean(piece.source, 80)}]", "dim"), indent=5, hang=2)
+        for mend in note.mends[:2]:
+            page.line(f"- {clean(mend.does, 300)}", indent=5, hang=2)

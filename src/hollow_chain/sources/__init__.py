@@ -1,0 +1,1 @@
+"""Where facts come from. Each source reads; none of them judges."""

@@ -1,0 +1,125 @@
+"""Snapshot files and folders of them: the disk side of :mod:`hollow_chain.facts.codec`."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import stat
+import tempfile
+from datetime import UTC, datetime
+from pathlib import Path
+
+from hollow_chain.facts.codec import MAX_BYTES, SnapshotError, decode
+from hollow_chain.facts.host import Host, Snapshot, Unread
+from hollow_chain.trouble import Trouble
+
+SUFFIXES = (".json", ".yaml", ".yml")
+_LONG_AGO = datetime(1, 1, 2, tzinfo=UTC)
+
+
+def read(place: Path) -> Snapshot:
+    """All hosts of the snapshot file *place*, or of every snapshot file in the folder *place*.
+
+    A host that several files of a folder describe is taken from the newest reading. A file of the folder that
+    cannot be read is told in ``unread``; if none can, that is a :class:`Trouble`.
+    """
+    if place.is_dir():
+        return _read_folder(place)
+    return _read_file(place)
+
+
+def _read_file(path: Path) -> Snapshot:
+    try:
+        found = decode(_bytes_of(path))
+    except OSError as error:
+        raise Trouble(f"cannot read {path}: {(error.strerror or str(error)).lower()}") from None
+    except SnapshotError as error:
+        raise Trouble(f"cannot read {path}: {error}") from None
+    return _without_twins(found)
+
+
+def _bytes_of(path: Path) -> bytes:
+    with path.open("rb") as file:
+        about = os.fstat(file.fileno())
+        if not stat.S_ISREG(about.st_mode) and not stat.S_ISFIFO(about.st_mode):
+            raise SnapshotError("it is not a file")
+        if about.st_size > MAX_BYTES:
+            raise SnapshotError(f"it has {about.st_size >> 20} MiB; up to {MAX_BYTES >> 20} MiB are read")
+        return file.read(MAX_BYTES + 1)
+
+
+def _read_folder(folder: Path) -> Snapshot:
+    try:
+        paths = sorted(p for p in folder.iterdir() if p.suffix.lower() in SUFFIXES)
+    except OSError as error:
+        raise Trouble(f"cannot read {folder}: {(error.strerror or str(error)).lower()}") from None
+    if not paths:
+        raise Trouble(f"cannot read {folder}: no snapshot file in it ({', '.join(SUFFIXES)})")
+    read_ones: list[Snapshot] = []
+    failed: list[str] = []
+    for path in paths:
+        try:
+            read_ones.append(_read_file(path))
+        except Trouble as error:
+            failed.append(str(error))
+    if not read_ones:
+        raise Trouble(failed[0] + (f" (and {len(failed) - 1} more)" if len(failed) > 1 else ""))
+    whole = _merged(read_ones)
+    whole.unread += [Unread(what=reason) for reason in failed]
+    return whole
+
+
+def _merged(documents: list[Snapshot]) -> Snapshot:
+    whole = documents[0]
+    hosts: dict[str, Host] = {}
+    for document in documents:
+        for host in document.hosts:
+            known = hosts.get(host.name)
+            if known is None or (known.read_at or _LONG_AGO) < (host.read_at or _LONG_AGO):
+                hosts[host.name] = host
+        if document is not whole:
+            whole.unread += document.unread
+            whole.firewalls += document.firewalls
+    whole.hosts = list(hosts.values())
+    return whole
+
+
+def _without_twins(found: Snapshot) -> Snapshot:
+    """Keep the first of several entries of one name, and say so: guessing which is meant would be worse."""
+    hosts: dict[str, Host] = {}
+    for host in found.hosts:
+        if host.name in hosts:
+            found.unread.append(Unread(what=f"second entry of host {host.name}", why="the name stands there twice"))
+            continue
+        hosts[host.name] = host
+        names = {service.name: service for service in reversed(host.services)}
+        if len(names) < len(host.services):
+            twins = len(host.services) - len(names)
+            host.services = list(reversed(names.values()))
+            host.unread.append(Unread(what=f"{twins} services", why="their names stand there twice; the first was kept"))
+    if len(hosts) < len(found.hosts):
+        found.hosts = list(hosts.values())
+    return found
+
+
+def write_atomically(path: Path, data: bytes, mode: int = 0o600) -> None:
+    """Put *data* in the file *path* so that a reader or a power cut sees the old content or the new, never half.
+
+    Raises :class:`Trouble` with the reason where that is not possible; what was there is then untouched.
+    """
+    folder = path.parent
+    scratch: str | None = None
+    try:
+        handle, scratch = tempfile.mkstemp(prefix=f".{path.name[:60]}.", suffix=".part", dir=folder)
+        with os.fdopen(handle, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        Path(scratch).chmod(mode)
+        Path(scratch).replace(path)
+    except OSError as error:
+        raise Trouble(f"cannot write {path}: {(error.strerror or str(error)).lower()}") from None
+    finally:
+        if scratch is not None:
+            with contextlib.suppress(OSError):
+                Path(scratch).unlink(missing_ok=True)

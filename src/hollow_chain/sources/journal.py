@@ -1,0 +1,105 @@
+"""The last records of a unit from the systemd journal, through sd-journal(3).
+
+``libsystemd`` is part of every systemd host; it is called in this process, so that no second program is started
+and nothing has to be compiled at installation.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import ctypes.util
+from collections.abc import Iterable
+from datetime import UTC, datetime
+from typing import Any
+
+from hollow_chain.facts.host import Event
+from hollow_chain.facts.mask import mask_text
+
+MAX_TEXT = 1000
+_LOCAL_ONLY = 1
+_LEVELS = ("emergency", "alert", "critical", "error", "warning", "notice", "info", "debug")
+_FIELDS = (
+    "MESSAGE", "PRIORITY", "_PID", "MESSAGE_ID", "SYSLOG_IDENTIFIER", "CONFIG_FILE", "CONFIG_LINE", "ERRNO", "_COMM",
+)  # fmt: skip
+# The unit's own output, what the manager says of it, and what others say of it (systemd.journal-fields(7)).
+_UNIT_FIELDS = ("_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT")
+
+
+class JournalUnavailable(Exception):
+    """The journal cannot be read here; the text says why."""
+
+
+class Journal:
+    """An open journal; use as a context manager."""
+
+    def __init__(self) -> None:
+        try:
+            self._lib: Any = ctypes.CDLL("libsystemd.so.0")
+        except OSError:
+            raise JournalUnavailable("libsystemd is not there") from None
+        self._handle = ctypes.c_void_p()
+        code = self._lib.sd_journal_open(ctypes.byref(self._handle), _LOCAL_ONLY)
+        if code < 0:
+            raise JournalUnavailable(f"error {-code}")
+
+    def __enter__(self) -> Journal:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._lib.sd_journal_close(self._handle)
+
+    def last(self, unit: str, most: int = 40, boot: str = "") -> list[Event]:
+        """Up to *most* records about *unit*, oldest first; only those of *boot* (its ID in hex) where given."""
+        self._lib.sd_journal_flush_matches(self._handle)
+        for number, field in enumerate(_UNIT_FIELDS):
+            if number:
+                self._lib.sd_journal_add_disjunction(self._handle)
+            self._match(field, unit)
+            if boot:
+                self._match("_BOOT_ID", boot)
+        self._lib.sd_journal_seek_tail(self._handle)
+        found: list[Event] = []
+        while len(found) < most and self._lib.sd_journal_previous(self._handle) > 0:
+            event = self._event(unit)
+            if event is not None:
+                found.append(event)
+        return found[::-1]
+
+    def of_units(self, units: Iterable[str], most: int, boot: str) -> list[Event]:
+        """The last records of each of *units*."""
+        return [event for unit in units for event in self.last(unit, most, boot)]
+
+    def _match(self, field: str, value: str) -> None:
+        data = f"{field}={value}".encode()
+        self._lib.sd_journal_add_match(self._handle, data, ctypes.c_size_t(len(data)))
+
+    def _field(self, field: str) -> str:
+        data, size = ctypes.c_void_p(), ctypes.c_size_t()
+        code = self._lib.sd_journal_get_data(self._handle, field.encode(), ctypes.byref(data), ctypes.byref(size))
+        if code < 0 or not data.value:
+            return ""
+        raw = ctypes.string_at(data.value, min(size.value, MAX_TEXT * 4))
+        return raw[len(field) + 1 :].decode("utf-8", "replace")
+
+    def _event(self, unit: str) -> Event | None:
+        stamp = ctypes.c_uint64()
+        if self._lib.sd_journal_get_realtime_usec(self._handle, ctypes.byref(stamp)) < 0:
+            return None
+        fields = {name: self._field(name) for name in _FIELDS}
+        level = fields["PRIORITY"]
+        return Event(
+            at=datetime.fromtimestamp(stamp.value / 1e6, UTC),
+            text=mask_text(fields["MESSAGE"][:MAX_TEXT]),
+            service=unit,
+            source=f"journal ({fields['SYSLOG_IDENTIFIER'] or fields['_COMM'] or 'unknown'})",
+            level=_LEVELS[int(level)] if level in tuple("01234567") else "",
+            number=_number(fields["ERRNO"]),
+            code=fields["MESSAGE_ID"],
+            process=_number(fields["_PID"]) or 0,
+            file=fields["CONFIG_FILE"],
+            line=_number(fields["CONFIG_LINE"]),
+        )
+
+
+def _number(text: str) -> int | None:
+    return int(text) if text.isascii() and text.isdigit() and len(text) < 19 else None

@@ -1,0 +1,303 @@
+"""This machine, now: systemd, processes, sockets, files, accounts and the journal, as one host of a snapshot."""
+
+from __future__ import annotations
+
+import os
+import platform
+import re
+import threading
+from datetime import UTC, datetime
+from pathlib import Path
+
+from hollow_chain.facts.host import Event, Filesystem, Host, Listener, Snapshot, Unread, snapshot
+from hollow_chain.facts.service import Condition, Definition, Service
+from hollow_chain.sources import looks, processes, systemd_bus, unit_file
+from hollow_chain.sources.journal import Journal, JournalUnavailable
+from hollow_chain.sources.systemd_map import moment, service_of
+
+RECORDS_EACH = 40
+MAX_LOGGED = 200
+_WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/run/systemd/generator")
+_PATH_IN_TEXT = re.compile(r"(?<![\w/.])(/[\w.@%+,:~\-/]{2,300})")
+
+
+def read(written_by: str = "", extra: tuple[str, ...] = ()) -> Snapshot:
+    """The facts of this machine; *extra* names units to ask for although nothing has loaded them.
+
+    Raises :class:`~hollow_chain.trouble.Trouble` where this machine is not run by systemd.
+    """
+    beside = _Beside()
+    beside.start()
+    bus = systemd_bus.fetch(extra)
+    beside.join()
+    host = _host(bus, beside)
+    _add_templates(host, bus)
+    _add_definitions(host)
+    _drop_idle_devices(host)
+    _name_socket_holders(host)
+    logged = [s.name for s in host.services if worth_reading_logs(s) or s.name in extra]
+    _add_events(host, logged)
+    _add_looks(host)
+    return snapshot([host], written_by)
+
+
+class _Beside(threading.Thread):
+    """Reads what does not come from the manager while the manager is being asked."""
+
+    def __init__(self) -> None:
+        super().__init__(daemon=True)
+        self.listeners: list[Listener] = []
+        self.unread: list[Unread] = []
+        self.adapters: list[processes.Adapter] = []
+
+    def run(self) -> None:
+        self.listeners, self.unread = processes.listeners()
+        self.adapters = processes.adapters()
+
+
+def _host(bus: systemd_bus.BusFacts, beside: _Beside) -> Host:
+    manager = bus.manager
+    units = [
+        service_of(facts, bus.activatable)
+        for facts in bus.units.values()
+        if facts.get("LoadState") != "not-found" or facts.get("ActiveState") in ("active", "failed")
+    ]
+    _add_timers(units)
+    return Host(
+        name=platform.node() or "this-host",
+        manager="systemd",
+        read_at=datetime.now(UTC),
+        boot_at=moment(manager.get("UserspaceTimestamp")) or moment(manager.get("KernelTimestamp")),
+        system=f"systemd {manager.get('Version', '')}".strip(),
+        architecture=platform.machine(),
+        cores=os.cpu_count(),
+        container=bool(manager.get("Virtualization")) and Path("/proc/1/environ").exists() and _is_container(manager),
+        addresses=[a for adapter in beside.adapters for a in adapter.addresses],
+        services=units,
+        listeners=beside.listeners,
+        adapters=beside.adapters,
+        filesystems=_filesystems(),
+        unread=[*beside.unread, *(Unread(what=name, why=why) for name, why in bus.refused.items())],
+    )
+
+
+def _is_container(manager: dict[str, object]) -> bool:
+    return str(manager.get("Virtualization", "")) not in ("kvm", "qemu", "vmware", "microsoft", "xen", "amazon", "oracle")
+
+
+def _add_timers(units: list[Service]) -> None:
+    """Tell each service started by a timer when that timer is due."""
+    due = {t.name: t.due_at for unit in units for t in unit.triggers if t.kind == "time"}
+    for unit in units:
+        for trigger in unit.triggers:
+            if trigger.kind == "timer":
+                trigger.due_at = due.get(trigger.name)
+
+
+def _add_templates(host: Host, bus: systemd_bus.BusFacts) -> None:
+    """Templates cannot be loaded, so they are taken from their files."""
+    for name, path in bus.unit_files.items():
+        stem, _, kind = name.rpartition(".")
+        if not stem.endswith("@"):
+            continue
+        words = unit_file.effective(unit_file.read([path]))
+        masked = os.path.realpath(path) == "/dev/null"
+        host.services.append(
+            Service(
+                name=name,
+                kind=kind,
+                description=words.get("Description", "")[:300],
+                state="stopped",
+                detail="template",
+                startup="disabled" if masked else "manual",
+                template=True,
+                definition=Definition(file=path, load="masked" if masked else "loaded"),
+            )
+        )
+
+
+def _add_definitions(host: Host) -> None:
+    """When definitions were changed and enabled, and what a reload would bring."""
+    enabled = _enabled_moments()
+    for service in host.services:
+        definition = service.definition
+        if definition is None:
+            continue
+        definition.enabled_at = enabled.get(service.name)
+        if not definition.file or (service.state == "running" and not definition.needs_reload):
+            continue
+        files = [definition.file, *definition.drop_ins]
+        definition.changed_at = _newest(files)
+        settings = unit_file.effective(unit_file.read(files))
+        typed = settings.get("TimeoutStartSec") or settings.get("TimeoutSec")
+        if service.limits is not None and typed:
+            service.limits.start_typed = typed
+        if definition.needs_reload:
+            _compare(service, definition, settings)
+
+
+def _compare(service: Service, definition: Definition, settings: dict[str, str]) -> None:
+    program, account = service.program, service.account
+    loaded = {
+        "ExecStart": " ".join(program.arguments) if program else "",
+        "WorkingDirectory": program.folder if program else "",
+        "User": account.user if account else "",
+        "Group": account.group if account else "",
+    }
+    for name, text in loaded.items():
+        on_disk = settings.get(name, "").lstrip("-@:+!") if name == "ExecStart" else settings.get(name, "").lstrip("-")
+        if " ".join(on_disk.split()) != " ".join(text.split()) and "%" not in on_disk and "$" not in on_disk:
+            definition.loaded[name], definition.on_disk[name] = text[:300], on_disk[:300]
+
+
+def _newest(files: list[str]) -> datetime | None:
+    stamps = []
+    for file in files:
+        try:
+            stamps.append(Path(file).lstat().st_mtime)
+        except OSError:
+            continue
+    return datetime.fromtimestamp(max(stamps), UTC) if stamps else None
+
+
+def _enabled_moments() -> dict[str, datetime]:
+    """When each unit was linked to what starts it at boot."""
+    found: dict[str, datetime] = {}
+    for folder in _WANTS_FOLDERS:
+        for kind in ("wants", "requires"):
+            for link in Path(folder).glob(f"*.{kind}/*"):
+                try:
+                    stamp = datetime.fromtimestamp(link.lstat().st_mtime, UTC)
+                except OSError:
+                    continue
+                found[link.name] = max(stamp, found.get(link.name, stamp))
+    return found
+
+
+def _drop_idle_devices(host: Host) -> None:
+    """A host has hundreds of device units; only those that something names are of use."""
+    named = {link.to for s in host.services if s.kind != "device" for link in s.links}
+    host.services = [s for s in host.services if s.kind != "device" or s.name in named]
+
+
+def _name_socket_holders(host: Host) -> None:
+    """The manager itself holds the sockets of socket units: name the unit, not process 1."""
+    if not any(listener.process == 1 for listener in host.listeners):
+        return
+    claims = _socket_claims(host)
+    for listener in host.listeners:
+        if listener.process == 1 or not listener.service:
+            listener.service = claims.get((listener.protocol[:3], listener.port), listener.service)
+
+
+def _socket_claims(host: Host) -> dict[tuple[str, int], str]:
+    claims: dict[tuple[str, int], str] = {}
+    for unit in host.services:
+        if unit.kind != "socket" or unit.definition is None:
+            continue
+        for setting in unit_file.read([unit.definition.file, *unit.definition.drop_ins]):
+            protocol = {"ListenStream": "tcp", "ListenDatagram": "udp"}.get(setting.name)
+            port = setting.value.rpartition(":")[2]
+            if protocol and port.isascii() and port.isdigit() and len(port) < 6:
+                claims[protocol, int(port)] = unit.name
+    return claims
+
+
+def worth_reading_logs(service: Service) -> bool:
+    """Whether the log of a service may say something that its state does not: it is not up and has been tried,
+    should be up, was restarted, or is refused."""
+    if service.template or service.kind in ("device", "slice", "scope"):
+        return False
+    definition, last = service.definition, service.last
+    if definition is not None and definition.load == "refused":
+        return True
+    if service.state == "running":
+        return last is not None and last.restarts > 0
+    if service.state == "done":
+        return False
+    has_run = last is not None and (last.started_at or last.ended_at) is not None
+    return service.state != "stopped" or has_run or service.startup == "automatic"
+
+
+def _add_events(host: Host, names: list[str]) -> None:
+    if not names:
+        return
+    try:
+        boot = Path("/proc/sys/kernel/random/boot_id").read_text().strip().replace("-", "")
+        with Journal() as journal:
+            host.events = journal.of_units(names[:MAX_LOGGED], RECORDS_EACH, boot)
+    except (JournalUnavailable, OSError) as error:
+        host.unread.append(Unread(what="the journal", why=str(error)))
+        return
+    if len(names) > MAX_LOGGED:
+        host.unread.append(Unread(what=f"logs of {len(names) - MAX_LOGGED} services", why="too many to read at once"))
+    if not host.events and os.geteuid() != 0:
+        host.unread.append(Unread(what="the journal of system services", why="not permitted; run as root to read it"))
+
+
+def _add_looks(host: Host) -> None:
+    looker = looks.Looker()
+    quoted = _paths_quoted(host.events)
+    for service in host.services:
+        program = service.program
+        if program is None or service.template or program.root:
+            continue
+        looker.look(program.path, service.state != "running")
+        for path in (program.folder, *program.paths, *program.environment_files):
+            looker.look(path, instance=service.instance)
+        if service.state != "running":
+            for path in (*_condition_paths(service.conditions), *quoted.get(service.name, ())):
+                looker.look(path, instance=service.instance)
+    host.files = list(looker.seen.values())
+    if looker.passed_over:
+        host.unread.append(Unread(what=f"{len(looker.passed_over)} paths", why="on network file systems, not touched"))
+    users = [s.account.user for s in host.services if s.account and s.account.user and not s.account.dynamic]
+    groups = [s.account.group for s in host.services if s.account and s.account.group and not s.account.dynamic]
+    host.accounts = looks.accounts(users, groups)
+    units = {s.program.process: s.name for s in host.services if s.program and s.program.process and _may_be_stale(s)}
+    host.processes = [p for p in (processes.described(pid, unit) for pid, unit in units.items()) if p]
+
+
+def _may_be_stale(service: Service) -> bool:
+    return service.definition is not None and service.definition.needs_reload
+
+
+def _condition_paths(conditions: list[Condition]) -> list[str]:
+    return [c.parameter for c in conditions if c.parameter.startswith("/") and "*" not in c.parameter]
+
+
+def _paths_quoted(events: list[Event]) -> dict[str, list[str]]:
+    quoted: dict[str, dict[str, None]] = {}
+    for event in events:
+        for path in _PATH_IN_TEXT.findall(event.text):
+            quoted.setdefault(event.service, {})[path.rstrip(".,:;/")] = None
+    return {name: list(paths)[:50] for name, paths in quoted.items()}
+
+
+def _filesystems() -> list[Filesystem]:
+    import psutil
+
+    found = []
+    try:
+        parts = psutil.disk_partitions(all=False)
+    except (psutil.Error, OSError):
+        return []
+    for part in parts[:100]:
+        try:
+            about = os.statvfs(part.mountpoint)
+        except OSError:
+            continue
+        found.append(
+            Filesystem(
+                mounted_on=part.mountpoint,
+                kind=part.fstype,
+                size=about.f_blocks * about.f_frsize,
+                free=about.f_bavail * about.f_frsize,
+                inodes=about.f_files,
+                inodes_free=about.f_favail,
+                read_only="ro" in part.opts.split(","),
+            )
+        )
+    return found
+
+

@@ -1,0 +1,176 @@
+"""Looking at what services name: files, folders, programs, accounts. Reads metadata and a program's first bytes."""
+
+from __future__ import annotations
+
+import glob
+import grp
+import os
+import pwd
+import stat
+from collections.abc import Iterable
+from datetime import UTC, datetime
+from pathlib import Path
+
+from hollow_chain.facts.host import File, HostAccount
+
+_KINDS = {
+    stat.S_IFREG: "file",
+    stat.S_IFDIR: "folder",
+    stat.S_IFSOCK: "socket",
+    stat.S_IFBLK: "device",
+    stat.S_IFCHR: "device",
+}
+# elf(5), e_machine: the ones a server is likely to be.
+_MACHINES = {3: "i386", 40: "arm", 62: "x86_64", 183: "aarch64", 243: "riscv64", 22: "s390x", 21: "ppc64", 8: "mips"}
+_REMOTE = ("nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "fuse.sshfs", "fuse.glusterfs", "afs")
+
+
+class Looker:
+    """Looks at paths of this machine, each once; stays off network file systems, which may never answer."""
+
+    def __init__(self) -> None:
+        self.seen: dict[str, File] = {}
+        self.passed_over: list[str] = []
+        self._remote = _remote_mounts()
+        self._names: dict[tuple[str, int], str] = {}
+
+    def look(self, path: str, is_program: bool = False, instance: str = "") -> File | None:
+        """What *path* is, or that it is not there; with its format where it is a program.
+
+        For an absent file that carries the name of an *instance*, the files of other instances are listed.
+        """
+        if not path.startswith("/") or "\0" in path or len(path) > 4000:
+            return None
+        known = self.seen.get(path)
+        if known is not None and not (is_program and known.exists and not known.format):
+            return known
+        if any(path == mount or path.startswith(mount + "/") for mount in self._remote):
+            self.passed_over.append(path)
+            return None
+        found = self._described(path)
+        if found is None:
+            return None
+        if is_program and found.exists and found.kind == "file":
+            self._add_format(found)
+        if not found.exists:
+            found.siblings = _siblings(path, instance) if instance else []
+            self._look_above(path)
+        self.seen[path] = found
+        return found
+
+    def _described(self, path: str) -> File | None:
+        try:
+            about = Path(path).stat()
+        except (FileNotFoundError, NotADirectoryError):
+            target = _link_target(path)
+            return File(path=path, exists=False, link_to=target)
+        except (OSError, ValueError):
+            return None
+        kind = _KINDS.get(stat.S_IFMT(about.st_mode), "other")
+        return File(
+            path=path,
+            kind=kind,
+            owner=self._name("user", about.st_uid),
+            group=self._name("group", about.st_gid),
+            mode=f"{stat.S_IMODE(about.st_mode):04o}",
+            size=about.st_size if kind == "file" else None,
+            changed_at=datetime.fromtimestamp(about.st_mtime, UTC) if 0 < about.st_mtime < 1e11 else None,
+            executable=bool(about.st_mode & 0o111) if kind == "file" else None,
+            link_to=_link_target(path),
+        )
+
+    def _look_above(self, path: str) -> None:
+        """The nearest folder above an absent path that is there: it says how far the path leads."""
+        folder = os.path.dirname(path)  # noqa: PTH120 - text, not the file system
+        while len(folder) > 1 and folder not in self.seen:
+            found = self._described(folder)
+            if found is None:
+                return
+            self.seen[folder] = found
+            if found.exists:
+                return
+            folder = os.path.dirname(folder)  # noqa: PTH120
+
+    def _name(self, kind: str, number: int) -> str:
+        if (kind, number) not in self._names:
+            try:
+                name = pwd.getpwuid(number).pw_name if kind == "user" else grp.getgrgid(number).gr_name
+            except (KeyError, OverflowError):
+                name = str(number)
+            self._names[kind, number] = name
+        return self._names[kind, number]
+
+    def _add_format(self, file: File) -> None:
+        try:
+            with Path(file.path).open("rb") as program:
+                head = program.read(256)
+        except OSError:
+            return
+        file.format, file.interpreter = program_format(head)
+        if file.interpreter:
+            file.interpreter_exists = Path(file.interpreter).exists()
+
+
+def program_format(head: bytes) -> tuple[str, str]:
+    """What the first bytes of a program say: its format, and the interpreter of a script (execve(2), elf(5))."""
+    if not head:
+        return "empty", ""
+    if head.startswith(b"\x7fELF") and len(head) >= 20:
+        order = "big" if head[5] == 2 else "little"
+        machine = int.from_bytes(head[18:20], order)  # type: ignore[arg-type]
+        return f"elf {_MACHINES.get(machine, f'machine {machine}')}", ""
+    if head.startswith(b"#!"):
+        words = head[2:].split(b"\n", 1)[0].decode("utf-8", "replace").split()
+        return "script", words[0] if words else ""
+    if head.startswith(b"MZ"):
+        return "pe", ""
+    return "unknown", ""
+
+
+def _link_target(path: str) -> str:
+    try:
+        return str(Path(path).readlink())
+    except OSError:
+        return ""
+
+
+def _siblings(path: str, instance: str) -> list[str]:
+    if instance not in os.path.basename(path):  # noqa: PTH119
+        return []
+    pattern = "*".join(glob.escape(part) for part in path.split(instance))
+    return sorted(glob.glob(pattern))[:20]  # noqa: PTH207 - the pattern is absolute
+
+
+def _remote_mounts() -> list[str]:
+    try:
+        lines = Path("/proc/self/mounts").read_text().splitlines()
+    except OSError:
+        return []
+    fields = [line.split() for line in lines]
+    return [words[1] for words in fields if len(words) > 2 and words[2] in _REMOTE]
+
+
+def accounts(users: Iterable[str], groups: Iterable[str]) -> list[HostAccount]:
+    """Whether each named account is there, and its groups."""
+    return [_user(name) for name in sorted(set(users))] + [_group(name) for name in sorted(set(groups))]
+
+
+def _user(name: str) -> HostAccount:
+    try:
+        entry = pwd.getpwuid(int(name)) if name.isdigit() else pwd.getpwnam(name)
+    except (KeyError, ValueError, OverflowError):
+        # A number needs no entry of its own: the kernel takes any.
+        return HostAccount(name=name, exists=name.isdigit())
+    try:
+        names = [grp.getgrgid(number).gr_name for number in os.getgrouplist(entry.pw_name, entry.pw_gid)]
+    except (KeyError, OSError):
+        names = []
+    return HostAccount(name=name, id=entry.pw_uid, home=entry.pw_dir, groups=names)
+
+
+def _group(name: str) -> HostAccount:
+    try:
+        entry = grp.getgrgid(int(name)) if name.isdigit() else grp.getgrnam(name)
+    except (KeyError, ValueError, OverflowError):
+        return HostAccount(name=name, kind="group", exists=name.isdigit())
+    return HostAccount(name=name, kind="group", id=entry.gr_gid)

@@ -1,0 +1,191 @@
+"""What systemd says over D-Bus (org.freedesktop.systemd1(5)), fetched in one pipelined conversation.
+
+Only reading calls are made: ``ListUnits`` and ``Properties.GetAll``. Asking an object path of a unit that is installed 
+but not loaded makes the manager load it for as long as the call takes, and no longer.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Coroutine, Iterable
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from hollow_chain.trouble import Trouble
+
+MANAGER = "org.freedesktop.systemd1"
+MANAGER_PATH = "/org/freedesktop/systemd1"
+SECONDS = 20.0
+# dbus-daemon(1) allows 128 answers to be due on one connection ("max_replies_per_connection").
+IN_FLIGHT = 100
+Properties = dict[str, Any]
+
+
+class BusFacts(NamedTuple):
+    """Everything that was fetched, untranslated."""
+
+    manager: Properties
+    units: dict[str, Properties]
+    """By the unit's own name."""
+    unit_files: dict[str, str]
+    """Every installed definition by name: its path."""
+    activatable: frozenset[str]
+    """Bus names that the message bus can start something for."""
+    refused: dict[str, str]
+    """Units that could not be asked, and why."""
+
+
+def fetch(extra: tuple[str, ...] = ()) -> BusFacts:
+    """Ask the manager of this machine; *extra* names units to ask for although nothing has loaded them.
+
+    Raises :class:`Trouble` (exit status 3) where there is no systemd, no bus, or no answer in time.
+    """
+    if not Path("/run/systemd/system").is_dir():
+        raise Trouble("this machine is not run by systemd (no /run/systemd/system); give facts with --from")
+    try:
+        return _run(asyncio.wait_for(_fetch(extra), SECONDS))
+    except TimeoutError:
+        raise Trouble(f"systemd did not answer within {SECONDS:.0f} s; is this machine going down?") from None
+    except (OSError, EOFError, AttributeError) as error:
+        raise Trouble(f"cannot talk to systemd over D-Bus: {_reason(error)}") from None
+
+
+def _run(conversation: Coroutine[Any, Any, BusFacts]) -> BusFacts:
+    # asyncio.run would also take over the handling of Ctrl-C, which takes longer here than the conversation's start.
+    loop = asyncio.new_event_loop()
+    try:
+        return loop.run_until_complete(conversation)
+    finally:
+        loop.close()
+
+
+def _reason(error: BaseException) -> str:
+    return str(getattr(error, "strerror", None) or error or type(error).__name__).lower()
+
+
+async def _fetch(extra: tuple[str, ...]) -> BusFacts:
+    from dbus_fast import BusType
+    from dbus_fast.aio import MessageBus
+
+    bus = MessageBus(bus_type=BusType.SYSTEM)
+    await bus.connect()
+    try:
+        return await _converse(bus, extra)
+    finally:
+        bus.disconnect()
+
+
+async def _converse(bus: Any, extra: tuple[str, ...]) -> BusFacts:
+    manager_call = _properties(bus, MANAGER_PATH)
+    names_call = _call(bus, "org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus", "ListActivatableNames")
+    manager, names, listed = await asyncio.gather(manager_call, names_call, _listed(bus, "ListUnits"))
+    paths = {row[0]: row[6] for row in listed}
+    unit_files = installed(manager.get("UnitPath", ()) if isinstance(manager, dict) else ())
+    loaded = await _ask_all(bus, paths)
+    known = set(paths).union(*(facts.get("Names", ()) for facts in loaded[0].values()))
+    unloaded = [n for n, path in unit_files.items() if n not in known and not is_template(n) and not _is_alias(n, path)]
+    unloaded += [name for name in extra if name not in known and name not in unit_files]
+    more = await _ask_all(bus, {name: f"{MANAGER_PATH}/unit/{escape(name)}" for name in unloaded})
+    return BusFacts(
+        manager=manager if isinstance(manager, dict) else {},
+        units=loaded[0] | more[0],
+        unit_files=unit_files,
+        activatable=frozenset(names[0] if isinstance(names, list) else ()),
+        refused=loaded[1] | more[1],
+    )
+
+
+async def _ask_all(bus: Any, paths: dict[str, str]) -> tuple[dict[str, Properties], dict[str, str]]:
+    answers = await _windowed(bus, list(paths.values()))
+    units: dict[str, Properties] = {}
+    refused: dict[str, str] = {}
+    for name, answer in zip(paths, answers, strict=True):
+        if isinstance(answer, str):
+            refused[name] = answer
+        else:
+            units[answer.get("Id") or name] = answer
+    return units, refused
+
+
+async def _windowed(bus: Any, paths: list[str]) -> list[Properties | str]:
+    """The properties of all *paths*, in their order, with up to ``IN_FLIGHT`` questions under way."""
+    answers: list[Properties | str] = ["not asked"] * len(paths)
+    waiting = iter(enumerate(paths))
+
+    async def work() -> None:
+        for index, path in waiting:
+            answers[index] = await _properties(bus, path)
+
+    await asyncio.gather(*(work() for _ in range(min(IN_FLIGHT, len(paths)))))
+    return answers
+
+
+async def _listed(bus: Any, member: str) -> list[Any]:
+    body = await _call(bus, MANAGER, MANAGER_PATH, f"{MANAGER}.Manager", member)
+    if isinstance(body, str):
+        raise Trouble(f"systemd refuses {member}: {body}")
+    return list(body[0])
+
+
+async def _properties(bus: Any, path: str) -> Properties | str:
+    # An empty interface name means the properties of all of them.
+    body = await _call(bus, MANAGER, path, "org.freedesktop.DBus.Properties", "GetAll", "s", [""])
+    return body if isinstance(body, str) else {key: value.value for key, value in body[0].items()}
+
+
+async def _call(
+    bus: Any, destination: str, path: str, interface: str, member: str, signature: str = "", body: list[Any] | None = None
+) -> list[Any] | str:
+    """The body of the answer, or the text of the refusal."""
+    from dbus_fast import Message, MessageType
+
+    answer = await bus.call(
+        Message(
+            destination=destination, path=path, interface=interface, member=member, signature=signature, body=body or []
+        )
+    )
+    if answer is None or answer.message_type is MessageType.ERROR:
+        return str(answer.body[0]) if answer is not None and answer.body else "no answer"
+    return list(answer.body)
+
+
+UNIT_SUFFIXES = (".service", ".socket", ".timer", ".mount", ".automount", ".target", ".path", ".swap", ".device")
+
+
+def installed(folders: Iterable[str]) -> dict[str, str]:
+    """Every definition in the manager's search path, the first folder winning (systemd.unit(5), "Unit File Load Path").
+
+    Scanned here because the manager's own list costs it more time than all other questions together.
+    """
+    found: dict[str, str] = {}
+    for folder in folders:
+        try:
+            names = sorted(entry.name for entry in Path(folder).iterdir() if entry.name.endswith(UNIT_SUFFIXES))
+        except OSError:
+            continue
+        for name in names:
+            found.setdefault(name, f"{folder}/{name}")
+    return found
+
+
+def _is_alias(name: str, path: str) -> bool:
+    """Whether the file is only another name for a definition (a link to one of another name)."""
+    try:
+        target = Path(path).readlink()
+    except OSError:
+        return False
+    return target.name != name and target.name.endswith(UNIT_SUFFIXES)
+
+
+def is_template(name: str) -> bool:
+    stem, dot, _ = name.rpartition(".")
+    return bool(dot) and stem.endswith("@")
+
+
+def escape(name: str) -> str:
+    """*name* as the last part of an object path: all but letters and digits as ``_xx`` (sd_bus_path_encode(3))."""
+    made = "".join(
+        chr(byte) if chr(byte).isalnum() and byte < 128 and not (i == 0 and chr(byte).isdigit()) else f"_{byte:02x}"
+        for i, byte in enumerate(name.encode())
+    )
+    return made or "_"

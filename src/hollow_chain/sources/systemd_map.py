@@ -1,0 +1,317 @@
+"""From systemd's words to ours: a pure translation of D-Bus properties into facts.
+
+The trap that is defused here: what systemd calls *disabled* is only "not started at boot", and becomes
+``manual``; what it calls *masked* cannot be started by anyone, and becomes ``disabled`` (systemctl(1),
+"is-enabled").
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from hollow_chain.facts.mask import mask_arguments, mask_environment, mask_text
+from hollow_chain.facts.service import (
+    Account,
+    Condition,
+    Confinement,
+    Definition,
+    LastRun,
+    Limits,
+    Link,
+    LinkKind,
+    Program,
+    Service,
+    Startup,
+    State,
+    Trigger,
+)
+
+Properties = dict[str, Any]
+_FOREVER = (1 << 64) - 1
+
+# systemd.unit(5): the word, its kind, whether a start of this one starts the other, whether a stop of the
+# other stops this one although the link is not hard.
+_LINKS: tuple[tuple[str, LinkKind, bool, bool], ...] = (
+    ("Requires", "hard", True, False),
+    ("BindsTo", "hard", True, False),
+    ("Requisite", "hard", False, False),
+    ("Wants", "soft", True, False),
+    ("Upholds", "soft", True, False),
+    ("PartOf", "soft", False, True),
+    ("After", "order", False, False),
+    ("Conflicts", "clash", False, False),
+)
+_STATES: dict[str, State] = {
+    "active": "running",
+    "reloading": "running",
+    "refreshing": "running",
+    "activating": "starting",
+    "deactivating": "stopping",
+    "inactive": "stopped",
+    "failed": "failed",
+    "maintenance": "failed",
+}
+_LOADS = {"loaded": "loaded", "merged": "loaded", "stub": "loaded", "masked": "masked", "not-found": "missing"}
+_TRIGGER_KINDS = ("socket", "timer", "path", "automount")
+_CHILD_EXITED = 1
+
+
+def moment(microseconds: Any) -> datetime | None:
+    """A time stamp of systemd (microseconds since the epoch, 0 for never) as a date-time in UTC."""
+    if not isinstance(microseconds, int) or not 0 < microseconds < 1 << 55:
+        return None
+    return datetime.fromtimestamp(microseconds / 1e6, UTC)
+
+
+def seconds(microseconds: Any) -> float | None:
+    """A duration of systemd in seconds; -1 for no limit, None for not known."""
+    if not isinstance(microseconds, int):
+        return None
+    return -1.0 if microseconds >= _FOREVER else min(microseconds / 1e6, 1e10)
+
+
+def service_of(facts: Properties, activatable: frozenset[str]) -> Service:
+    """One unit as a service of the snapshot format."""
+    name = facts["Id"]
+    kind = name.rpartition(".")[2]
+    has_run = bool(facts.get("InactiveEnterTimestamp") or facts.get("ActiveEnterTimestamp"))
+    stem, at, argument = name.rpartition(".")[0].partition("@")
+    return Service(
+        name=name,
+        kind=kind,
+        description=_said(facts.get("Description", "")),
+        aliases=[n for n in facts.get("Names", ()) if n != name],
+        state=_state(facts, kind, has_run),
+        detail=f"{facts.get('ActiveState', '')} ({facts.get('SubState', '')})",
+        startup=startup_of(facts, activatable),
+        template_of=f"{stem}@.{kind}" if at else "",
+        instance=unescape(argument) if at else "",
+        wanted_by=sorted(
+            {n for word in ("WantedBy", "RequiredBy", "UpheldBy") for n in facts.get(word, ()) if n.endswith(".target")}
+        ),
+        links=_links(facts),
+        triggers=_triggers(facts, activatable),
+        conditions=_conditions(facts),
+        definition=_definition(facts),
+        program=_program(facts, kind),
+        account=_account(facts),
+        last=_last(facts, kind),
+        limits=_limits(facts),
+        confinement=_confinement(facts),
+    )
+
+
+def startup_of(facts: Properties, activatable: frozenset[str]) -> Startup:
+    """The startup type in our words (see the head of this module)."""
+    word = facts.get("UnitFileState") or ""
+    if facts.get("LoadState") == "masked" or word.startswith("masked"):
+        return "disabled"
+    if word.startswith("enabled"):
+        return "automatic"
+    if facts.get("TriggeredBy") or (facts.get("BusName") or None) in activatable:
+        return "event"
+    if word in ("disabled", "linked", "linked-runtime"):
+        return "manual"
+    if word == "generated" and (facts.get("WantedBy") or facts.get("RequiredBy")):
+        return "automatic"
+    if word == "indirect":
+        return "on-need" if facts.get("WantedBy") or facts.get("RequiredBy") else "manual"
+    return "on-need"
+
+
+def unescape(text: str) -> str:
+    """An instance argument as it was meant (systemd-escape(1), without the path form)."""
+    out = bytearray()
+    position = 0
+    while position < len(text):
+        if text[position : position + 2] == "\\x" and len(text) >= position + 4:
+            try:
+                out.append(int(text[position + 2 : position + 4], 16))
+                position += 4
+                continue
+            except ValueError:
+                pass
+        out += text[position].encode()
+        position += 1
+    return out.decode("utf-8", "replace")
+
+
+def _said(text: str) -> str:
+    return mask_text(text[:500])
+
+
+def _state(facts: Properties, kind: str, has_run: bool) -> State:
+    state = _STATES.get(facts.get("ActiveState", ""), "unknown")
+    if state == "stopped" and kind == "service" and facts.get("Type") == "oneshot" and has_run:
+        ended = bool(facts.get("ExecMainExitTimestamp"))
+        if ended and facts.get("Result") == "success" and not facts.get("RemainAfterExit"):
+            return "done"
+    return state
+
+
+def _links(facts: Properties) -> list[Link]:
+    own = facts["Id"]
+    return [
+        Link(to=name, kind=kind, word=word, pulls=pulls, stops=stops)
+        for word, kind, pulls, stops in _LINKS
+        for name in facts.get(word, ())
+        if name != own
+    ]
+
+
+def _triggers(facts: Properties, activatable: frozenset[str]) -> list[Trigger]:
+    found = [Trigger(kind=name.rpartition(".")[2], name=name) for name in facts.get("TriggeredBy", ())]
+    bus_name = facts.get("BusName") or ""
+    if bus_name in activatable:
+        found.append(Trigger(kind="bus", name=bus_name))
+    if "NextElapseUSecRealtime" in facts:
+        due = moment(facts.get("NextElapseUSecRealtime"))
+        if due is not None:
+            found.append(Trigger(kind="time", name=facts["Id"], due_at=due))
+    return found
+
+
+def _conditions(facts: Properties) -> list[Condition]:
+    return [
+        Condition(
+            kind=kind,
+            parameter=parameter,
+            negated=negated,
+            optional=trigger,
+            outcome="met" if state > 0 else "unmet" if state < 0 else "untested",
+        )
+        for group in ("Conditions", "Asserts")
+        for kind, trigger, negated, parameter, state in facts.get(group, ())
+    ]
+
+
+def _definition(facts: Properties) -> Definition:
+    load = facts.get("LoadState", "loaded")
+    error = facts.get("LoadError") or ("", "")
+    return Definition(
+        file=facts.get("FragmentPath") or facts.get("SourcePath") or "",
+        drop_ins=list(facts.get("DropInPaths", ())),
+        load=_LOADS.get(load, "refused"),
+        error=_said(error[1]) if load not in ("loaded", "masked", "not-found") else "",
+        needs_reload=bool(facts.get("NeedDaemonReload")),
+    )
+
+
+def _program(facts: Properties, kind: str) -> Program | None:
+    commands = facts.get("ExecStart") or facts.get("ExecMount") or ()
+    if kind == "mount":
+        return Program(style="mount", paths=[p for p in (facts.get("Where", ""), facts.get("What", "")) if p])
+    if kind != "service":
+        return None
+    path, arguments = (commands[0][0], list(commands[0][1])) if commands else ("", [])
+    files = [p for p, may_be_missing in facts.get("EnvironmentFiles", ()) if not may_be_missing]
+    return Program(
+        path=path,
+        arguments=mask_arguments(arguments)[:200],
+        # A folder marked with "!" may be missing, and is then not used.
+        folder="" if facts.get("WorkingDirectory", "").startswith("!") else facts.get("WorkingDirectory", ""),
+        root=facts.get("RootDirectory", ""),
+        style=facts.get("Type", ""),
+        stays=bool(facts.get("RemainAfterExit")),
+        paths=_named_paths(facts, arguments[1:]),
+        environment=mask_environment(list(facts.get("Environment", ()))[:100]),
+        environment_files=files,
+        pid_file=facts.get("PIDFile", ""),
+        process=facts.get("MainPID", 0),
+        log_files=[
+            word.partition(":")[2]
+            for word in (facts.get("StandardOutput", ""), facts.get("StandardError", ""))
+            if word.startswith(("file:", "append:", "truncate:"))
+        ],
+    )
+
+
+def _named_paths(facts: Properties, arguments: list[str]) -> list[str]:
+    named: dict[str, None] = {}
+    for argument in arguments:
+        path = argument[argument.index("=") + 1 :] if argument.startswith("-") and "=" in argument else argument
+        if path.startswith("/") and len(path) < 1000 and not any(mark in path for mark in " \n;,*"):
+            named[path] = None
+    for setting in ("ReadWritePaths", "ReadOnlyPaths", "InaccessiblePaths"):
+        for path in facts.get(setting, ()):
+            if not path.startswith("-"):
+                named[path.lstrip("+!")] = None
+    for source, _, may_be_missing, _ in (*facts.get("BindPaths", ()), *facts.get("BindReadOnlyPaths", ())):
+        if not may_be_missing:
+            named[source] = None
+    return list(named)[:64]
+
+
+def _account(facts: Properties) -> Account | None:
+    user, group = facts.get("User", ""), facts.get("Group", "")
+    dynamic = bool(facts.get("DynamicUser"))
+    return Account(user=user, group=group, dynamic=dynamic) if user or group or dynamic else None
+
+
+def _last(facts: Properties, kind: str) -> LastRun | None:
+    started = moment(facts.get("InactiveExitTimestamp"))
+    result = facts.get("Result", "")
+    if started is None and result in ("", "success"):
+        return None
+    code, status = facts.get("ExecMainCode", 0), facts.get("ExecMainStatus", 0)
+    step = ""
+    for name in ("ExecCondition", "ExecStartPre", "ExecStartPost"):
+        for command in facts.get(name, ()):
+            ignored, ended_code, ended_status = command[2], command[8], command[9]
+            if not ignored and ended_code and (ended_code != _CHILD_EXITED or ended_status):
+                step, code, status = name, ended_code, ended_status
+    return LastRun(
+        result=result,
+        exit_status=status if code == _CHILD_EXITED else None,
+        signal=status if code > _CHILD_EXITED else None,
+        started_at=moment(facts.get("ExecMainStartTimestamp")) if kind == "service" else started,
+        up_at=moment(facts.get("ActiveEnterTimestamp")),
+        ended_at=moment(facts.get("InactiveEnterTimestamp")) or moment(facts.get("ExecMainExitTimestamp")),
+        left_up_at=moment(facts.get("ActiveExitTimestamp")),
+        step=step,
+        restarts=facts.get("NRestarts", 0),
+        status_text=_said(facts.get("StatusText", "")),
+    )
+
+
+def _limits(facts: Properties) -> Limits | None:
+    if "TimeoutStartUSec" not in facts and "StartLimitBurst" not in facts:
+        return None
+    memory = facts.get("MemoryMax")
+    return Limits(
+        start_seconds=seconds(facts.get("TimeoutStartUSec", facts.get("TimeoutUSec"))),
+        stop_seconds=seconds(facts.get("TimeoutStopUSec")),
+        rate_count=facts.get("StartLimitBurst"),
+        rate_seconds=seconds(facts.get("StartLimitIntervalUSec")),
+        restart=facts.get("Restart", ""),
+        restart_seconds=seconds(facts.get("RestartUSec")),
+        memory_bytes=memory if isinstance(memory, int) and memory < _FOREVER else None,
+    )
+
+
+# systemd.exec(5), "ProtectSystem=" and "ProtectHome=".
+_PROTECTED = {"yes": ["/usr", "/boot", "/efi"], "full": ["/usr", "/boot", "/efi", "/etc"], "strict": ["/"]}
+_HOMES = ["/home", "/root", "/run/user"]
+
+
+def _confinement(facts: Properties) -> Confinement | None:
+    read_only = _PROTECTED.get(facts.get("ProtectSystem", ""), []) + [p.lstrip("-+") for p in facts.get("ReadOnlyPaths", ())]
+    hidden = [p.lstrip("-+") for p in facts.get("InaccessiblePaths", ())]
+    home = facts.get("ProtectHome", "no")
+    if home in ("yes", "tmpfs"):
+        hidden += _HOMES
+    elif home == "read-only":
+        read_only = read_only + _HOMES
+    private_tmp, private_net = bool(facts.get("PrivateTmp")), bool(facts.get("PrivateNetwork"))
+    capabilities = facts.get("CapabilityBoundingSet", _FOREVER)
+    if not (read_only or hidden or private_tmp or private_net or capabilities < _FOREVER):
+        return None
+    return Confinement(
+        read_only=read_only,
+        writable=[path.lstrip("-+") for path in facts.get("ReadWritePaths", ())],
+        hidden=hidden,
+        private_tmp=private_tmp,
+        private_network=private_net,
+        capabilities=None if capabilities >= _FOREVER else [str(n) for n in range(64) if capabilities >> n & 1],
+    )

@@ -1,0 +1,188 @@
+"""From findings to a verdict: which explain which, how sure, what to look at next."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+
+from hollow_chain.causes import Facts, Finding, Standing
+from hollow_chain.chain import Graph, Node
+from hollow_chain.facts.host import Host
+from hollow_chain.verdict.walk import Key, Walked, affected, walk
+
+SURE_LOSS = 0.9
+"""Factor on what rests on records alone, where records could not be read."""
+
+
+@dataclass(frozen=True)
+class Cause:
+    """A finding in its place: how sure all evidence together makes it, and the chain down to it."""
+
+    finding: Finding
+    confidence: float
+    chain: tuple[Node, ...]
+
+
+@dataclass(frozen=True)
+class NextLook:
+    """The look that would tell more, and what it is expected to tell."""
+
+    does: str
+    why: str
+
+
+@dataclass
+class Verdict:
+    """The answer to "why will this service not start?"."""
+
+    target: Node
+    state: str
+    read_at: datetime | None
+    causes: list[Cause] = field(default_factory=list)
+    notes: list[Finding] = field(default_factory=list)
+    unread: list[str] = field(default_factory=list)
+    next_look: NextLook | None = None
+    chain: tuple[Node, ...] = ()
+    """The nodes from the target down to the first cause; the target alone where there is none."""
+
+    @property
+    def healthy(self) -> bool:
+        """Whether no cause was found."""
+        return not self.causes
+
+    @property
+    def summary(self) -> str:
+        """One sentence that can be pasted into a ticket."""
+        who = f"{self.target.name} on {self.target.host}"
+        if not self.causes:
+            if self.notes and self.state not in ("running", "done"):
+                return f"{who} is {self.state}: {self.notes[0].says}"
+            return f"{who} is {self.state}; nothing wrong was found."
+        first = self.causes[0]
+        deeper = first.chain[-1].key != self.target.key
+        lead = f"{who} is {self.state}" + (f", because of {first.finding.service}" if deeper else "")
+        if deeper and first.finding.host != self.target.host:
+            lead += f" on {first.finding.host}"
+        more = len({(c.finding.cause, c.finding.service) for c in self.causes if c.confidence >= 0.5}) - 1
+        tail = f" ({more} more cause{'s' if more > 1 else ''} found.)" if more > 0 else ""
+        return f"{lead}: {first.finding.says}{tail}"
+
+
+def diagnose(facts: Facts, target: Node) -> Verdict:
+    """Why *target* does not run (or what is about to be wrong with it), from the facts alone."""
+    walked = walk(facts, target)
+    kept, notes = _weigh(walked)
+    host = facts.graph.hosts.get(target.host) or Host(name=target.host)
+    unread = _unread(facts.graph, walked)
+    dim = any("journal" in text or "log" in text for text in unread)
+    causes = [
+        Cause(f, round(f.sure * (SURE_LOSS if dim and f.residual else 1.0), 3), tuple(walked.chain_to((f.host, f.service))))
+        for f in kept
+    ]
+    causes.sort(key=lambda c: (-c.confidence, -len(c.chain), c.finding.cause, c.finding.service))
+    state = target.service.state if target.service else "not registered"
+    verdict = Verdict(target, state, host.read_at, causes, notes, unread)
+    verdict.chain = causes[0].chain if causes else (target,)
+    verdict.next_look = _next_look(facts, walked, verdict)
+    return verdict
+
+
+def diagnose_all(graph: Graph) -> Iterator[Verdict]:
+    """The verdicts on every service that is not well, or that stands on one that is not.
+
+    One pass finds what is not well by itself, a second one what hard-needs that; only these are examined, so the
+    cost grows with the size of the facts and the number of troubles, not with their product.
+    """
+    facts = Facts(graph)
+    unwell = [node for node in graph.nodes() if not facts.standing(node).well]
+    unwell += _links_to_nowhere(graph)
+    for node in affected(facts, unwell).values():
+        if node.service is not None and facts.standing(node) is not Standing.IDLE:
+            verdict = diagnose(facts, node)
+            if verdict.causes:
+                yield verdict
+
+
+def _links_to_nowhere(graph: Graph) -> Iterator[Node]:
+    """Names that hard links point at and nothing is registered under."""
+    seen: set[Key] = set()
+    for host in graph.hosts.values():
+        names = graph.names(host.name)
+        for service in host.services:
+            for link in service.links:
+                if link.kind == "hard" and (link.host or link.to not in names):
+                    node = graph.head(host.name, link)
+                    if node.service is None and node.host in graph.hosts and node.key not in seen:
+                        seen.add(node.key)
+                        yield node
+
+
+def _weigh(walked: Walked) -> tuple[list[Finding], list[Finding]]:
+    """The findings that remain as causes, and the notes."""
+    kept: list[Finding] = []
+    notes: list[Finding] = []
+    has_cause: set[Key] = set()
+    loops: set[frozenset[str]] = set()
+    for node in walked.order:
+        found = walked.findings[node.key]
+        notes += [f for f in found if f.note]
+        deeper = any(key in has_cause for key in walked.below.get(node.key, ()))
+        own = _own_causes([f for f in found if not f.note], deeper)
+        own = [f for f in own if not f.loop or frozenset(f.loop) not in loops]
+        loops.update(frozenset(f.loop) for f in own if f.loop)
+        kept += own
+        if own or deeper:
+            has_cause.add(node.key)
+    return kept, notes
+
+
+def _own_causes(found: list[Finding], deeper: bool) -> list[Finding]:
+    """The findings on one node that are not explained by each other or by something deeper."""
+    explained: set[str] = set()
+    for finding in sorted(found, key=lambda f: -f.sure):
+        if finding.cause not in explained and not (finding.residual and deeper):
+            explained.update(finding.explains)
+    left = [f for f in found if f.cause not in explained]
+    roots = [f for f in left if not f.residual]
+    if deeper or roots:
+        return roots
+    symptoms = sorted(left, key=lambda f: -f.sure)
+    # The best description of an end stands for all; rivals stay, less likely than they are alone.
+    return [
+        f if index == 0 else replace(f, sure=f.sure * 0.5)
+        for index, f in enumerate(symptoms)
+        if index == 0 or f.cause != "unexplained"
+    ]
+
+
+def _unread(graph: Graph, walked: Walked) -> list[str]:
+    told = [f"{u.what}: {u.why}" if u.why else u.what for u in graph.document.unread]
+    for name in dict.fromkeys(node.host for node in walked.order):
+        host = graph.hosts.get(name)
+        for item in host.unread if host else ():
+            told.append(f"{name}: {item.what}" + (f" ({item.why})" if item.why else ""))
+    for name, edge in walked.unknown_hosts.items():
+        told.append(f"{edge.tail.name} needs {edge.link.to} on {name}, and no facts of {name} are here")
+    return told
+
+
+def _next_look(facts: Facts, walked: Walked, verdict: Verdict) -> NextLook | None:
+    """Where to look next, when what was read does not settle it."""
+    sure = verdict.causes[0].confidence if verdict.causes else 1.0
+    down = facts.standing(verdict.target) in (Standing.DOWN, Standing.UNSTABLE)
+    if walked.unknown_hosts and (sure < 0.7 or not verdict.causes):
+        name, edge = next(iter(walked.unknown_hosts.items()))
+        return NextLook(
+            f"Capture the facts of {name} and ask again with both.",
+            f"{edge.tail.name} needs {edge.link.to} there, and nothing is known of it.",
+        )
+    if sure >= 0.7 or not (down or verdict.causes):
+        return None
+    place = verdict.causes[0].chain[-1] if verdict.causes else verdict.target
+    logs = place.service.program.log_files if place.service and place.service.program else []
+    where = f" and in {logs[0]}" if logs else ""
+    return NextLook(
+        f"Start {place.name} once more and read what it writes at that moment, in its log{where}.",
+        "What was read shows how it ended, not why.",
+    )

@@ -1,0 +1,146 @@
+"""The walk down the chain: which needs are hollow for whom, and what the rules find on the way."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from datetime import timedelta
+
+from hollow_chain.causes import Case, Facts, Finding, Standing, rules_for
+from hollow_chain.causes.standing import skipped
+from hollow_chain.causes.words import started_since_boot
+from hollow_chain.chain import HARD, Edge, Node, knots, reach
+from hollow_chain.facts.service import Link, Service
+
+Key = tuple[str, str]
+_ALWAYS_THERE = (".slice", ".scope")
+_MUST_BE_UP = ("Requisite", "BindsTo")
+"""Links that a skipped start condition below does not satisfy (systemd.unit(5))."""
+
+
+@dataclass
+class Walked:
+    """What was found below one target: findings by node, in deepest-first order, and the way to each node."""
+
+    target: Node
+    order: list[Node] = field(default_factory=list)
+    findings: dict[Key, list[Finding]] = field(default_factory=dict)
+    came_from: dict[Key, Node] = field(default_factory=dict)
+    below: dict[Key, list[Key]] = field(default_factory=dict)
+    unknown_hosts: dict[str, Edge] = field(default_factory=dict)
+
+    @property
+    def nodes(self) -> dict[Key, Node]:
+        """The nodes by key."""
+        return {node.key: node for node in self.order}
+
+    def chain_to(self, node_key: Key) -> list[Node]:
+        """The way from the target down to a node, both included."""
+        way: list[Node] = []
+        node = self.nodes[node_key]
+        while True:
+            way.append(node)
+            if node.key == self.target.key:
+                return way[::-1]
+            node = self.came_from[node.key]
+
+
+def walk(facts: Facts, target: Node) -> Walked:
+    """Follow hollow needs from *target* to the ground and run the rules on every node on the way."""
+    walked = Walked(target)
+    below: dict[Key, list[Node]] = {}
+
+    def step(node: Node) -> list[Node]:
+        found = below.get(node.key)
+        if found is None:
+            found = [edge.head for edge in hollow_needs(facts, node, walked.unknown_hosts)]
+            below[node.key] = found
+            for head in found:
+                if head.key != target.key:
+                    walked.came_from.setdefault(head.key, node)
+        return found
+
+    # Nearest first, so that the way to each node is a shortest one; then deepest first, for the weighing.
+    for _ in reach(target, step):
+        pass
+    walked.order = [node for part in knots([target], step) for node in part]
+    walked.below = {key: [node.key for node in found] for key, found in below.items()}
+    for node in walked.order:
+        above = walked.came_from.get(node.key)
+        walked.findings[node.key] = examine(Case(facts, node, node.key == target.key, above))
+    return walked
+
+
+def examine(case: Case) -> list[Finding]:
+    """What all rules that have anything to say find on one node."""
+    state = case.node.service.state if case.node.service is not None else "absent"
+    return [finding for rule in rules_for(state) for finding in rule.findings(case)]
+
+
+def hollow_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge] | None = None) -> list[Edge]:
+    """The needs of *node* that may be why it does not run: hard ones that are not up, and triggers that are not."""
+    hollow: list[Edge] = []
+    for edge in facts.graph.needs(node, HARD):
+        if edge.head.host not in facts.graph.hosts:
+            if unknown_hosts is not None:
+                unknown_hosts.setdefault(edge.head.host, edge)
+        elif _is_hollow(facts, edge):
+            hollow.append(edge)
+    triggers = facts.silent_triggers(node)
+    return hollow + [Edge(node, Link(to=unit.name, word="triggered by", pulls=False), unit) for unit in triggers]
+
+
+def _is_hollow(facts: Facts, edge: Edge) -> bool:
+    head, tail = edge.head, edge.tail
+    if head.name.endswith(_ALWAYS_THERE):
+        return False
+    standing = facts.standing(head)
+    if standing is Standing.UP:
+        # What runs may itself stand on something that does not.
+        return head.service is not None and any(link.kind == "hard" for link in head.service.links)
+    if head.service is None:
+        return edge.crosses or facts.standing(tail) is not Standing.UP
+    if not standing.well:
+        return True
+    if edge.crosses or facts.graph.hosts[tail.host].manager == "control-manager":
+        return True
+    if skipped(head.service):
+        return edge.link.word in _MUST_BE_UP
+    if facts.standing(tail) is Standing.UP:
+        return False
+    return head.service.startup == "disabled" or not _comes_along(facts, edge, head.service)
+
+
+def _comes_along(facts: Facts, edge: Edge, head: Service) -> bool:
+    """Whether a start of the upper service simply starts this one too, so that it is no obstacle.
+
+    Not so where the link does not pull, and where this one was up and its end took the upper one along.
+    """
+    if not edge.link.pulls:
+        return False
+    if edge.link.kind == "hard" and head.startup in ("automatic", "delayed"):
+        return False
+    host = facts.graph.hosts[edge.head.host]
+    if not started_since_boot(head, host.boot_at):
+        return True
+    upper = edge.tail.service.last if edge.tail.service else None
+    ended = head.last.left_up_at or head.last.ended_at if head.last else None
+    upper_ended = upper.left_up_at or upper.ended_at if upper else None
+    if ended is None or upper_ended is None:
+        return False
+    return ended > upper_ended + timedelta(seconds=5)
+
+
+def affected(facts: Facts, hollow: Iterable[Node]) -> dict[Key, Node]:
+    """All of *hollow* and everything that hard-needs any of them, at whatever distance."""
+    found = {node.key: node for node in hollow}
+    level = list(found.values())
+    while level:
+        above: list[Node] = []
+        for node in level:
+            for edge in facts.graph.needed_by(node, HARD):
+                if edge.tail.key not in found:
+                    found[edge.tail.key] = edge.tail
+                    above.append(edge.tail)
+        level = above
+    return found
