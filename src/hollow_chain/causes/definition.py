@@ -9,7 +9,7 @@ from hollow_chain.causes import lines
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
 from hollow_chain.causes.standing import skipped
-from hollow_chain.causes.words import failed_last
+from hollow_chain.causes.words import failed_last, started_since_boot
 from hollow_chain.facts.host import File
 from hollow_chain.facts.service import Condition, Service
 
@@ -38,6 +38,8 @@ def not_registered(case: Case) -> Iterator[Finding]:
         if case.service.template and (case.asked or case.needed_from is not None):
             yield _template_without_argument(case)
         return
+    if case.node.name.endswith(".device"):
+        return  # a device that is not there is `device-missing`
     near = _near_names(case)
     above = case.needed_from
     who = f"{above.name} needs {case.node.name}, but no" if above else "No"
@@ -361,7 +363,11 @@ def _how_far(case: Case, path: str) -> str:
 def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
     """Paths that are named and absent, with why they count and how sure that makes it."""
     service, program = case.service, case.service.program
-    if program is None or not failed_last(service):
+    if program is None or service.kind != "service":
+        return
+    if not failed_last(service):
+        if not started_since_boot(service, case.host.boot_at):
+            yield from _absent_before_a_try(case)
         return
     skip = {program.path, program.folder, *(path for path, _ in _programs(case))}
     spoken = {path: event for event, path in lines.missing_paths(case.last_events()) if "systemd" not in event.source}
@@ -383,6 +389,15 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
             yield path, [case.seen(f"{path} is among the arguments of {service.name}")], 0.6
 
 
+def _absent_before_a_try(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
+    """Absent files that carry the instance's name, of an instance that nobody has tried to start yet."""
+    service = case.service
+    for path in service.program.paths if service.program else ():
+        file = case.file(path)
+        if file is not None and not file.exists and _is_of_instance(service, path) and path.startswith("/etc/"):
+            yield path, [case.seen(f"{path} is among the arguments of {service.name}")], 0.85
+
+
 def _is_of_instance(service: Service, path: str) -> bool:
     return bool(service.instance) and service.instance in path.rpartition("/")[2]
 
@@ -400,7 +415,7 @@ def instance_config_missing(case: Case) -> Iterator[Finding]:
     if not service.instance:
         return
     unmet = [c.parameter for c in service.conditions if c.outcome == "unmet" and not c.negated]
-    absent = {path: (reasons, max(sure, 0.9)) for path, reasons, sure in _absent_paths(case)}
+    absent = {path: (reasons, max(sure, 0.88)) for path, reasons, sure in _absent_paths(case)}
     for path in unmet:
         if path.startswith("/"):
             absent.setdefault(path, ([case.seen(f"start condition of {service.name} on {path} does not hold")], 0.93))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
-from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
 from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.words import clock, failed_last
@@ -164,10 +164,13 @@ def mount_failed(case: Case) -> Iterator[Finding]:
     said = case.events()[-3:]
     where = service.program.paths[0] if service.program and service.program.paths else service.name
     what = service.program.paths[1] if service.program and len(service.program.paths) > 1 else ""
+    source = case.file(what) if what else None
+    absent = source is not None and not source.exists
     yield Finding(
-        says=f"The file system {where}{f' (from {what})' if what else ''} is not mounted.",
+        says=f"The file system {where}{f' (from {what})' if what else ''} is not mounted{f', {what} is not there' if absent else ''}.",
         evidence=(
             case.seen(f"state of {service.name}: {service.detail or service.state}, result {service.last.result if service.last else 'not known'}"),
+            *((case.seen(f"{what} does not exist", FILES),) if absent else ()),
             *(case.quoted(event) for event in said),
         ),
         mends=(Mend(f"See what the mount says, put {what or 'its source'} right, then start {service.name}."),),
@@ -177,7 +180,7 @@ def mount_failed(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("device-missing", states=("stopped", "failed", "unknown", "starting"))
+@cause("device-missing", states=("absent", "stopped", "failed", "unknown", "starting"))
 def device_missing(case: Case) -> Iterator[Finding]:
     """A device that it needs is not there.
 
@@ -186,16 +189,19 @@ def device_missing(case: Case) -> Iterator[Finding]:
     Against: the device being there.
     Mend: connect the device, or correct its name where it is needed.
     """
-    if case.service.kind != "device" or (case.needed_from is None and not case.asked):
+    if not case.node.name.endswith(".device") or (case.needed_from is None and not case.asked):
         return
+    service = case.node.service
+    name = service.description if service and service.description else case.node.name
+    state = service.detail or service.state if service else "not known to the manager"
     yield Finding(
-        says=f"The device {case.service.description or case.service.name} is not there.",
+        says=f"The device {name} is not there.",
         evidence=(
-            case.seen(f"state of {case.service.name}: {case.service.detail or case.service.state}"),
+            case.seen(f"state of {case.node.name}: {state}"),
             *(case.quoted(event) for event in case.events()[-2:]),
         ),
         mends=(
-            Mend(f"Connect the device behind {case.service.name}."),
+            Mend(f"Connect the device behind {case.node.name}."),
             Mend("Or correct the device's name where it is needed.", AFTER_RELOAD),
         ),
         sure=0.93,

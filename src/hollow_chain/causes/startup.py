@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterator
 from datetime import timedelta
@@ -29,6 +30,9 @@ _SHORT_RUN = 10.0
 """A run that ends by itself within this many seconds was no run at all: see ``exits-at-once``."""
 
 
+_STARTUP_CHANGED = re.compile(r"(?i)start(?:up)?[ -]type|\bdisabled\b|\bmasked\b")
+
+
 @cause("disabled", states=NOT_UP)
 def disabled(case: Case) -> Iterator[Finding]:
     """Nobody can start it.
@@ -51,6 +55,7 @@ def disabled(case: Case) -> Iterator[Finding]:
         evidence=(
             case.seen(f"startup type of {service.name}: disabled{f' ({file})' if file else ''}"),
             case.seen(f"state: {service.state}"),
+            *(case.quoted(event) for event in case.events() if _STARTUP_CHANGED.search(event.text)),
         ),
         mends=(
             Mend(f"{manager_word(case, 'Unmask', 'Enable')} {service.name} and give it the startup type {wanted}."),
@@ -77,7 +82,7 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
     Against: a start in this boot, after which it ended (then it was stopped, or it failed).
     Mend: start it; set it automatic where it should survive a reboot.
     """
-    if case.service.template or case.service.startup not in ("manual", "on-need"):
+    if case.service.template or case.service.kind == "device" or case.service.startup not in ("manual", "on-need"):
         return
     service = case.service
     if started_since_boot(service, case.host.boot_at) or skipped(service):

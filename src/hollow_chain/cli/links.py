@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from hollow_chain.cli import common
+from hollow_chain.facts.service import LinkKind
 from hollow_chain.trouble import wrong_call
 
 
@@ -39,26 +41,28 @@ def links(
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
     from hollow_chain.chain.around import around
+    from hollow_chain.show.surroundings import Surroundings
+    from hollow_chain.verdict.walk import is_hollow
 
     facts = Facts(Graph(snapshot))
     node = common.find_target(facts.graph, target, host)
     if node.service is None:
         raise wrong_call(f"no service {node.name!r} is registered on {node.host}; 'hollow-chain roster' lists them")
-    kinds = ["hard", "soft", *(["order"] if order else []), *(["clash"] if clash else [])]
-    needs, needed_by = around(facts.graph, node, kinds, depth)
+    kinds: list[LinkKind] = ["hard", "soft", *(["order"] if order else []), *(["clash"] if clash else [])]
+    view = Surroundings(facts, node, *around(facts.graph, node, kinds, depth), is_hollow=partial(is_hollow, facts))
     if out is not None:
-        data = WRITERS[out.suffix.lower()](facts, node, needs, needed_by)
+        data = WRITERS[out.suffix.lower()](view)
         common.write_out(out, data)
     if json:
         from hollow_chain.show.documents import links_document, to_json
 
-        common.put(to_json(links_document(facts, node, needs, needed_by)))
+        common.put(to_json(links_document(view)))
     elif out is not None:
-        edges = len(needs) + len(needed_by)
+        edges = len(view.edges)
         common.put(f"wrote {common.shown(out)}: {edges} links around {common.shown(node.name)}")
     else:
         from hollow_chain.show.links import show_links
         from hollow_chain.show.page import Page
 
-        show_links(Page(), facts, node, needs, needed_by, depth)
+        show_links(Page(), view)
     return 0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import UTC, datetime
 from typing import Any
 
@@ -9,14 +10,19 @@ import msgspec
 
 from hollow_chain.causes import Facts, Finding
 from hollow_chain.chain import Edge, Match, Node, stop_takes
+from hollow_chain.show.surroundings import Surroundings
 from hollow_chain.verdict import Cause, Verdict
 
 Document = dict[str, Any]
 
 
 def to_json(document: Document) -> str:
-    """*document* as indented JSON. Control characters of foreign names leave it escaped."""
-    return msgspec.json.format(msgspec.json.encode(document), indent=2).decode()
+    """*document* as indented JSON. Characters of foreign names that cannot be seen leave it escaped."""
+    text = msgspec.json.format(msgspec.json.encode(document), indent=2).decode()
+    return _UNSEEN.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
+
+
+_UNSEEN = re.compile("[\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb]")
 
 
 def when(moment: datetime | None) -> str | None:
@@ -100,21 +106,22 @@ def roster_document(facts: Facts, matches: list[Match], words: str) -> Document:
     }
 
 
-def links_document(facts: Facts, target: Node, needs: list[tuple[Edge, int]], needed_by: list[tuple[Edge, int]]) -> Document:
+def links_document(view: Surroundings) -> Document:
     """``hollow-chain/links``, version 1."""
-    host = facts.graph.hosts.get(target.host)
+    target, graph = view.target, view.facts.graph
+    host = graph.hosts.get(target.host)
     return {
         "format": "hollow-chain/links",
         "version": 1,
         "read_at": when(host.read_at) if host else None,
         "target": {"host": target.host, "service": target.name},
-        "needs": [_edge(facts, edge, edge.head, depth) for edge, depth in needs],
-        "needed_by": [_edge(facts, edge, edge.tail, depth) for edge, depth in needed_by],
-        "stop_takes": [{"host": node.host, "service": node.name} for node in stop_takes(facts.graph, target)],
+        "needs": [_edge(view, edge, edge.head, depth) for edge, depth in view.needs],
+        "needed_by": [_edge(view, edge, edge.tail, depth) for edge, depth in view.needed_by],
+        "stop_takes": [{"host": node.host, "service": node.name} for node in stop_takes(graph, target)],
     }
 
 
-def _edge(facts: Facts, edge: Edge, far: Node, depth: int) -> Document:
+def _edge(view: Surroundings, edge: Edge, far: Node, depth: int) -> Document:
     return {
         "from": {"host": edge.tail.host, "service": edge.tail.name},
         "to": {"host": edge.head.host, "service": edge.head.name},
@@ -122,5 +129,5 @@ def _edge(facts: Facts, edge: Edge, far: Node, depth: int) -> Document:
         "word": edge.link.word,
         "depth": depth,
         "state": far.service.state if far.service else "not registered",
-        "standing": facts.standing(far).value,
+        "standing": view.word(far),
     }

@@ -5,36 +5,22 @@ from __future__ import annotations
 from collections.abc import Callable
 from xml.etree import ElementTree
 
-from hollow_chain.causes import Facts
-from hollow_chain.chain import Edge, Node
+from hollow_chain.chain import Node
 from hollow_chain.show.clean import clean
-from hollow_chain.show.signs import word_of
+from hollow_chain.show.surroundings import Surroundings
 
-Levels = list[tuple[Edge, int]]
-Writer = Callable[[Facts, Node, Levels, Levels], bytes]
+Writer = Callable[[Surroundings], bytes]
 _GRAPHML = "http://graphml.graphdrawing.org/xmlns"
 _STYLES = {"hard": "solid", "soft": "dashed", "order": "dotted", "clash": "bold"}
 
 
-def edges_and_nodes(target: Node, needs: Levels, needed_by: Levels) -> tuple[list[Edge], list[Node]]:
-    """Every edge once, and every node at an end of one, the target first."""
-    edges = list({(e.tail.key, e.head.key, e.link.kind): e for e, _ in (*needs, *needed_by)}.values())
-    nodes = {target.key: target}
-    for edge in edges:
-        nodes.setdefault(edge.tail.key, edge.tail)
-        nodes.setdefault(edge.head.key, edge.head)
-    return edges, list(nodes.values())
-
-
-def dot(facts: Facts, target: Node, needs: Levels, needed_by: Levels) -> bytes:
+def dot(view: Surroundings) -> bytes:
     """The links in the DOT language; an arrow points at what is needed."""
-    edges, nodes = edges_and_nodes(target, needs, needed_by)
     lines = ["digraph links {", "  rankdir=TB;", '  node [shape=box, fontname="sans-serif"];']
-    for node in nodes:
-        state = node.service.state if node.service else "not registered"
-        label = f"{clean(node.name, 80)}\\n{clean(node.host, 60)}: {state}, {word_of(facts.standing(node))}"
-        lines.append(f'  {_quoted(_id(node))} [label="{_escaped(label)}"{", penwidth=2" if node == target else ""}];')
-    for edge in edges:
+    for node in view.nodes:
+        label = f"{clean(node.name, 80)}\\n{clean(node.host, 60)}: {view.state(node)}, {view.word(node)}"
+        lines.append(f'  {_quoted(_id(node))} [label="{_escaped(label)}"{", penwidth=2" if node == view.target else ""}];')
+    for edge in view.edges:
         lines.append(
             f"  {_quoted(_id(edge.tail))} -> {_quoted(_id(edge.head))} "
             f"[style={_STYLES[edge.link.kind]}, tooltip={_quoted(clean(edge.link.word or edge.link.kind, 40))}];"
@@ -54,18 +40,16 @@ def _quoted(text: str) -> str:
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def graphml(facts: Facts, target: Node, needs: Levels, needed_by: Levels) -> bytes:
+def graphml(view: Surroundings) -> bytes:
     """The links as GraphML; an edge points at what is needed."""
-    edges, nodes = edges_and_nodes(target, needs, needed_by)
     root = ElementTree.Element("graphml", xmlns=_GRAPHML)
     for scope, name in (("node", "host"), ("node", "state"), ("node", "standing"), ("edge", "kind"), ("edge", "word")):
         ElementTree.SubElement(root, "key", id=name, attrib={"for": scope, "attr.name": name, "attr.type": "string"})
     graph = ElementTree.SubElement(root, "graph", id="links", edgedefault="directed")
-    for node in nodes:
+    for node in view.nodes:
         element = ElementTree.SubElement(graph, "node", id=_id(node))
-        state = node.service.state if node.service else "not registered"
-        _data(element, {"host": clean(node.host), "state": state, "standing": facts.standing(node).value})
-    for edge in edges:
+        _data(element, {"host": clean(node.host), "state": view.state(node), "standing": view.word(node)})
+    for edge in view.edges:
         element = ElementTree.SubElement(graph, "edge", source=_id(edge.tail), target=_id(edge.head))
         _data(element, {"kind": edge.link.kind, "word": clean(edge.link.word)})
     ElementTree.indent(root)
@@ -77,16 +61,16 @@ def _data(element: ElementTree.Element, values: dict[str, str]) -> None:
         ElementTree.SubElement(element, "data", key=key).text = value
 
 
-def _png(facts: Facts, target: Node, needs: Levels, needed_by: Levels) -> bytes:
+def _png(view: Surroundings) -> bytes:
     from hollow_chain.show.picture import draw
 
-    return draw(facts, target, needs, needed_by, "png")
+    return draw(view, "png")
 
 
-def _svg(facts: Facts, target: Node, needs: Levels, needed_by: Levels) -> bytes:
+def _svg(view: Surroundings) -> bytes:
     from hollow_chain.show.picture import draw
 
-    return draw(facts, target, needs, needed_by, "svg")
+    return draw(view, "svg")
 
 
 WRITERS: dict[str, Writer] = {".png": _png, ".svg": _svg, ".dot": dot, ".gv": dot, ".graphml": graphml}

@@ -76,9 +76,8 @@ def before(moment: datetime | None, read_at: datetime | None) -> str:
     """A moment as evidence shows it: the time, and how long before the reading."""
     if moment is None:
         return ""
-    if read_at is None or moment == read_at:
-        return clock(moment)
-    gap = (read_at - moment).total_seconds()
-    return f"{clock(moment)}, {span(abs(gap))} {'before' if gap >= 0 else 'after'} the reading"
+    gap = (read_at - moment).total_seconds() if read_at is not None else 0.0
+    # What another host was asked a little later is as good as read at the same time.
+    return f"{clock(moment)}, {span(gap)} before the reading" if gap > 0 else clock(moment)
 
 

@@ -20,6 +20,8 @@ PENDING = Sign("◈", "~", "cyan")
 RESTING = Sign("·", ".", "dim")
 WEAK = Sign("◇", "o", "yellow")
 HOLLOW = Sign("◇", "O", "bold red")
+DOWN_TO = Sign("└─ ", "`- ", "dim")
+"""Leads from a link to the one below it."""
 HOLLOW_WORDS = "<== hollow link"
 
 _SIGNS = {

@@ -6,7 +6,7 @@ from hollow_chain.causes import Evidence, Facts, Finding, Mend, Standing
 from hollow_chain.chain import Node
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page, age, before
-from hollow_chain.show.signs import HOLLOW, HOLLOW_WORDS, sign_of, state_word
+from hollow_chain.show.signs import DOWN_TO, HOLLOW, HOLLOW_WORDS, sign_of, state_word
 from hollow_chain.verdict import Cause, Verdict
 
 MOST_CAUSES = 8
@@ -59,7 +59,7 @@ def _show_chain(page: Page, facts: Facts, verdict: Verdict) -> None:
 def _show_ends(page: Page, cause: Cause, depth: int) -> None:
     """The loop or the holder behind a hollow link: they belong into the picture of the chain."""
     finding = cause.finding
-    indent = 3 + 3 * (depth - 1)
+    indent = 3 * depth
     if finding.loop:
         names = [clean(name, 60) for name in (*finding.loop, finding.loop[0])]
         page.line((f"loop: {' -> '.join(names)}", "yellow"), indent=indent, hang=6)
@@ -74,16 +74,16 @@ def _show_link(page: Page, facts: Facts, node: Node, depth: int, cause: str, abo
     state = state_word(service.kind, service.state) if service else "not registered"
     startup = f", {service.startup}" if service and service.startup != "unknown" else ""
     where = f" on {clean(node.host, 80)}" if above is not None and above.host != node.host else ""
-    lead = "needs " if depth else ""
+    lead = f"{page.sign(DOWN_TO)}needs " if depth else ""
     held = (f"  {HOLLOW_WORDS}: {cause}", HOLLOW.style) if cause else ""
     note = "  (flapping)" if standing is Standing.UNSTABLE else ""
     page.line(
-        (f"{lead}", "dim"),
+        (lead, "dim"),
         (f"{page.sign(sign)} ", sign.style),
         (clean(node.name, 120) + where, "bold" if cause else ""),
         f"  {state}{startup}{note}",
         held,
-        indent=3 * depth,
+        indent=max(0, 3 * depth - 3),
         hang=4,
     )
 

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import ctypes
 import ctypes.util
+import re
 from collections.abc import Iterable
 from datetime import UTC, datetime
 from typing import Any
 
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.mask import mask_text
+from hollow_chain.facts.service import LastRun
 
 MAX_TEXT = 1000
 _LOCAL_ONLY = 1
@@ -103,3 +105,42 @@ class Journal:
 
 def _number(text: str) -> int | None:
     return int(text) if text.isascii() and text.isdigit() and len(text) < 19 else None
+
+
+_STARTING = "7d4958e842da4a758f6c1cdc7b36dcc5"
+_STARTED = "39f53479d3a045ac8e11786248231fbf"
+_STOPPED = "9d1aaa27d60140bd96365438aad20286"
+_EXITED = "98e322203f7a4ed290d09fe03c09fe15"
+_SUCCESS = "7ad2d189f7e94e70a38c781354912448"
+_FAILED = "d9b373ed55a64feb8242e02dbe79a49c"
+"""Message identifiers of systemd's own records about a unit (systemd's message catalog)."""
+_HOW = re.compile(r"code=(exited|killed|dumped), status=(\d+)")
+_RESULT = re.compile(r"with result '([a-z-]+)'")
+
+
+def recalled(events: list[Event]) -> LastRun | None:
+    """The last run of a unit as the manager's records tell it, for units that the manager itself has forgotten."""
+    last: LastRun | None = None
+    for event in events:
+        if event.code in (_STARTING, _STARTED):
+            if last is None or last.ended_at is not None or event.code == _STARTING:
+                last = LastRun(started_at=event.at)
+            if event.code == _STARTED:
+                last.up_at = event.at
+        elif last is not None:
+            _recall_end(last, event)
+    return last
+
+
+def _recall_end(last: LastRun, event: Event) -> None:
+    how = _HOW.search(event.text)
+    if event.code == _EXITED and how:
+        if how[1] == "exited":
+            last.exit_status = int(how[2])
+        else:
+            last.signal = int(how[2])
+    elif event.code in (_SUCCESS, _FAILED, _STOPPED):
+        result = _RESULT.search(event.text)
+        last.result = result[1] if result else last.result or "success"
+        last.ended_at = last.ended_at or event.at
+        last.left_up_at = last.left_up_at or (event.at if last.up_at else None)

@@ -10,13 +10,13 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from hollow_chain.facts.host import Event, Filesystem, Host, Listener, Snapshot, Unread, snapshot
-from hollow_chain.facts.service import Condition, Definition, Service
+from hollow_chain.facts.service import Condition, Definition, Service, Trigger
 from hollow_chain.sources import looks, processes, systemd_bus, unit_file
-from hollow_chain.sources.journal import Journal, JournalUnavailable
+from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
 from hollow_chain.sources.systemd_map import moment, service_of
 
 RECORDS_EACH = 40
-MAX_LOGGED = 200
+MAX_LOGGED = 1000
 _WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/run/systemd/generator")
 _PATH_IN_TEXT = re.compile(r"(?<![\w/.])(/[\w.@%+,:~\-/]{2,300})")
 
@@ -35,8 +35,10 @@ def read(written_by: str = "", extra: tuple[str, ...] = ()) -> Snapshot:
     _add_definitions(host)
     _drop_idle_devices(host)
     _name_socket_holders(host)
-    logged = [s.name for s in host.services if worth_reading_logs(s) or s.name in extra]
-    _add_events(host, logged)
+    _add_events(host, [s.name for s in host.services if worth_reading_logs(s) or s.name in extra])
+    for service in host.services:
+        if service.last is None and service.state == "stopped":
+            service.last = recalled([e for e in host.events if e.service == service.name])
     _add_looks(host)
     return snapshot([host], written_by)
 
@@ -62,7 +64,7 @@ def _host(bus: systemd_bus.BusFacts, beside: _Beside) -> Host:
         for facts in bus.units.values()
         if facts.get("LoadState") != "not-found" or facts.get("ActiveState") in ("active", "failed")
     ]
-    _add_timers(units)
+    _add_triggers(units, bus)
     return Host(
         name=platform.node() or "this-host",
         manager="systemd",
@@ -85,9 +87,21 @@ def _is_container(manager: dict[str, object]) -> bool:
     return str(manager.get("Virtualization", "")) not in ("kvm", "qemu", "vmware", "microsoft", "xen", "amazon", "oracle")
 
 
-def _add_timers(units: list[Service]) -> None:
-    """Tell each service started by a timer when that timer is due."""
+def _add_triggers(units: list[Service], bus: systemd_bus.BusFacts) -> None:
+    """Tell each service what triggers it, and when a timer is due.
+
+    The manager knows a trigger only while the unit that triggers is loaded; the other direction is always known.
+    """
     due = {t.name: t.due_at for unit in units for t in unit.triggers if t.kind == "time"}
+    by_name = {unit.name: unit for unit in units}
+    for name, facts in bus.units.items():
+        for triggered in facts.get("Triggers", ()):
+            unit = by_name.get(triggered)
+            if unit is None or name not in by_name or any(t.name == name for t in unit.triggers):
+                continue
+            unit.triggers.append(Trigger(kind=name.rpartition(".")[2], name=name))
+            if unit.startup in ("on-need", "manual"):
+                unit.startup = "event"
     for unit in units:
         for trigger in unit.triggers:
             if trigger.kind == "timer":
@@ -205,7 +219,7 @@ def _socket_claims(host: Host) -> dict[tuple[str, int], str]:
 
 def worth_reading_logs(service: Service) -> bool:
     """Whether the log of a service may say something that its state does not: it is not up and has been tried,
-    should be up, was restarted, or is refused."""
+    was restarted, or is refused."""
     if service.template or service.kind in ("device", "slice", "scope"):
         return False
     definition, last = service.definition, service.last
@@ -215,8 +229,8 @@ def worth_reading_logs(service: Service) -> bool:
         return last is not None and last.restarts > 0
     if service.state == "done":
         return False
-    has_run = last is not None and (last.started_at or last.ended_at) is not None
-    return service.state != "stopped" or has_run or service.startup == "automatic"
+    # Of a stopped service that nothing refers to the manager keeps no record; the journal may.
+    return service.state != "stopped" or last is None or (last.started_at or last.ended_at) is not None
 
 
 def _add_events(host: Host, names: list[str]) -> None:

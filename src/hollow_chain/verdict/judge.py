@@ -15,6 +15,9 @@ SURE_LOSS = 0.9
 """Factor on what rests on records alone, where records could not be read."""
 
 
+_MERELY_DOWN = frozenset({"manual-not-started", "stopped", "never-started"})
+
+
 @dataclass(frozen=True)
 class Cause:
     """A finding in its place: how sure all evidence together makes it, and the chain down to it."""
@@ -60,10 +63,15 @@ class Verdict:
                 return f"{who} is {self.state}: {self.notes[0].says}"
             return f"{who} is {self.state}; nothing wrong was found."
         first = self.causes[0]
-        deeper = first.chain[-1].key != self.target.key
-        lead = f"{who} is {self.state}" + (f", because of {first.finding.service}" if deeper else "")
-        if deeper and first.finding.host != self.target.host:
-            lead += f" on {first.finding.host}"
+        place = first.finding.service
+        if first.finding.host != self.target.host:
+            place += f" on {first.finding.host}"
+        if first.chain[-1].key == self.target.key:
+            lead = f"{who} is {self.state}"
+        elif self.state == "running":
+            lead = f"{who} runs, but stands on {place}, which does not hold"
+        else:
+            lead = f"{who} is {self.state}, because of {place}"
         more = len({(c.finding.cause, c.finding.service) for c in self.causes if c.confidence >= 0.5}) - 1
         tail = f" ({more} more cause{'s' if more > 1 else ''} found.)" if more > 0 else ""
         return f"{lead}: {first.finding.says}{tail}"
@@ -123,18 +131,33 @@ def _weigh(walked: Walked) -> tuple[list[Finding], list[Finding]]:
     kept: list[Finding] = []
     notes: list[Finding] = []
     has_cause: set[Key] = set()
-    loops: set[frozenset[str]] = set()
     for node in walked.order:
         found = walked.findings[node.key]
+        if node.key not in walked.hollow:
+            # A start of what stands above starts it too: its being down is no cause, only a fault of its own is.
+            found = [f for f in found if not f.residual or f.cause not in _MERELY_DOWN]
         notes += [f for f in found if f.note]
         deeper = any(key in has_cause for key in walked.below.get(node.key, ()))
         own = _own_causes([f for f in found if not f.note], deeper)
-        own = [f for f in own if not f.loop or frozenset(f.loop) not in loops]
-        loops.update(frozenset(f.loop) for f in own if f.loop)
         kept += own
         if own or deeper:
             has_cause.add(node.key)
-    return kept, notes
+    return _each_loop_once(walked, kept), notes
+
+
+def _each_loop_once(walked: Walked, kept: list[Finding]) -> list[Finding]:
+    """A loop is found on each of its members; the member nearest to the target tells it."""
+    nearest: dict[frozenset[str], Finding] = {}
+    for finding in kept:
+        if finding.loop:
+            known = nearest.setdefault(frozenset(finding.loop), finding)
+            if _distance(walked, finding) < _distance(walked, known):
+                nearest[frozenset(finding.loop)] = finding
+    return [f for f in kept if not f.loop or nearest[frozenset(f.loop)] is f]
+
+
+def _distance(walked: Walked, finding: Finding) -> int:
+    return len(walked.chain_to((finding.host, finding.service)))
 
 
 def _own_causes(found: list[Finding], deeper: bool) -> list[Finding]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import timedelta
+from typing import NamedTuple
 
 from hollow_chain.causes import Case, Facts, Finding, Standing, rules_for
 from hollow_chain.causes.standing import skipped
@@ -27,6 +28,8 @@ class Walked:
     findings: dict[Key, list[Finding]] = field(default_factory=dict)
     came_from: dict[Key, Node] = field(default_factory=dict)
     below: dict[Key, list[Key]] = field(default_factory=dict)
+    hollow: set[Key] = field(default_factory=set)
+    """Nodes that are an obstacle themselves; the others were only passed on the way."""
     unknown_hosts: dict[str, Edge] = field(default_factory=dict)
 
     @property
@@ -47,14 +50,16 @@ class Walked:
 
 def walk(facts: Facts, target: Node) -> Walked:
     """Follow hollow needs from *target* to the ground and run the rules on every node on the way."""
-    walked = Walked(target)
+    walked = Walked(target, hollow={target.key})
     below: dict[Key, list[Node]] = {}
 
     def step(node: Node) -> list[Node]:
         found = below.get(node.key)
         if found is None:
-            found = [edge.head for edge in hollow_needs(facts, node, walked.unknown_hosts)]
+            needs = hollow_needs(facts, node, walked.unknown_hosts)
+            found = [need.edge.head for need in needs]
             below[node.key] = found
+            walked.hollow.update(need.edge.head.key for need in needs if not need.passed)
             for head in found:
                 if head.key != target.key:
                     walked.came_from.setdefault(head.key, node)
@@ -77,38 +82,55 @@ def examine(case: Case) -> list[Finding]:
     return [finding for rule in rules_for(state) for finding in rule.findings(case)]
 
 
-def hollow_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge] | None = None) -> list[Edge]:
+class Need(NamedTuple):
+    """An edge to follow. ``passed`` is true where the head is no obstacle itself: a start of the upper service
+    starts it too, so that only what lies below it counts."""
+
+    edge: Edge
+    passed: bool
+
+
+def hollow_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge] | None = None) -> list[Need]:
     """The needs of *node* that may be why it does not run: hard ones that are not up, and triggers that are not."""
-    hollow: list[Edge] = []
+    found: list[Need] = []
     for edge in facts.graph.needs(node, HARD):
         if edge.head.host not in facts.graph.hosts:
             if unknown_hosts is not None:
                 unknown_hosts.setdefault(edge.head.host, edge)
-        elif _is_hollow(facts, edge):
-            hollow.append(edge)
-    triggers = facts.silent_triggers(node)
-    return hollow + [Edge(node, Link(to=unit.name, word="triggered by", pulls=False), unit) for unit in triggers]
+            continue
+        passed = _passed(facts, edge)
+        if passed is not None:
+            found.append(Need(edge, passed))
+    for unit in facts.silent_triggers(node):
+        found.append(Need(Edge(node, Link(to=unit.name, word="triggered by", pulls=False), unit), False))
+    return found
 
 
-def _is_hollow(facts: Facts, edge: Edge) -> bool:
+def is_hollow(facts: Facts, edge: Edge) -> bool:
+    """Whether what *edge* points at is hard-needed and is itself the obstacle."""
+    return edge.link.kind == "hard" and edge.head.host in facts.graph.hosts and _passed(facts, edge) is False
+
+
+def _passed(facts: Facts, edge: Edge) -> bool | None:
+    """None: nothing to follow. True: follow, the head is no obstacle itself. False: the head is hollow."""
     head, tail = edge.head, edge.tail
     if head.name.endswith(_ALWAYS_THERE):
-        return False
+        return None
     standing = facts.standing(head)
     if standing is Standing.UP:
         # What runs may itself stand on something that does not.
-        return head.service is not None and any(link.kind == "hard" for link in head.service.links)
+        leads_on = head.service is not None and any(link.kind == "hard" for link in head.service.links)
+        return True if leads_on else None
+    tail_up = facts.standing(tail) is Standing.UP
     if head.service is None:
-        return edge.crosses or facts.standing(tail) is not Standing.UP
-    if not standing.well:
-        return True
-    if edge.crosses or facts.graph.hosts[tail.host].manager == "control-manager":
-        return True
-    if skipped(head.service):
-        return edge.link.word in _MUST_BE_UP
-    if facts.standing(tail) is Standing.UP:
+        return False if edge.crosses or not tail_up else None
+    if not standing.well or edge.crosses or facts.graph.hosts[tail.host].manager == "control-manager":
         return False
-    return head.service.startup == "disabled" or not _comes_along(facts, edge, head.service)
+    if skipped(head.service):
+        return False if edge.link.word in _MUST_BE_UP and not tail_up else None
+    if tail_up:
+        return None
+    return head.service.startup != "disabled" and _comes_along(facts, edge, head.service)
 
 
 def _comes_along(facts: Facts, edge: Edge, head: Service) -> bool:
@@ -118,16 +140,14 @@ def _comes_along(facts: Facts, edge: Edge, head: Service) -> bool:
     """
     if not edge.link.pulls:
         return False
-    if edge.link.kind == "hard" and head.startup in ("automatic", "delayed"):
-        return False
     host = facts.graph.hosts[edge.head.host]
     if not started_since_boot(head, host.boot_at):
-        return True
+        return head.startup not in ("automatic", "delayed")
     upper = edge.tail.service.last if edge.tail.service else None
     ended = head.last.left_up_at or head.last.ended_at if head.last else None
     upper_ended = upper.left_up_at or upper.ended_at if upper else None
     if ended is None or upper_ended is None:
-        return False
+        return head.startup not in ("automatic", "delayed")
     return ended > upper_ended + timedelta(seconds=5)
 
 

@@ -1,0 +1,125 @@
+"""``demo``: one call from symptom to mend, on the demo data."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from hollow_chain.cli import common
+from hollow_chain.trouble import wrong_call
+
+STORY = (
+    (
+        "A call comes in: the boarding kiosk at gate 3 hangs at its first screen. First find it by what one remembers.",
+        ["roster", "kiosk", "--from", "{facts}"],
+    ),
+    ("It runs, and yet it hangs. What does it stand on?", ["why", "kiosk", "--from", "{facts}"]),
+    (
+        "Before anything is changed: what hangs on that service, and what would a stop of it take along?",
+        ["links", "TimetableStore", "--from", "{facts}", "--depth", "3"],
+    ),
+    (
+        "The same as a picture, and the verdict for the ticket system.",
+        ["links", "TimetableStore", "--from", "{facts}", "--depth", "3", "--out", "{folder}/links.png"],
+    ),
+    (
+        "Meanwhile someone reports that the morning reports are down. A false alarm:",
+        ["why", "ReportMill", "--from", "{facts}"],
+    ),
+    (
+        "The startup type is put back and the services are started. The facts are read again:",
+        ["why", "kiosk", "--from", "{mended}"],
+    ),
+    ("What else is not well at Ternholm Ferries this morning?", ["roster", "--unwell", "--from", "{facts}"]),
+)
+
+
+def register(app: typer.Typer) -> None:
+    """Add the command."""
+    app.command("demo")(demo)
+
+
+def demo(
+    out: Annotated[
+        Path, typer.Option("--out", help="Folder to leave the files in; made if it is not there.")
+    ] = Path("hollow-chain-demo"),
+) -> int:
+    """Tell one call from symptom to mend on the demo data; the files stay for trying things."""
+    from hollow_chain.demo import TROUBLES
+    from hollow_chain.show.page import Page
+
+    facts, mended = out / "facts", out / "mended"
+    _lay_out(facts, mended)
+    page = Page()
+    page.line(("Ternholm Ferries, a small company of our invention: four hosts, about sixty services.", "bold"))
+    words = {"facts": str(facts), "mended": str(mended), "folder": str(out)}
+    for number, (said, call) in enumerate(STORY, 1):
+        page.gap()
+        page.line((f"Step {number}. {said}", "bold cyan"))
+        call = [word.format(**words) for word in call]
+        page.line((f"$ hollow-chain {common.shown(' '.join(call))}", "bold"))
+        page.gap()
+        _run(call)
+    common.write_out(out / "verdict.json", _verdict(facts))
+    page.gap()
+    page.line((f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), links.png, verdict.json.", "bold"))
+    page.gap()
+    page.line(f"More to try, with 'hollow-chain why NAME --from {common.shown(facts)}'; NAME is one of:")
+    for target, host, matter in TROUBLES[1:]:
+        page.line((f"{target:<16}", "bold"), (f" {host:<10} ", "dim"), matter, indent=2, hang=28)
+    return 0
+
+
+def _run(call: list[str]) -> None:
+    from hollow_chain.cli import run
+
+    status = run(call)
+    if status > 1:
+        raise wrong_call(f"the demo's step '{' '.join(call)}' ended with status {status}")
+
+
+def _lay_out(facts: Path, mended: Path) -> None:
+    """Put the demo's snapshots into *facts*, and a copy with the story's mend carried out into *mended*."""
+    from hollow_chain.demo import snapshots
+
+    for folder in (facts, mended):
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise wrong_call(f"cannot make the folder {folder}: {(error.strerror or str(error)).lower()}") from None
+    for source in snapshots():
+        data = source.read_bytes()
+        common.write_out(facts / source.name, data)
+        common.write_out(mended / source.name.replace(".yaml", ".json"), _after_the_mend(data))
+
+
+def _after_the_mend(data: bytes) -> bytes:
+    """The same host as it is read again once the timetable store is automatic and running."""
+    from datetime import timedelta
+
+    from hollow_chain.facts.codec import decode, encode
+    from hollow_chain.facts.service import LastRun
+
+    snapshot = decode(data)
+    for host in snapshot.hosts:
+        later = host.read_at + timedelta(minutes=6) if host.read_at else None
+        host.read_at = later
+        for service in host.services:
+            if service.name in ("TimetableStore", "TimetableWeb", "sailings-relay.service"):
+                service.state, service.startup, service.detail = "running", "automatic", ""
+                service.last = LastRun(result="success", started_at=later, up_at=later)
+    return encode(snapshot)
+
+
+def _verdict(facts: Path) -> bytes:
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Graph
+    from hollow_chain.show.documents import to_json, verdict_document
+    from hollow_chain.sources import files
+    from hollow_chain.verdict import diagnose
+
+    known = Facts(Graph(files.read(facts)))
+    verdict = diagnose(known, known.graph.node("gate-03", "gate-kiosk.service"))
+    return (to_json(verdict_document(verdict)) + "\n").encode()

@@ -1,0 +1,43 @@
+"""The throwaway host of the live tests. Where none can be booted they are skipped, and in CI they fail."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.live.realhost import RealHost, why_not
+
+REQUIRED = os.environ.get("HOLLOW_CHAIN_LIVE") == "required"
+PROGRAM = Path(sys.executable).parent / "hollow-chain"
+DAEMONS = ("nginx", "redis-server", "memcached")
+
+
+def needs_a_host() -> None:
+    """Skip (or, where live tests are required, fail) if no host can be booted."""
+    reason = why_not() or next(
+        (f"{name} is not installed" for name in DAEMONS if not Path(f"/lib/systemd/system/{name}.service").exists()), ""
+    )
+    if reason and REQUIRED:
+        pytest.fail(f"live tests are required here, but: {reason}")
+    if reason:
+        pytest.skip(f"no throwaway host: {reason}")
+
+
+@pytest.fixture(scope="session")
+def healthy_host() -> Iterator[RealHost]:
+    """A host that nothing is done to."""
+    needs_a_host()
+    with RealHost("anchor") as host:
+        yield host
+
+
+@pytest.fixture()
+def fresh_host() -> Iterator[RealHost]:
+    """A host of one's own, to break."""
+    needs_a_host()
+    with RealHost("pier") as host:
+        yield host

@@ -1,0 +1,271 @@
+"""Faults put into a real host: what is done, what is asked, what has to be named, and where."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+UNITS = "/etc/systemd/system"
+
+
+@dataclass(frozen=True)
+class Fault:
+    """One fault (or a pair): a script that puts it in, and the answer that is right."""
+
+    name: str
+    script: str
+    target: str
+    cause: str
+    place: str
+    also: tuple[tuple[str, str], ...] = ()
+    """Further causes with their places that have to be named too."""
+
+
+def unit(name: str, body: str, head: str = "", install: bool = True) -> str:
+    """Shell words that write a unit file. *body* is the [Service] section, *head* the [Unit] section."""
+    text = f"[Unit]\nDescription=Ferry desk {name}\n{head}\n"
+    if body:
+        text += f"[Service]\n{body}\n"
+    if install:
+        text += "[Install]\nWantedBy=multi-user.target\n"
+    return f"cat > {UNITS}/{name} <<'UNIT'\n{text}UNIT\n"
+
+
+SLEEP = "ExecStart=/bin/sleep infinity"
+RELOAD = "systemctl daemon-reload\n"
+
+
+def start(*names: str) -> str:
+    """Shell words that try to start units and do not mind if that fails."""
+    return "".join(f"systemctl start {name} 2>/dev/null || true\n" for name in names)
+
+
+def chain(*names: str) -> str:
+    """Units that each hard-need the next and start after it; the last is a service that exists already."""
+    text = ""
+    for upper, lower in zip(names, names[1:], strict=False):
+        text += unit(upper, SLEEP, f"Requires={lower}\nAfter={lower}")
+    return text + RELOAD
+
+
+FAULTS = [
+    Fault(
+        "masked, asked directly",
+        "systemctl stop redis-server; systemctl mask redis-server",
+        "redis-server", "disabled", "redis-server.service",
+    ),
+    Fault(
+        "masked, one link down",
+        chain("boarding-a.service", "redis-server.service") + "systemctl stop redis-server; systemctl mask redis-server\n"
+        + start("boarding-a"),
+        "boarding-a", "disabled", "redis-server.service",
+    ),
+    Fault(
+        "masked, three links down",
+        chain("gate-a.service", "gate-b.service", "gate-c.service", "memcached.service")
+        + "systemctl stop memcached; systemctl mask memcached\n" + start("gate-a"),
+        "gate-a", "disabled", "memcached.service",
+    ),
+    Fault(
+        "a need that is not registered",
+        unit("lamp.service", SLEEP, "Requires=beacon-light.service\nAfter=beacon-light.service") + RELOAD + start("lamp"),
+        "lamp", "not-registered", "beacon-light.service",
+    ),
+    Fault(
+        "a need that is not registered, two links down",
+        unit("horn.service", SLEEP, "Requires=ngnix.service\nAfter=ngnix.service")
+        + chain("horn-top.service", "horn.service") + start("horn-top"),
+        "horn-top", "not-registered", "ngnix.service",
+    ),
+    Fault(
+        "a loop of needs and order",
+        unit("tide-a.service", SLEEP, "Requires=tide-b.service\nAfter=tide-b.service")
+        + unit("tide-b.service", SLEEP, "Requires=tide-c.service\nAfter=tide-c.service")
+        + unit("tide-c.service", SLEEP, "Requires=tide-a.service\nAfter=tide-a.service") + RELOAD + start("tide-a"),
+        "tide-a", "dependency-cycle", "*",
+    ),
+    Fault(
+        "a clash between two services",
+        unit("ramp-day.service", SLEEP, "Conflicts=ramp-night.service") + unit("ramp-night.service", SLEEP) + RELOAD
+        + "systemctl start ramp-day; sleep 0.2; systemctl start ramp-night",
+        "ramp-day", "stopped-by-conflict", "ramp-day.service",
+    ),
+    Fault(
+        "a clash that the other side declares",
+        unit("quay-e.service", SLEEP) + unit("quay-w.service", SLEEP, "Conflicts=quay-e.service") + RELOAD
+        + "systemctl start quay-e; sleep 0.2; systemctl start quay-w",
+        "quay-e", "stopped-by-conflict", "quay-e.service",
+    ),
+    Fault("stopped by hand", "systemctl stop nginx", "nginx", "stopped", "nginx.service"),
+    Fault(
+        "stopped by hand, two links down",
+        chain("desk-a.service", "desk-b.service", "memcached.service")
+        + "systemctl start desk-a; sleep 0.3; systemctl stop memcached",
+        "desk-a", "stopped", "memcached.service",
+    ),
+    Fault(
+        "not enabled and never started",
+        unit("ticket.service", SLEEP) + RELOAD,
+        "ticket", "manual-not-started", "ticket.service",
+    ),
+    Fault(
+        "enabled after boot, never started",
+        unit("ticket-new.service", SLEEP) + RELOAD + "systemctl enable ticket-new",
+        "ticket-new", "never-started", "ticket-new.service",
+    ),
+    Fault(
+        "program missing",
+        unit("crew.service", "ExecStart=/opt/crew/bin/crewd --serve") + RELOAD + start("crew"),
+        "crew", "program-missing", "crew.service",
+    ),
+    Fault(
+        "program missing, one link down, with restarts",
+        unit("crew-low.service", "ExecStart=/opt/crew/bin/crewd\nRestart=always\nRestartSec=200ms")
+        + chain("crew-top.service", "crew-low.service") + start("crew-top") + "sleep 2",
+        "crew-top", "program-missing", "crew-low.service",
+    ),
+    Fault(
+        "a real daemon's program gone",
+        "mkdir -p /etc/systemd/system/memcached.service.d\n"
+        "printf '[Service]\\nExecStart=\\nExecStart=/usr/lib/memcached/memcachedd -p 11211\\n' "
+        "> /etc/systemd/system/memcached.service.d/x.conf\n" + RELOAD + "systemctl restart memcached || true\nsleep 0.5",
+        "memcached", "program-missing", "memcached.service",
+    ),
+    Fault(
+        "program without the right to be run",
+        "printf '#!/bin/sh\\nsleep 100\\n' > /usr/local/bin/wharf; chmod 0644 /usr/local/bin/wharf\n"
+        + unit("wharf.service", "ExecStart=/usr/local/bin/wharf") + RELOAD + start("wharf"),
+        "wharf", "program-not-executable", "wharf.service",
+    ),
+    Fault(
+        "program of another machine",
+        "cp /bin/sleep /usr/local/bin/winch; printf '\\xb7' | dd of=/usr/local/bin/winch bs=1 seek=18 conv=notrunc 2>/dev/null\n"
+        + unit("winch.service", "ExecStart=/usr/local/bin/winch 100") + RELOAD + start("winch"),
+        "winch", "wrong-program-format", "winch.service",
+    ),
+    Fault(
+        "interpreter missing",
+        "printf '#!/opt/none/python\\n' > /usr/local/bin/crane; chmod 0755 /usr/local/bin/crane\n"
+        + unit("crane.service", "ExecStart=/usr/local/bin/crane") + RELOAD + start("crane"),
+        "crane", "program-missing", "crane.service",
+    ),
+    Fault(
+        "account missing",
+        unit("purser.service", SLEEP + "\nUser=purserd") + RELOAD + start("purser"),
+        "purser", "account-missing", "purser.service",
+    ),
+    Fault(
+        "group missing, two links down",
+        unit("mate-low.service", SLEEP + "\nGroup=nogrp") + chain("mate-top.service", "mate-mid.service", "mate-low.service")
+        + start("mate-top"),
+        "mate-top", "account-missing", "mate-low.service",
+    ),
+    Fault(
+        "a real daemon's account gone",
+        "systemctl stop redis-server; userdel redis\nsystemctl start redis-server || true",
+        "redis-server", "account-missing", "redis-server.service",
+    ),
+    Fault(
+        "working folder missing",
+        unit("cargo.service", SLEEP + "\nWorkingDirectory=/srv/cargo/today") + RELOAD + start("cargo"),
+        "cargo", "workdir-missing", "cargo.service",
+    ),
+    Fault(
+        "start condition not met",
+        unit("radar.service", SLEEP, "ConditionPathExists=/etc/radar/enabled") + RELOAD
+        + "systemctl enable radar\n" + start("radar"),
+        "radar", "condition-unmet", "radar.service",
+    ),
+    Fault(
+        "definition changed on disk, not reloaded",
+        unit("log.service", "ExecStart=/opt/none/logbook") + RELOAD + start("log")
+        + "sleep 1.1\n" + unit("log.service", SLEEP),
+        "log", "stale-definition", "log.service",
+    ),
+    Fault(
+        "definition refused",
+        unit("fog.service", "Type=simple\nUser=nobody") + RELOAD + start("fog"),
+        "fog", "bad-definition", "fog.service",
+    ),
+    Fault(
+        "definition refused, one link down",
+        unit("mist.service", "ExecStart=relative/path") + chain("mist-top.service", "mist.service") + start("mist-top"),
+        "mist-top", "bad-definition", "mist.service",
+    ),
+    Fault(
+        "instance without its file",
+        "mkdir -p /etc/redis; cp /etc/redis/redis.conf /etc/redis/redis-north.conf\n" + start("redis-server@south"),
+        "redis-server@south", "instance-config-missing", "redis-server@south.service",
+    ),
+    Fault(
+        "a template without its argument",
+        "true", "redis-server@", "not-registered", "redis-server@.service",
+    ),
+    Fault(
+        "an environment file missing",
+        unit("stow.service", SLEEP + "\nEnvironmentFile=/etc/stow/env") + RELOAD + start("stow"),
+        "stow", "path-missing", "stow.service",
+    ),
+    Fault(
+        "a configuration file missing, named by the log",
+        "mv /etc/nginx/mime.types /etc/nginx/mime.types.old; systemctl restart nginx || true",
+        "nginx", "path-missing", "nginx.service",
+    ),
+    Fault(
+        "configuration refused",
+        "echo 'berth_color blue;' >> /etc/nginx/nginx.conf; systemctl restart nginx || true",
+        "nginx", "config-rejected", "nginx.service",
+    ),
+    Fault(
+        "restart loop without a known reason",
+        unit("pump.service", "ExecStart=/bin/sh -c 'sleep 0.3; exit 7'\nRestart=always\nRestartSec=100ms",
+             "StartLimitIntervalSec=0") + RELOAD + start("pump") + "sleep 3",
+        "pump", "crash-loop", "pump.service",
+    ),
+    Fault(
+        "restart loop that is barred in the end",
+        unit("pump-b.service", "ExecStart=/bin/sh -c 'exit 9'\nRestart=on-failure\nRestartSec=50ms") + RELOAD
+        + start("pump-b") + "sleep 2",
+        "pump-b", "crash-loop", "pump-b.service",
+    ),
+    Fault(
+        "a file system that cannot be mounted",
+        f"cat > {UNITS}/srv-hold.mount <<'UNIT'\n[Mount]\nWhat=/var/lib/hold.img\nWhere=/srv/hold\nType=ext4\nUNIT\n"
+        + unit("hold.service", SLEEP, "RequiresMountsFor=/srv/hold") + RELOAD + start("hold"),
+        "hold", "mount-failed", "srv-hold.mount",
+    ),
+    Fault(
+        "a device that is not there",
+        unit("sonar.service", SLEEP, "BindsTo=dev-sonar0.device\nAfter=dev-sonar0.device\nJobTimeoutSec=1") + RELOAD
+        + "timeout 5 systemctl start sonar || true",
+        "sonar", "device-missing", "dev-sonar0.device",
+    ),
+    Fault(
+        "a socket that is not started",
+        unit("chart.service", SLEEP, install=False)
+        + f"printf '[Socket]\\nListenStream=/run/chart.sock\\n[Install]\\nWantedBy=sockets.target\\n' > {UNITS}/chart.socket\n"
+        + RELOAD,
+        "chart.service", "manual-not-started", "chart.socket",
+    ),
+    Fault(
+        "two independent causes",
+        unit("twin-a.service", "ExecStart=/opt/none/a") + unit("twin-b.service", SLEEP + "\nUser=nobody2")
+        + unit("twin.service", SLEEP, "Requires=twin-a.service twin-b.service\nAfter=twin-a.service twin-b.service")
+        + RELOAD + start("twin-a", "twin-b", "twin"),
+        "twin", "program-missing", "twin-a.service", (("account-missing", "twin-b.service"),),
+    ),
+    Fault(
+        "killed by a signal",
+        unit("bell.service", SLEEP) + RELOAD + "systemctl start bell; sleep 0.2; systemctl kill -s KILL bell; sleep 0.3",
+        "bell", "killed", "bell.service",
+    ),
+    Fault(
+        "ends at once",
+        unit("flare.service", "ExecStart=/bin/true") + RELOAD + "systemctl start flare; sleep 0.3",
+        "flare", "exits-at-once", "flare.service",
+    ),
+    Fault(
+        "start takes longer than its limit",
+        unit("slow.service", "Type=notify\nTimeoutStartSec=1s\n" + SLEEP) + RELOAD + start("slow"),
+        "slow", "start-timeout", "slow.service",
+    ),
+]  # fmt: skip

@@ -1,0 +1,136 @@
+"""A throwaway real host for the live tests: systemd as PID 1 in namespaces of its own, on a copy-on-write view of
+this machine's disk. Whatever is broken on it is gone when it is taken down.
+
+Needs Linux, root, systemd, util-linux and iproute2.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import signal
+import subprocess
+import tempfile
+import time
+from pathlib import Path
+
+_UNIFIED = Path("/sys/fs/cgroup/unified")
+CGROUPS = _UNIFIED if _UNIFIED.is_dir() else Path("/sys/fs/cgroup")
+SCRATCH = Path("/var/tmp")
+BOOT_SECONDS = 90.0
+
+_BOOT = r"""
+set -e
+echo $$ > "$GROUP/cgroup.procs"
+exec unshare --cgroup --mount --uts --ipc --net --pid --fork --kill-child=KILL sh -c '
+set -e
+mount --make-rprivate /
+mount -t tmpfs tmpfs "$PLACE"
+mkdir "$PLACE/new" "$PLACE/work" "$PLACE/root"
+mount -t overlay overlay -o "lowerdir=/,upperdir=$PLACE/new,workdir=$PLACE/work" "$PLACE/root"
+cd "$PLACE/root"
+mount -t proc proc proc
+mount -t sysfs -o ro sysfs sys
+mount -t cgroup2 cgroup2 sys/fs/cgroup
+mount -t tmpfs -o mode=755 tmpfs run; mkdir run/lock
+mount -t tmpfs tmpfs tmp
+mount -t tmpfs -o mode=755 tmpfs dev
+for name in null zero full random urandom tty; do touch dev/$name; mount --bind /dev/$name dev/$name; done
+mkdir dev/pts dev/shm
+mount -t devpts -o newinstance,ptmxmode=0666 devpts dev/pts; ln -s pts/ptmx dev/ptmx
+mount -t tmpfs tmpfs dev/shm
+hostname "$NAME"; echo "$NAME" > etc/hostname
+ip link set lo up
+mkdir -p mnt/outer; pivot_root . mnt/outer; umount -l /mnt/outer
+exec env -i container=throwaway PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin \
+  /lib/systemd/systemd --system --log-target=journal --unit=multi-user.target
+'
+"""
+
+
+def why_not() -> str:
+    """Why no host can be booted here; empty where one can."""
+    if os.geteuid() != 0:
+        return "not root"
+    for needed in ("unshare", "nsenter", "ip", "systemctl"):
+        if shutil.which(needed) is None:
+            return f"{needed} is not installed"
+    if not Path("/lib/systemd/systemd").exists():
+        return "systemd is not installed"
+    if not (CGROUPS / "cgroup.procs").exists():
+        return "no unified control groups"
+    return ""
+
+
+class RealHost:
+    """A booted host; use as a context manager."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self._group = CGROUPS / f"hollow-{name}-{os.getpid()}"
+        self._place = Path(tempfile.mkdtemp(prefix=f"hollow-{name}-", dir=SCRATCH))
+        self._outer: subprocess.Popen[bytes] | None = None
+        self.init = 0
+
+    def __enter__(self) -> RealHost:
+        try:
+            self._boot()
+        except BaseException:
+            self.down()
+            raise
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.down()
+
+    def _boot(self) -> None:
+        self._group.mkdir()
+        env = {**os.environ, "GROUP": str(self._group), "PLACE": str(self._place), "NAME": self.name}
+        self._outer = subprocess.Popen(
+            ["sh", "-c", _BOOT], env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+            start_new_session=True,
+        )  # fmt: skip
+        deadline = time.monotonic() + BOOT_SECONDS
+        children = Path(f"/proc/{self._outer.pid}/task/{self._outer.pid}/children")
+        while time.monotonic() < deadline:
+            if self._outer.poll() is not None:
+                said = self._outer.stdout.read().decode() if self._outer.stdout else ""
+                raise RuntimeError(f"boot failed: {said[-500:]}")
+            with contextlib.suppress(OSError, ValueError, IndexError):
+                self.init = int(children.read_text().split()[0])
+                if self.run("systemctl is-system-running", check=False).stdout.strip() in ("running", "degraded"):
+                    return
+            time.sleep(0.1)
+        raise RuntimeError(f"not booted within {BOOT_SECONDS:.0f} s")
+
+    def down(self) -> None:
+        """End the host and everything on it."""
+        if self._outer is not None:
+            with contextlib.suppress(OSError):
+                os.killpg(self._outer.pid, signal.SIGKILL)
+            if self.init:
+                with contextlib.suppress(OSError):
+                    os.kill(self.init, signal.SIGKILL)
+            self._outer.wait()
+        for _ in range(100):
+            folders = [p for p in self._group.rglob("*") if p.is_dir()] if self._group.exists() else []
+            for folder in (*sorted(folders, reverse=True), self._group):
+                with contextlib.suppress(OSError):
+                    folder.rmdir()
+            if not self._group.exists():
+                break
+            time.sleep(0.05)
+        shutil.rmtree(self._place, ignore_errors=True)
+
+    def run(self, script: str, check: bool = True, bare: bool = False) -> subprocess.CompletedProcess[str]:
+        """Run a shell script on the host; *bare* takes all capabilities from it, as if it were not root."""
+        command = ["nsenter", "-t", str(self.init), "-a"]
+        if bare:
+            command += ["setpriv", "--bounding-set=-all", "--inh-caps=-all"]
+        done = subprocess.run(
+            [*command, "bash", "-c", script], capture_output=True, text=True, timeout=120, stdin=subprocess.DEVNULL
+        )
+        if check and done.returncode:
+            raise RuntimeError(f"{script}\nexit {done.returncode}: {done.stdout}{done.stderr}")
+        return done
