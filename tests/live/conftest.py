@@ -19,7 +19,8 @@ DAEMONS = ("nginx", "redis-server", "memcached")
 def needs_a_host() -> None:
     """Skip (or, where live tests are required, fail) if no host can be booted."""
     reason = why_not() or next(
-        (f"{name} is not installed" for name in DAEMONS if not Path(f"/lib/systemd/system/{name}.service").exists()), ""
+        (f"{name} is not installed" for name in DAEMONS if not Path(f"/lib/systemd/system/{name}.service").exists()),
+        "",
     )
     if reason and REQUIRED:
         pytest.fail(f"live tests are required here, but: {reason}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 UNITS = "/etc/systemd/system"
@@ -42,7 +43,7 @@ def start(*names: str) -> str:
 def chain(*names: str) -> str:
     """Units that each hard-need the next and start after it; the last is a service that exists already."""
     text = ""
-    for upper, lower in zip(names, names[1:], strict=False):
+    for upper, lower in itertools.pairwise(names):
         text += unit(upper, SLEEP, f"Requires={lower}\nAfter={lower}")
     return text + RELOAD
 

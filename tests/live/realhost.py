@@ -99,7 +99,10 @@ class RealHost:
                 raise RuntimeError(f"boot failed: {said[-500:]}")
             with contextlib.suppress(OSError, ValueError, IndexError):
                 self.init = int(children.read_text().split()[0])
-                if self.run("systemctl is-system-running", check=False).stdout.strip() in ("running", "degraded"):
+                if self.run("systemctl is-system-running", check=False).stdout.strip() in (
+                    "running",
+                    "degraded",
+                ):
                     return
             time.sleep(0.1)
         raise RuntimeError(f"not booted within {BOOT_SECONDS:.0f} s")
@@ -129,7 +132,11 @@ class RealHost:
         if bare:
             command += ["setpriv", "--bounding-set=-all", "--inh-caps=-all"]
         done = subprocess.run(
-            [*command, "bash", "-c", script], capture_output=True, text=True, timeout=120, stdin=subprocess.DEVNULL
+            [*command, "bash", "-c", script],
+            capture_output=True,
+            text=True,
+            timeout=120,
+            stdin=subprocess.DEVNULL,
         )
         if check and done.returncode:
             raise RuntimeError(f"{script}\nexit {done.returncode}: {done.stdout}{done.stderr}")

@@ -21,7 +21,7 @@ def test_every_active_service_comes_out_clean(healthy_host: RealHost) -> None:
     healthy_host.run(f"{PROGRAM} capture --out /var/tmp/host.json")
     wrong = healthy_host.run(
         f"for name in {' '.join(repr(n) for n in names)}; do "
-        f"{PROGRAM} why --from /var/tmp/host.json --json -- \"$name\" > /var/tmp/v || {{ echo \"$name\"; cat /var/tmp/v; }}; done"
+        f'{PROGRAM} why --from /var/tmp/host.json --json -- "$name" > /var/tmp/v || {{ echo "$name"; cat /var/tmp/v; }}; done'
     ).stdout
     assert wrong == ""
 
@@ -118,7 +118,9 @@ def test_what_cannot_be_read_without_rights_is_told(lived_in_host: RealHost) -> 
 def test_capture_and_why_agree_with_a_live_look(lived_in_host: RealHost) -> None:
     lived_in_host.run("systemctl stop memcached")
     lived_in_host.run(f"{PROGRAM} capture --out /var/tmp/later.json")
-    from_file = json.loads(lived_in_host.run(f"{PROGRAM} why memcached --from /var/tmp/later.json --json", check=False).stdout)
+    from_file = json.loads(
+        lived_in_host.run(f"{PROGRAM} why memcached --from /var/tmp/later.json --json", check=False).stdout
+    )
     live = json.loads(lived_in_host.run(f"{PROGRAM} why memcached --json", check=False).stdout)
     assert [(c["cause"], c["service"]) for c in from_file["causes"]] == [("stopped", "memcached.service")]
     assert [c["cause"] for c in live["causes"]] == ["stopped"]
@@ -140,7 +142,9 @@ def test_capture_masks_what_a_real_host_would_leak(lived_in_host: RealHost) -> N
 
 
 def test_a_host_that_vanishes_during_a_capture_is_one_line(fresh_host: RealHost) -> None:
-    fresh_host.run("systemctl stop dbus.socket dbus.service 2>/dev/null; rm -f /run/dbus/system_bus_socket", check=False)
+    fresh_host.run(
+        "systemctl stop dbus.socket dbus.service 2>/dev/null; rm -f /run/dbus/system_bus_socket", check=False
+    )
     done = fresh_host.run(f"{PROGRAM} capture --out /var/tmp/x.json", check=False)
     assert done.returncode == 3
     assert len(done.stderr.strip().splitlines()) == 1

@@ -59,6 +59,11 @@ class Facts:
         self.graph = graph
         self._indexes: dict[str, HostIndex] = {}
         self._standings: dict[int, Standing] = {}
+        self.troubled: frozenset[tuple[str, str]] | None = None
+        """Where the whole of the facts has been looked through: all nodes that are not well or stand on one that is
+        not. None: not looked through, so that any node may be."""
+        self.memory: dict[object, object] = {}
+        """What the walks have found so far, by what it is about; the facts do not change under them."""
 
     def index(self, host: str) -> HostIndex:
         """The look-ups of the host of that name."""
@@ -78,7 +83,6 @@ class Facts:
                 node.service, self.graph.hosts[node.host], self.index(node.host).up_targets
             )
         return found
-
 
     def silent_triggers(self, node: Node) -> list[Node]:
         """The units that should start *node* on their event, where none of them can: all are down or not started.

@@ -10,11 +10,12 @@ from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Me
 from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.words import clock, failed_last
 from hollow_chain.chain import Edge, Node, loop_through, reach
+from hollow_chain.facts.service import LinkKind
 
 _CYCLE_WORDS = ("ordering cycle", "order is cyclic", "break ordering")
 _SAME_MOMENT = 5.0
 """Seconds within which an end and a start that caused it are recorded."""
-_PULLING = ("hard", "soft")
+_PULLING: tuple[LinkKind, ...] = ("hard", "soft")
 
 
 @cause("dependency-cycle", states=NOT_UP)
@@ -38,7 +39,12 @@ def dependency_cycle(case: Case) -> Iterator[Finding]:
             *(case.seen(_link_words(edge)) for edge in _edges_of(case, loop)[:12]),
             *(case.quoted(event) for event in spoken[-2:]),
         ),
-        mends=(Mend(f"Cut the link from {weakest.tail.name} to {weakest.head.name} ({_kind(weakest)}).", AFTER_RELOAD),)
+        mends=(
+            Mend(
+                f"Cut the link from {weakest.tail.name} to {weakest.head.name} ({_kind(weakest)}).",
+                AFTER_RELOAD,
+            ),
+        )
         if weakest
         else (),
         sure=0.95 if spoken else 0.85,
@@ -50,12 +56,14 @@ def dependency_cycle(case: Case) -> Iterator[Finding]:
 def _loop(case: Case) -> list[Node]:
     """The loop through the node that its manager cannot start, if there is one."""
     graph = case.graph
-    waits = ("hard",) if case.host.manager == "control-manager" else ("order",)
-    if not any(link.kind in waits for link in case.service.links):
+    waits: tuple[LinkKind, ...] = ("hard",) if case.host.manager == "control-manager" else ("order",)
+    if case.node.name not in graph.tangled(case.node.host, waits[0]):
         return []
     pulled = {case.node.key} | {
         node.key
-        for node, _ in reach(case.node, lambda n: [e.head for e in graph.needs(n, _PULLING) if not e.crosses and e.link.pulls])
+        for node, _ in reach(
+            case.node, lambda n: [e.head for e in graph.needs(n, _PULLING) if not e.crosses and e.link.pulls]
+        )
     }
 
     def step(node: Node) -> list[Node]:
@@ -118,7 +126,11 @@ def stopped_by_conflict(case: Case) -> Iterator[Finding]:
             continue
         yield Finding(
             says=f"{service.name} cannot run beside {other.name}, which is up"
-            + (f"; the start of {other.name} at {clock(began)} ended it." if together else "; the two are declared to clash."),
+            + (
+                f"; the start of {other.name} at {clock(began)} ended it."
+                if together
+                else "; the two are declared to clash."
+            ),
             evidence=(
                 case.seen(f"{edge.tail.name} declares that it clashes with {edge.head.name} ({_kind(edge)})"),
                 case.seen(f"{other.name} is up", MANAGER, rival.up_at if rival else None),
@@ -126,7 +138,10 @@ def stopped_by_conflict(case: Case) -> Iterator[Finding]:
             ),
             mends=(
                 Mend(f"Choose: stop {other.name} and start {service.name}, or leave it as it is."),
-                Mend(f"If both are to run, remove the clash from the definition of {edge.tail.name}.", AFTER_RELOAD),
+                Mend(
+                    f"If both are to run, remove the clash from the definition of {edge.tail.name}.",
+                    AFTER_RELOAD,
+                ),
             ),
             sure=0.94 if together else 0.7,
             holder=other.name,
@@ -169,7 +184,9 @@ def mount_failed(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"The file system {where}{f' (from {what})' if what else ''} is not mounted{f', {what} is not there' if absent else ''}.",
         evidence=(
-            case.seen(f"state of {service.name}: {service.detail or service.state}, result {service.last.result if service.last else 'not known'}"),
+            case.seen(
+                f"state of {service.name}: {service.detail or service.state}, result {service.last.result if service.last else 'not known'}"
+            ),
             *((case.seen(f"{what} does not exist", FILES),) if absent else ()),
             *(case.quoted(event) for event in said),
         ),

@@ -12,9 +12,15 @@ from hollow_chain.facts.host import Event
 
 _PATH = r"(?P<path>/[^\s\"'`,;:()<>\[\]]+(?:/[^\s\"'`,;:()<>\[\]]*)*)"
 _IN_PATH = re.compile(_PATH)
-_MISSING = re.compile(r"(?i)no such file or directory|\bENOENT\b|does not exist|doesn't exist|(?:was |is )?not found|cannot find")
-_DENIED = re.compile(r"(?i)permission denied|\bEACCES\b|\bEPERM\b|operation not permitted|access (?:is )?denied|not permitted")
-_IN_USE = re.compile(r"(?i)address already in use|\bEADDRINUSE\b|already in use|port \d+ is (?:already )?(?:in use|taken|allocated)")
+_MISSING = re.compile(
+    r"(?i)no such file or directory|\bENOENT\b|does not exist|doesn't exist|(?:was |is )?not found|cannot find"
+)
+_DENIED = re.compile(
+    r"(?i)permission denied|\bEACCES\b|\bEPERM\b|operation not permitted|access (?:is )?denied|not permitted"
+)
+_IN_USE = re.compile(
+    r"(?i)address already in use|\bEADDRINUSE\b|already in use|port \d+ is (?:already )?(?:in use|taken|allocated)"
+)
 _NO_ADDRESS = re.compile(r"(?i)cannot assign requested address|\bEADDRNOTAVAIL\b")
 _NO_SPACE = re.compile(r"(?i)no space left|\bENOSPC\b|disk (?:is )?full|disk quota exceeded|\bEDQUOT\b")
 _REJECTED = re.compile(
@@ -113,7 +119,7 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
         located = _located(event.text)
         rejects = bool(_REJECTED.search(event.text))
         if located and (rejects or event.level in ("", "emergency", "alert", "critical", "error", "info", "warning")):
-            if rejects or not _DENIED.search(event.text) and not _MISSING.search(event.text):
+            if rejects or (not _DENIED.search(event.text) and not _MISSING.search(event.text)):
                 found.append(ConfigError(event, *located))
         elif rejects:
             only = _LINE_ONLY.search(event.text)

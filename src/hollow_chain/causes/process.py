@@ -62,13 +62,24 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
         return
     if last.result in ("timeout", "oom-kill", "watchdog", "signal", "core-dump", "protocol"):
         return
-    if last.exit_status in (None, 0) and last.error_number in (None, 0) and last.result not in ("exit-code", "resources"):
+    if (
+        last.exit_status in (None, 0)
+        and last.error_number in (None, 0)
+        and last.result not in ("exit-code", "resources")
+    ):
         return
     words = _last_words(case)
     what = f": {words[-1].fact}" if words else "; its log says nothing about it"
     yield Finding(
         says=f"{service.name} ends with {ending(service)}{_ran(service)}{what}.",
-        evidence=(case.seen(f"last run ended with {ending(service)}, result {last.result or 'failed'}", MANAGER, last.ended_at), *words),
+        evidence=(
+            case.seen(
+                f"last run ended with {ending(service)}, result {last.result or 'failed'}",
+                MANAGER,
+                last.ended_at,
+            ),
+            *words,
+        ),
         mends=(Mend(f"Act on the last words of {service.name}, then start it."),),
         sure=0.5 if words else 0.4,
         residual=True,
@@ -98,9 +109,15 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
     why = f"before it reported that it was up (start type {style})" if protocol else "so nothing is left running"
     yield Finding(
         says=f"{service.name} ends{_ran(service)} without an error, {why}.",
-        evidence=(case.seen(f"last run ended with {ending(service)}{_ran(service)}", MANAGER, last.ended_at), *_last_words(case)),
+        evidence=(
+            case.seen(f"last run ended with {ending(service)}{_ran(service)}", MANAGER, last.ended_at),
+            *_last_words(case),
+        ),
         mends=(
-            Mend(f"Make the program of {service.name} stay in the foreground, or declare a start type that fits it.", "after a reload"),
+            Mend(
+                f"Make the program of {service.name} stay in the foreground, or declare a start type that fits it.",
+                "after a reload",
+            ),
         ),
         sure=0.8 if protocol else 0.75,
         residual=True,
@@ -125,14 +142,31 @@ def killed(case: Case) -> Iterator[Finding]:
     if not watchdog and (last.signal is None or not failed_last(service)):
         return
     name = signal_name(last.signal) if last.signal is not None else "the watchdog"
-    crashed = last.result == "core-dump" or name in ("SIGSEGV", "SIGABRT", "SIGBUS", "SIGILL", "SIGFPE", "SIGSYS")
-    how = "did not answer its watchdog in time and was ended" if watchdog else f"{'crashed with' if crashed else 'was ended by'} {name}"
+    crashed = last.result == "core-dump" or name in (
+        "SIGSEGV",
+        "SIGABRT",
+        "SIGBUS",
+        "SIGILL",
+        "SIGFPE",
+        "SIGSYS",
+    )
+    how = (
+        "did not answer its watchdog in time and was ended"
+        if watchdog
+        else f"{'crashed with' if crashed else 'was ended by'} {name}"
+    )
     yield Finding(
         says=f"{service.name} {how}{_ran(service)}, at {clock(last.ended_at or last.left_up_at)}.",
-        evidence=(case.seen(f"result {last.result or 'signal'}, {name}", MANAGER, last.ended_at), *_last_words(case)),
+        evidence=(
+            case.seen(f"result {last.result or 'signal'}, {name}", MANAGER, last.ended_at),
+            *_last_words(case),
+        ),
         mends=(
-            Mend(f"See the last words of {service.name} and update or repair its program." if crashed
-                 else f"Find who sent {name}; then start {service.name}."),
+            Mend(
+                f"See the last words of {service.name} and update or repair its program."
+                if crashed
+                else f"Find who sent {name}; then start {service.name}."
+            ),
         ),
         sure=0.85,
         residual=True,
@@ -159,8 +193,16 @@ def killed_for_memory(case: Case) -> Iterator[Finding]:
     limit = service.limits.memory_bytes if service.limits else None
     yield Finding(
         says=f"{service.name} was ended because memory ran out{f' (its limit is {limit >> 20} MiB)' if limit else ''}.",
-        evidence=(case.seen(f"result {last.result}", MANAGER, last.ended_at), *(case.quoted(e) for e in said[-2:])),
-        mends=(Mend(f"Raise the memory limit of {service.name}, or make it use less.", "after a reload and a restart"),),
+        evidence=(
+            case.seen(f"result {last.result}", MANAGER, last.ended_at),
+            *(case.quoted(e) for e in said[-2:]),
+        ),
+        mends=(
+            Mend(
+                f"Raise the memory limit of {service.name}, or make it use less.",
+                "after a reload and a restart",
+            ),
+        ),
         sure=0.92 if last.result == "oom-kill" else 0.75,
         explains=("killed", "crash-loop", "exits-with-error"),
     )
@@ -183,7 +225,10 @@ def unexplained(case: Case) -> Iterator[Finding]:
         return
     yield Finding(
         says=f"{service.name} is {service.state}, and nothing that was read says why.",
-        evidence=(case.seen(f"state of {service.name}: {service.detail or service.state}, {ending(service)}"), *_last_words(case)),
+        evidence=(
+            case.seen(f"state of {service.name}: {service.detail or service.state}, {ending(service)}"),
+            *_last_words(case),
+        ),
         mends=(Mend(f"Start {service.name} once more and read its log at that moment."),),
         sure=0.1,
         residual=True,

@@ -100,12 +100,12 @@ NOT_UP = ("stopped", "failed", "starting", "stopping", "paused", "unknown")
 
 
 def cause(name: str, states: Iterable[str] = ()) -> Callable[[Look], Look]:
-    """Register the decorated function as the rule for the cause *name*; its module names the family."""
+    """Register the decorated function as the rule for the cause *name*; its module (or package) names the family."""
 
     def register(look: Look) -> Look:
         if name in _RULES:
             raise ValueError(f"two rules for the cause {name}")
-        _RULES[name] = Rule(name, look.__module__.rpartition(".")[2], look, frozenset(states))
+        _RULES[name] = Rule(name, look.__module__.split(".causes.")[1].partition(".")[0], look, frozenset(states))
         return look
 
     return register
@@ -118,9 +118,9 @@ _FRAMEWORK = frozenset({"rule", "case", "standing", "lines", "words"})
 def catalogue() -> tuple[Rule, ...]:
     """All rules, from all family modules of this package."""
     package = importlib.import_module(__package__ or "hollow_chain.causes")
-    for module in sorted(found.name for found in pkgutil.iter_modules(package.__path__)):
-        if module not in _FRAMEWORK:
-            importlib.import_module(f"{package.__name__}.{module}")
+    for found in sorted(pkgutil.walk_packages(package.__path__, f"{package.__name__}."), key=lambda m: m.name):
+        if found.name.rpartition(".")[2] not in _FRAMEWORK:
+            importlib.import_module(found.name)
     return tuple(_RULES.values())
 
 

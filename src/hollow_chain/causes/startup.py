@@ -47,7 +47,9 @@ def disabled(case: Case) -> Iterator[Finding]:
     service = case.service
     wanted = _usual_startup(case)
     how = manager_word(
-        case, "its unit is masked, so that every start is refused", "its startup type is disabled, so that every start is refused"
+        case,
+        "its unit is masked, so that every start is refused",
+        "its startup type is disabled, so that every start is refused",
     )
     file = service.definition.file if service.definition else ""
     yield Finding(
@@ -128,7 +130,9 @@ def stopped(case: Case) -> Iterator[Finding]:
         yield Finding(
             says=f"{service.name} is {word}.",
             evidence=(case.seen(f"state of {service.name}: {service.detail or service.state}"),),
-            mends=(Mend(f"{'Resume' if service.state == 'paused' else 'Wait for its end, then start'} {service.name}."),),
+            mends=(
+                Mend(f"{'Resume' if service.state == 'paused' else 'Wait for its end, then start'} {service.name}."),
+            ),
             sure=0.8,
             residual=service.state == "stopping",
         )
@@ -244,7 +248,9 @@ def delayed_pending(case: Case) -> Iterator[Finding]:
     limits = case.host.limits
     begins = limits.delayed_seconds if limits and limits.delayed_seconds is not None else DELAYED_SECONDS
     due = boot + timedelta(seconds=begins)
-    when = f"due from {clock(due)} on, in {span(left)}" if left else f"due since {clock(due)}, its group is being started"
+    when = (
+        f"due from {clock(due)} on, in {span(left)}" if left else f"due since {clock(due)}, its group is being started"
+    )
     yield Finding(
         says=f"{case.service.name} is not running yet: it starts delayed, {when}.",
         evidence=(
@@ -290,13 +296,23 @@ def not_persistent(case: Case) -> Iterator[Finding]:
     Mend: set it automatic.
     """
     service = case.service
-    if service.startup not in ("manual", "disabled") or service.kind not in ("service", "socket", "timer", "path"):
+    if service.startup not in ("manual", "disabled") or service.kind not in (
+        "service",
+        "socket",
+        "timer",
+        "path",
+    ):
         return
-    if service.triggers or not case.asked and case.needed_from is None:
+    if service.triggers or (not case.asked and case.needed_from is None):
         return
     for edge in case.graph.needed_by(case.node):
         above = edge.tail.service
-        if not edge.crosses and edge.link.pulls and above is not None and above.startup in ("automatic", "delayed", "on-need"):
+        if (
+            not edge.crosses
+            and edge.link.pulls
+            and above is not None
+            and above.startup in ("automatic", "delayed", "on-need")
+        ):
             return
     yield Finding(
         says=f"{service.name} runs now but will not come back at the next boot: its startup type is {service.startup}.",

@@ -46,7 +46,10 @@ def start_timeout(case: Case) -> Iterator[Finding]:
         ),
         mends=(
             Mend(f"Find out what {service.name} waits for while it starts; its log around the start says it."),
-            Mend(f"If it is only slow, give {service.name} a longer start limit.", "after a reload and a restart"),
+            Mend(
+                f"If it is only slow, give {service.name} a longer start limit.",
+                "after a reload and a restart",
+            ),
         ),
         sure=0.88,
         explains=("exits-with-error", "killed", "crash-loop"),
@@ -69,7 +72,11 @@ def start_rate_limited(case: Case) -> Iterator[Finding]:
         return
     bad_end = last.exit_status not in (None, 0) or last.signal not in (None, 15)
     limits = service.limits
-    rate = f"{limits.rate_count} starts in {span(limits.rate_seconds)}" if limits and limits.rate_seconds else "its rate limit"
+    rate = (
+        f"{limits.rate_count} starts in {span(limits.rate_seconds)}"
+        if limits and limits.rate_seconds
+        else "its rate limit"
+    )
     yield Finding(
         says=f"{service.name} was started too often in a short time ({rate}) and is barred from starting.",
         evidence=(

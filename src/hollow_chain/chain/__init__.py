@@ -8,10 +8,10 @@ from hollow_chain.chain.stops import stop_takes
 __all__ = [
     "ALL_KINDS",
     "HARD",
-    "Match",
     "NEEDS",
     "Edge",
     "Graph",
+    "Match",
     "Node",
     "best",
     "deepest_first",

@@ -48,7 +48,14 @@ def search(graph: Graph, words: str, hosts: Iterable[str] | None = None) -> list
     if not wanted:
         return [Match(Node(h.name, s.name, s), EXACT) for h in places for s in h.services]
     found = [match for host in places for match in _on_host(host, wanted)]
-    found.sort(key=lambda m: (m.rank, m.node.service is not None and m.node.service.kind != "service", len(m.node.name), m.node))
+    found.sort(
+        key=lambda m: (
+            m.rank,
+            m.node.service is not None and m.node.service.kind != "service",
+            len(m.node.name),
+            m.node,
+        )
+    )
     return found or _near(places, wanted)
 
 

@@ -17,6 +17,10 @@ NEEDS: frozenset[LinkKind] = frozenset(("hard", "soft"))
 HARD: frozenset[LinkKind] = frozenset(("hard",))
 
 
+Key = tuple[str, str]
+"""Host and name: what tells a node from all others."""
+
+
 class Node(NamedTuple):
     """A name on a host. ``service`` is None where nothing of that name is registered there."""
 
@@ -51,7 +55,9 @@ class Graph:
         self.hosts: dict[str, Host] = {host.name: host for host in document.hosts}
         self._names: dict[str, dict[str, Service]] = {}
         self._folded: dict[str, dict[str, Service]] = {}
-        self._needed_by: dict[tuple[str, str], list[Edge]] | None = None
+        self._back: dict[LinkKind, dict[Key, list[tuple[str, Service, Link]]]] = {}
+        self._needs: dict[tuple[Key, frozenset[LinkKind]], list[Edge]] = {}
+        self._tangled: dict[tuple[str, LinkKind], frozenset[str]] = {}
 
     def host_named(self, name: str) -> Host | None:
         """The host of that name, in any case of letters; a name without its domain finds the one host it fits."""
@@ -59,7 +65,9 @@ class Graph:
             return self.hosts[name]
         folded = name.casefold()
         close = [h for n, h in self.hosts.items() if n.casefold() == folded]
-        close = close or [h for n, h in self.hosts.items() if n.casefold().partition(".")[0] == folded.partition(".")[0]]
+        close = close or [
+            h for n, h in self.hosts.items() if n.casefold().partition(".")[0] == folded.partition(".")[0]
+        ]
         return close[0] if len(close) == 1 else None
 
     def names(self, host: str) -> dict[str, Service]:
@@ -106,27 +114,56 @@ class Graph:
         """The edges to what *node* needs, one for each pair of head and kind."""
         if node.service is None:
             return []
-        wanted = frozenset(kinds)
-        seen: dict[tuple[str, str, str], Edge] = {}
-        for link in node.service.links:
-            if link.kind in wanted:
-                head = self.head(node.host, link)
-                seen.setdefault((*head.key, link.kind), Edge(node, link, head))
-        return list(seen.values())
+        wanted = kinds if isinstance(kinds, frozenset) else frozenset(kinds)
+        known = self._needs.get((node.key, wanted))
+        if known is None:
+            seen: dict[tuple[str, str, str], Edge] = {}
+            for link in node.service.links:
+                if link.kind in wanted:
+                    head = self.head(node.host, link)
+                    seen.setdefault((head.host, head.name, link.kind), Edge(node, link, head))
+            known = self._needs[node.key, wanted] = list(seen.values())
+        return known
 
     def needed_by(self, node: Node, kinds: Iterable[LinkKind] = NEEDS) -> list[Edge]:
         """The edges from what needs *node*."""
-        if self._needed_by is None:
-            self._needed_by = self._reversed()
-        wanted = frozenset(kinds)
-        return [edge for edge in self._needed_by.get(node.key, ()) if edge.link.kind in wanted]
+        found: dict[tuple[str, str, str], Edge] = {}
+        for kind in sorted(kinds):
+            for host, service, link in self._backward(kind).get(node.key, ()):
+                found.setdefault((host, service.name, kind), Edge(Node(host, service.name, service), link, node))
+        return list(found.values())
 
-    def _reversed(self) -> dict[tuple[str, str], list[Edge]]:
-        back: dict[tuple[str, str], list[Edge]] = {}
-        for node in self.nodes():
-            for edge in self.needs(node, ALL_KINDS):
-                back.setdefault(edge.head.key, []).append(edge)
+    def _backward(self, kind: LinkKind) -> dict[Key, list[tuple[str, Service, Link]]]:
+        """All links of one kind by what they point at; built once for each kind that is asked for."""
+        back = self._back.get(kind)
+        if back is None:
+            back = self._back[kind] = {}
+            for name, host in self.hosts.items():
+                for service in host.services:
+                    for link in service.links:
+                        if link.kind == kind:
+                            back.setdefault(self.head(name, link).key, []).append((name, service, link))
         return back
+
+    def tangled(self, host: str, kind: LinkKind) -> frozenset[str]:
+        """Names on *host* that may stand in a loop of links of one kind: all that do, and what lies between loops.
+
+        What nothing leads to, or what leads nowhere, stands in no loop; it is peeled off, layer by layer (Kahn,
+        "Topological sorting of large networks", 1962), in time linear in the links.
+        """
+        found = self._tangled.get((host, kind))
+        if found is None:
+            ahead = {
+                service.name: [
+                    head.name
+                    for link in service.links
+                    if link.kind == kind and not (link.host and link.host != host)
+                    and (head := self.find(host, link.to)) is not None
+                ]
+                for service in self.hosts[host].services
+            }
+            found = self._tangled[host, kind] = frozenset(_peeled(_turned(_peeled(ahead))))
+        return found
 
     def nodes(self) -> Iterator[Node]:
         """Every registered service of every host."""
@@ -135,9 +172,31 @@ class Graph:
                 yield Node(name, service.name, service)
 
 
-def reach(
-    start: Node, step: Callable[[Node], Iterable[Node]], depth: int | None = None
-) -> Iterator[tuple[Node, int]]:
+def _peeled(ahead: dict[str, list[str]]) -> dict[str, list[str]]:
+    """*ahead* without the names that nothing leads to, again and again until none is left."""
+    count = dict.fromkeys(ahead, 0)
+    for heads in ahead.values():
+        for head in heads:
+            count[head] += 1
+    loose = [name for name, number in count.items() if not number]
+    while loose:
+        for head in ahead[loose.pop()]:
+            count[head] -= 1
+            if not count[head]:
+                loose.append(head)
+    return {name: [h for h in ahead[name] if count[h]] for name, number in count.items() if number}
+
+
+def _turned(ahead: dict[str, list[str]]) -> dict[str, list[str]]:
+    """The same links, each turned around."""
+    back: dict[str, list[str]] = {name: [] for name in ahead}
+    for name, heads in ahead.items():
+        for head in heads:
+            back[head].append(name)
+    return back
+
+
+def reach(start: Node, step: Callable[[Node], Iterable[Node]], depth: int | None = None) -> Iterator[tuple[Node, int]]:
     """Every node that repeated *step* leads to from *start*, nearest first, with its distance; each once."""
     seen = {start.key}
     level, distance = [start], 0

@@ -61,7 +61,7 @@ def _dispatch(words: list[str]) -> int:
         name="hollow-chain",
         help=_ABOUT,
         epilog=_EXITS,
-                add_completion=True,
+        add_completion=True,
         pretty_exceptions_enable=False,
         context_settings={"help_option_names": ["-h", "--help"]},
     )
@@ -83,7 +83,7 @@ def _root(version: bool = False) -> None:
 def _call(command: Any, words: list[str]) -> int:
     import typer
 
-    click_error = typer.BadParameter.__mro__[2]
+    click_error: Any = typer.BadParameter.__mro__[2]
     try:
         result = command.main(args=words or ["--help"], prog_name="hollow-chain", standalone_mode=False)
     except click_error as error:

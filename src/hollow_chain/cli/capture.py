@@ -18,7 +18,9 @@ def register(app: typer.Typer) -> None:
 def capture(
     out: Annotated[
         Path | None,
-        typer.Option("--out", help="File to write; - for standard output. Default: HOST.json here.", show_default=False),
+        typer.Option(
+            "--out", help="File to write; - for standard output. Default: HOST.json here.", show_default=False
+        ),
     ] = None,
     source: common.From = None,
     host: common.HostName = "",
@@ -53,7 +55,13 @@ def capture(
         from hollow_chain.show.documents import to_json
 
         unread = [f"{item.what}: {item.why}" for h in snapshot.hosts for item in h.unread]
-        document = {"format": "hollow-chain/capture", "version": 1, "file": str(path), **counts, "unread": unread}
+        document = {
+            "format": "hollow-chain/capture",
+            "version": 1,
+            "file": str(path),
+            **counts,
+            "unread": unread,
+        }
         common.put(to_json(document))
         return 0
     for item in (item for h in snapshot.hosts for item in h.unread):

@@ -23,7 +23,8 @@ HostName = Annotated[
 ]
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
 Target = Annotated[
-    str, typer.Argument(help="Service: any part of its name, first letters, program, or port.", show_default=False)
+    str,
+    typer.Argument(help="Service: any part of its name, first letters, program, or port.", show_default=False),
 ]
 UNIT_KINDS = (".service", ".socket", ".timer", ".mount", ".automount", ".device", ".target", ".path", ".swap")
 
@@ -59,7 +60,7 @@ def _extra(words: str) -> tuple[str, ...]:
     return () if name.rpartition(".")[0].endswith("@") else (name,)
 
 
-class waiting:  # noqa: N801 - reads as a statement
+class waiting:
     """Say on standard error, on a terminal only, what is being waited for; wipe it afterwards."""
 
     def __init__(self, text: str) -> None:
@@ -139,8 +140,6 @@ def write_out(path: Path, data: bytes) -> None:
     if path.is_dir():
         raise wrong_call(f"cannot write {path}: it is a folder; name a file in it")
     write_atomically(path, data, 0o644)
-
-
 
 
 def write_private(path: Path, data: bytes) -> None:

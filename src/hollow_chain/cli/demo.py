@@ -42,9 +42,9 @@ def register(app: typer.Typer) -> None:
 
 
 def demo(
-    out: Annotated[
-        Path, typer.Option("--out", help="Folder to leave the files in; made if it is not there.")
-    ] = Path("hollow-chain-demo"),
+    out: Annotated[Path, typer.Option("--out", help="Folder to leave the files in; made if it is not there.")] = Path(
+        "hollow-chain-demo"
+    ),
 ) -> int:
     """Tell one call from symptom to mend on the demo data; the files stay for trying things."""
     from hollow_chain.demo import TROUBLES
@@ -64,7 +64,12 @@ def demo(
         _run(call)
     common.write_out(out / "verdict.json", _verdict(facts))
     page.gap()
-    page.line((f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), links.png, verdict.json.", "bold"))
+    page.line(
+        (
+            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), links.png, verdict.json.",
+            "bold",
+        )
+    )
     page.gap()
     page.line(f"More to try, with 'hollow-chain why NAME --from {common.shown(facts)}'; NAME is one of:")
     for target, host, matter in TROUBLES[1:]:

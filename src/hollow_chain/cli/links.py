@@ -48,7 +48,9 @@ def links(
     node = common.find_target(facts.graph, target, host)
     if node.service is None:
         raise wrong_call(f"no service {node.name!r} is registered on {node.host}; 'hollow-chain roster' lists them")
-    kinds: list[LinkKind] = ["hard", "soft", *(["order"] if order else []), *(["clash"] if clash else [])]
+    kinds: list[LinkKind] = ["hard", "soft"]
+    kinds += ["order"] if order else []
+    kinds += ["clash"] if clash else []
     view = Surroundings(facts, node, *around(facts.graph, node, kinds, depth), is_hollow=partial(is_hollow, facts))
     if out is not None:
         data = WRITERS[out.suffix.lower()](view)

@@ -21,7 +21,9 @@ def roster(
     ] = None,
     source: common.From = None,
     host: common.HostName = "",
-    everything: Annotated[bool, typer.Option("--all", help="Also sockets, timers, mounts, targets and the like.")] = False,
+    everything: Annotated[
+        bool, typer.Option("--all", help="Also sockets, timers, mounts, targets and the like.")
+    ] = False,
     unwell: Annotated[bool, typer.Option("--unwell", help="Only what is not well.")] = False,
     json: common.Json = False,
 ) -> int:

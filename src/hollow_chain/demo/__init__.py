@@ -4,7 +4,11 @@ from importlib.resources import files
 from importlib.resources.abc import Traversable
 
 TROUBLES: tuple[tuple[str, str, str], ...] = (
-    ("gate-kiosk", "gate-03", "hangs at its first screen: a disabled service, three links and two hosts away"),
+    (
+        "gate-kiosk",
+        "gate-03",
+        "hangs at its first screen: a disabled service, three links and two hosts away",
+    ),
     ("TicketDesk", "office-01", "needs a manual service that nobody started"),
     ("LoyaltyCards", "office-01", "needs a name that is not registered; a numbered twin is"),
     ("HarborPrint", "office-01", "left stopped by an update"),

@@ -101,11 +101,11 @@ def _decode_yaml(data: bytes, type: Any) -> Any:
         # exhaust the stack or multiply it without bound.
         for event in yaml.parse(text, Loader=loader):
             if isinstance(event, yaml.AliasEvent):
-                raise SnapshotError(f"line {event.start_mark.line + 1}: YAML aliases are not read")
+                raise SnapshotError(f"line {_line(event)}: YAML aliases are not read")
             if isinstance(event, yaml.CollectionStartEvent):
                 depth += 1
                 if depth > MAX_YAML_DEPTH:
-                    raise SnapshotError(f"line {event.start_mark.line + 1}: nested too deeply")
+                    raise SnapshotError(f"line {_line(event)}: nested too deeply")
             elif isinstance(event, yaml.CollectionEndEvent):
                 depth -= 1
         return msgspec.convert(yaml.load(text, Loader=loader), type, strict=True)
@@ -113,6 +113,10 @@ def _decode_yaml(data: bytes, type: Any) -> Any:
         raise SnapshotError(f"it is not UTF-8 (byte {error.start})") from None
     except yaml.YAMLError as error:
         raise SnapshotError(_yaml_reason(error)) from None
+
+
+def _line(event: Any) -> int:
+    return int(event.start_mark.line) + 1
 
 
 def _yaml_reason(error: Exception) -> str:
@@ -173,7 +177,9 @@ def _check_header(name: Any, version: Any) -> None:
     if not isinstance(version, int) or isinstance(version, bool) or version < 1:
         raise SnapshotError(f"its version is {str(version)[:60]!r}; expected the number {VERSION}")
     if version > VERSION:
-        raise SnapshotError(f"it is of version {str(version)[:60]}; this program reads up to version {VERSION}: update it")
+        raise SnapshotError(
+            f"it is of version {str(version)[:60]}; this program reads up to version {VERSION}: update it"
+        )
 
 
 def _check_hosts(found: Snapshot) -> None:

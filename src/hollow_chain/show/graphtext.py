@@ -19,7 +19,9 @@ def dot(view: Surroundings) -> bytes:
     lines = ["digraph links {", "  rankdir=TB;", '  node [shape=box, fontname="sans-serif"];']
     for node in view.nodes:
         label = f"{clean(node.name, 80)}\\n{clean(node.host, 60)}: {view.state(node)}, {view.word(node)}"
-        lines.append(f'  {_quoted(_id(node))} [label="{_escaped(label)}"{", penwidth=2" if node == view.target else ""}];')
+        lines.append(
+            f'  {_quoted(_id(node))} [label="{_escaped(label)}"{", penwidth=2" if node == view.target else ""}];'
+        )
     for edge in view.edges:
         lines.append(
             f"  {_quoted(_id(edge.tail))} -> {_quoted(_id(edge.head))} "
@@ -33,7 +35,9 @@ def _id(node: Node) -> str:
 
 
 def _escaped(text: str) -> str:
-    return text.replace('"', '\\"').replace("<", "&lt;") if "\\" not in text.replace("\\n", "") else text.replace('"', "'")
+    return (
+        text.replace('"', '\\"').replace("<", "&lt;") if "\\" not in text.replace("\\n", "") else text.replace('"', "'")
+    )
 
 
 def _quoted(text: str) -> str:
@@ -43,7 +47,13 @@ def _quoted(text: str) -> str:
 def graphml(view: Surroundings) -> bytes:
     """The links as GraphML; an edge points at what is needed."""
     root = ElementTree.Element("graphml", xmlns=_GRAPHML)
-    for scope, name in (("node", "host"), ("node", "state"), ("node", "standing"), ("edge", "kind"), ("edge", "word")):
+    for scope, name in (
+        ("node", "host"),
+        ("node", "state"),
+        ("node", "standing"),
+        ("edge", "kind"),
+        ("edge", "word"),
+    ):
         ElementTree.SubElement(root, "key", id=name, attrib={"for": scope, "attr.name": name, "attr.type": "string"})
     graph = ElementTree.SubElement(root, "graph", id="links", edgedefault="directed")
     for node in view.nodes:

@@ -79,5 +79,3 @@ def before(moment: datetime | None, read_at: datetime | None) -> str:
     gap = (read_at - moment).total_seconds() if read_at is not None else 0.0
     # What another host was asked a little later is as good as read at the same time.
     return f"{clock(moment)}, {span(gap)} before the reading" if gap > 0 else clock(moment)
-
-

@@ -52,7 +52,14 @@ def draw(view: Surroundings, kind: str) -> bytes:
     title = f"{clean(target.name, 80)} on {clean(target.host, 60)}: needed by (above), needs (below)"
     figure.text(0.015, 1 - 0.28 / height, _plain(title), fontsize=13, fontweight="bold", va="center", color="#222222")
     legend = "solid: hard · dashed: soft · dotted: order · dash-dot: clash · arrows point at what is needed"
-    figure.text(0.015, 1 - 0.6 / height, legend + (f" · {left} more not drawn" if left else ""), fontsize=9, color="#555555", va="center")
+    figure.text(
+        0.015,
+        1 - 0.6 / height,
+        legend + (f" · {left} more not drawn" if left else ""),
+        fontsize=9,
+        color="#555555",
+        va="center",
+    )
     out = io.BytesIO()
     figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)
     return out.getvalue()
@@ -163,6 +170,34 @@ def _draw_node(axes: Any, view: Surroundings, node: Node, place: tuple[float, fl
     )
     axes.add_patch(box)
     name = clean(node.name, 25)
-    axes.text(x, y + 0.12, _plain(name), ha="center", va="center", fontsize=8.5, fontweight="bold", color="#222222", zorder=3)
-    axes.text(x, y - 0.02, _plain(clean(node.host, 30)), ha="center", va="center", fontsize=7.5, color="#555555", zorder=3)
-    axes.text(x, y - 0.14, f"{view.state(node)} \u2013 {view.word(node)}", ha="center", va="center", fontsize=8, color=line, zorder=3)
+    axes.text(
+        x,
+        y + 0.12,
+        _plain(name),
+        ha="center",
+        va="center",
+        fontsize=8.5,
+        fontweight="bold",
+        color="#222222",
+        zorder=3,
+    )
+    axes.text(
+        x,
+        y - 0.02,
+        _plain(clean(node.host, 30)),
+        ha="center",
+        va="center",
+        fontsize=7.5,
+        color="#555555",
+        zorder=3,
+    )
+    axes.text(
+        x,
+        y - 0.14,
+        f"{view.state(node)} \u2013 {view.word(node)}",
+        ha="center",
+        va="center",
+        fontsize=8,
+        color=line,
+        zorder=3,
+    )

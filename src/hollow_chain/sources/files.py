@@ -96,7 +96,9 @@ def _without_twins(found: Snapshot) -> Snapshot:
         if len(names) < len(host.services):
             twins = len(host.services) - len(names)
             host.services = list(reversed(names.values()))
-            host.unread.append(Unread(what=f"{twins} services", why="their names stand there twice; the first was kept"))
+            host.unread.append(
+                Unread(what=f"{twins} services", why="their names stand there twice; the first was kept")
+            )
     if len(hosts) < len(found.hosts):
         found.hosts = list(hosts.values())
     return found

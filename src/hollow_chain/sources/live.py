@@ -9,7 +9,7 @@ import threading
 from datetime import UTC, datetime
 from pathlib import Path
 
-from hollow_chain.facts.host import Event, Filesystem, Host, Listener, Snapshot, Unread, snapshot
+from hollow_chain.facts.host import Adapter, Event, Filesystem, Host, Listener, Snapshot, Unread, snapshot
 from hollow_chain.facts.service import Condition, Definition, Service, Trigger
 from hollow_chain.sources import looks, processes, systemd_bus, unit_file
 from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
@@ -50,7 +50,7 @@ class _Beside(threading.Thread):
         super().__init__(daemon=True)
         self.listeners: list[Listener] = []
         self.unread: list[Unread] = []
-        self.adapters: list[processes.Adapter] = []
+        self.adapters: list[Adapter] = []
 
     def run(self) -> None:
         self.listeners, self.unread = processes.listeners()
@@ -84,7 +84,15 @@ def _host(bus: systemd_bus.BusFacts, beside: _Beside) -> Host:
 
 
 def _is_container(manager: dict[str, object]) -> bool:
-    return str(manager.get("Virtualization", "")) not in ("kvm", "qemu", "vmware", "microsoft", "xen", "amazon", "oracle")
+    return str(manager.get("Virtualization", "")) not in (
+        "kvm",
+        "qemu",
+        "vmware",
+        "microsoft",
+        "xen",
+        "amazon",
+        "oracle",
+    )
 
 
 def _add_triggers(units: list[Service], bus: systemd_bus.BusFacts) -> None:
@@ -313,5 +321,3 @@ def _filesystems() -> list[Filesystem]:
             )
         )
     return found
-
-

@@ -21,7 +21,16 @@ _KINDS = {
     stat.S_IFCHR: "device",
 }
 # elf(5), e_machine: the ones a server is likely to be.
-_MACHINES = {3: "i386", 40: "arm", 62: "x86_64", 183: "aarch64", 243: "riscv64", 22: "s390x", 21: "ppc64", 8: "mips"}
+_MACHINES = {
+    3: "i386",
+    40: "arm",
+    62: "x86_64",
+    183: "aarch64",
+    243: "riscv64",
+    22: "s390x",
+    21: "ppc64",
+    8: "mips",
+}
 _REMOTE = ("nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "fuse.sshfs", "fuse.glusterfs", "afs")
 
 

@@ -1,6 +1,6 @@
 """What systemd says over D-Bus (org.freedesktop.systemd1(5)), fetched in one pipelined conversation.
 
-Only reading calls are made: ``ListUnits`` and ``Properties.GetAll``. Asking an object path of a unit that is installed 
+Only reading calls are made: ``ListUnits`` and ``Properties.GetAll``. Asking an object path of a unit that is installed
 but not loaded makes the manager load it for as long as the call takes, and no longer.
 """
 
@@ -77,7 +77,9 @@ async def _fetch(extra: tuple[str, ...]) -> BusFacts:
 
 async def _converse(bus: Any, extra: tuple[str, ...]) -> BusFacts:
     manager_call = _properties(bus, MANAGER_PATH)
-    names_call = _call(bus, "org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus", "ListActivatableNames")
+    names_call = _call(
+        bus, "org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus", "ListActivatableNames"
+    )
     manager, names, listed = await asyncio.gather(manager_call, names_call, _listed(bus, "ListUnits"))
     paths = {row[0]: row[6] for row in listed}
     unit_files = installed(manager.get("UnitPath", ()) if isinstance(manager, dict) else ())
@@ -134,14 +136,25 @@ async def _properties(bus: Any, path: str) -> Properties | str:
 
 
 async def _call(
-    bus: Any, destination: str, path: str, interface: str, member: str, signature: str = "", body: list[Any] | None = None
+    bus: Any,
+    destination: str,
+    path: str,
+    interface: str,
+    member: str,
+    signature: str = "",
+    body: list[Any] | None = None,
 ) -> list[Any] | str:
     """The body of the answer, or the text of the refusal."""
     from dbus_fast import Message, MessageType
 
     answer = await bus.call(
         Message(
-            destination=destination, path=path, interface=interface, member=member, signature=signature, body=body or []
+            destination=destination,
+            path=path,
+            interface=interface,
+            member=member,
+            signature=signature,
+            body=body or [],
         )
     )
     if answer is None or answer.message_type is MessageType.ERROR:
@@ -149,7 +162,17 @@ async def _call(
     return list(answer.body)
 
 
-UNIT_SUFFIXES = (".service", ".socket", ".timer", ".mount", ".automount", ".target", ".path", ".swap", ".device")
+UNIT_SUFFIXES = (
+    ".service",
+    ".socket",
+    ".timer",
+    ".mount",
+    ".automount",
+    ".target",
+    ".path",
+    ".swap",
+    ".device",
+)
 
 
 def installed(folders: Iterable[str]) -> dict[str, str]:

@@ -52,7 +52,13 @@ _STATES: dict[str, State] = {
     "failed": "failed",
     "maintenance": "failed",
 }
-_LOADS = {"loaded": "loaded", "merged": "loaded", "stub": "loaded", "masked": "masked", "not-found": "missing"}
+_LOADS = {
+    "loaded": "loaded",
+    "merged": "loaded",
+    "stub": "loaded",
+    "masked": "masked",
+    "not-found": "missing",
+}
 _TRIGGER_KINDS = ("socket", "timer", "path", "automount")
 _CHILD_EXITED = 1
 
@@ -296,7 +302,9 @@ _HOMES = ["/home", "/root", "/run/user"]
 
 
 def _confinement(facts: Properties) -> Confinement | None:
-    read_only = _PROTECTED.get(facts.get("ProtectSystem", ""), []) + [p.lstrip("-+") for p in facts.get("ReadOnlyPaths", ())]
+    read_only = _PROTECTED.get(facts.get("ProtectSystem", ""), []) + [
+        p.lstrip("-+") for p in facts.get("ReadOnlyPaths", ())
+    ]
     hidden = [p.lstrip("-+") for p in facts.get("InaccessiblePaths", ())]
     home = facts.get("ProtectHome", "no")
     if home in ("yes", "tmpfs"):

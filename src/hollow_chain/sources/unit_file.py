@@ -69,6 +69,22 @@ def effective(settings: list[Setting]) -> dict[str, str]:
 
 
 _LISTS = frozenset(
-    "ExecStart ExecStartPre ExecStartPost EnvironmentFile Environment Requires Requisite Wants BindsTo PartOf After "
-    "Before Conflicts ReadWritePaths ReadOnlyPaths InaccessiblePaths".split()
+    [
+        "ExecStart",
+        "ExecStartPre",
+        "ExecStartPost",
+        "EnvironmentFile",
+        "Environment",
+        "Requires",
+        "Requisite",
+        "Wants",
+        "BindsTo",
+        "PartOf",
+        "After",
+        "Before",
+        "Conflicts",
+        "ReadWritePaths",
+        "ReadOnlyPaths",
+        "InaccessiblePaths",
+    ]
 )

@@ -85,7 +85,11 @@ def diagnose(facts: Facts, target: Node) -> Verdict:
     unread = _unread(facts.graph, walked)
     dim = any("journal" in text or "log" in text for text in unread)
     causes = [
-        Cause(f, round(f.sure * (SURE_LOSS if dim and f.residual else 1.0), 3), tuple(walked.chain_to((f.host, f.service))))
+        Cause(
+            f,
+            round(f.sure * (SURE_LOSS if dim and f.residual else 1.0), 3),
+            tuple(walked.chain_to((f.host, f.service))),
+        )
         for f in kept
     ]
     causes.sort(key=lambda c: (-c.confidence, -len(c.chain), c.finding.cause, c.finding.service))
@@ -105,7 +109,9 @@ def diagnose_all(graph: Graph) -> Iterator[Verdict]:
     facts = Facts(graph)
     unwell = [node for node in graph.nodes() if not facts.standing(node).well]
     unwell += _links_to_nowhere(graph)
-    for node in affected(facts, unwell).values():
+    troubled = affected(facts, unwell)
+    facts.troubled = frozenset(troubled)
+    for node in troubled.values():
         if node.service is not None and facts.standing(node) is not Standing.IDLE:
             verdict = diagnose(facts, node)
             if verdict.causes:

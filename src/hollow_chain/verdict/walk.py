@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import timedelta
-from typing import NamedTuple
+from functools import cached_property
+from typing import NamedTuple, cast
 
 from hollow_chain.causes import Case, Facts, Finding, Standing, rules_for
 from hollow_chain.causes.standing import skipped
@@ -32,7 +33,7 @@ class Walked:
     """Nodes that are an obstacle themselves; the others were only passed on the way."""
     unknown_hosts: dict[str, Edge] = field(default_factory=dict)
 
-    @property
+    @cached_property
     def nodes(self) -> dict[Key, Node]:
         """The nodes by key."""
         return {node.key: node for node in self.order}
@@ -56,7 +57,7 @@ def walk(facts: Facts, target: Node) -> Walked:
     def step(node: Node) -> list[Node]:
         found = below.get(node.key)
         if found is None:
-            needs = hollow_needs(facts, node, walked.unknown_hosts)
+            needs = _remembered_needs(facts, node, walked.unknown_hosts)
             found = [need.edge.head for need in needs]
             below[node.key] = found
             walked.hollow.update(need.edge.head.key for need in needs if not need.passed)
@@ -78,8 +79,13 @@ def walk(facts: Facts, target: Node) -> Walked:
 
 def examine(case: Case) -> list[Finding]:
     """What all rules that have anything to say find on one node."""
-    state = case.node.service.state if case.node.service is not None else "absent"
-    return [finding for rule in rules_for(state) for finding in rule.findings(case)]
+    about = ("findings", case.node.key, case.asked, case.needed_from.key if case.needed_from else None)
+    known = case.facts.memory.get(about)
+    if known is None:
+        state = case.node.service.state if case.node.service is not None else "absent"
+        known = [finding for rule in rules_for(state) for finding in rule.findings(case)]
+        case.facts.memory[about] = known
+    return cast("list[Finding]", known)
 
 
 class Need(NamedTuple):
@@ -106,6 +112,18 @@ def hollow_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge] | None
     return found
 
 
+def _remembered_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge]) -> list[Need]:
+    about = ("needs", node.key)
+    known = facts.memory.get(about)
+    if known is None:
+        unknown: dict[str, Edge] = {}
+        known = facts.memory[about] = (hollow_needs(facts, node, unknown), unknown)
+    needs, unknown = cast("tuple[list[Need], dict[str, Edge]]", known)
+    for host, edge in unknown.items():
+        unknown_hosts.setdefault(host, edge)
+    return needs
+
+
 def is_hollow(facts: Facts, edge: Edge) -> bool:
     """Whether what *edge* points at is hard-needed and is itself the obstacle."""
     return edge.link.kind == "hard" and edge.head.host in facts.graph.hosts and _passed(facts, edge) is False
@@ -119,6 +137,8 @@ def _passed(facts: Facts, edge: Edge) -> bool | None:
     standing = facts.standing(head)
     if standing is Standing.UP:
         # What runs may itself stand on something that does not.
+        if facts.troubled is not None:
+            return True if head.key in facts.troubled else None
         leads_on = head.service is not None and any(link.kind == "hard" for link in head.service.links)
         return True if leads_on else None
     tail_up = facts.standing(tail) is Standing.UP

@@ -1,0 +1,1 @@
+"""Definition: the service is not registered, or its definition or what it names is not right."""

@@ -1,0 +1,51 @@
+"""The configuration that the program itself refuses."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from hollow_chain.causes import lines
+from hollow_chain.causes.case import Case
+from hollow_chain.causes.rule import NOT_UP, Finding, Mend, cause
+from hollow_chain.causes.words import failed_last
+from hollow_chain.facts.service import Service
+
+
+@cause("config-rejected", states=NOT_UP)
+def config_rejected(case: Case) -> Iterator[Finding]:
+    """The program refuses its own configuration.
+
+    Looks at: the words of its last run: a file with a line number, the words of a parser.
+    Convinced by: such a line in a run that ended with an error.
+    Against: the same run also naming an absent path, a taken port or a missing right.
+    Mend: correct the place that is named.
+    """
+    service = case.service
+    if not failed_last(service):
+        return
+    own = [e for e in case.last_events() if "systemd" not in e.source]
+    complaints = lines.config_errors(own)
+    if not complaints:
+        return
+    best = next((c for c in complaints if c.path and c.line is not None), None) or next(
+        (c for c in complaints if c.path), complaints[0]
+    )
+    where = best.path + (f":{best.line}" if best.line is not None else "") if best.path else "its configuration"
+    yield Finding(
+        says=f"{service.name} refuses its configuration at {where}: \u201c{best.event.text[:200]}\u201d.",
+        evidence=(
+            case.quoted(best.event),
+            case.seen(_ending(service), at=service.last.ended_at if service.last else None),
+        ),
+        mends=(Mend(f"Correct {where}, then start {service.name}.", "at the next start"),),
+        sure=0.93 if best.path and best.line is not None else 0.85,
+    )
+
+
+def _ending(service: Service) -> str:
+    last = service.last
+    if last is None:
+        return f"{service.name} is {service.state}"
+    number = last.exit_status if last.exit_status is not None else last.error_number
+    step = f" in {last.step}" if last.step else ""
+    return f"last run ended with {last.result or 'an error'}{f' ({number})' if number is not None else ''}{step}"

@@ -1,0 +1,191 @@
+"""What the service manager itself says of the definition: unknown, refused, or not the one on disk."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Finding, Mend, cause
+
+EXIT_CHDIR, EXIT_EXEC, EXIT_NAMESPACE = 200, 203, 226
+"""Exit statuses of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
+_TWIN = re.compile(r"[ _.-]?\(?\d{1,3}\)?$")
+_EXEC_FAILED = re.compile(
+    r"(?:Failed to (?:locate|find|execute)|at step EXEC spawning|Unable to locate) (?:executable |program )?'?(/[^\s':]+)"
+)
+_VOLATILE = ("/run/", "/var/run/", "/tmp/", "/proc/", "/sys/", "/dev/")
+_MACHINE_CONDITIONS = re.compile(
+    r"(Virtualization|Architecture|Firmware|Host|Kernel|Security|Capability|ACPower|NeedsUpdate|FirstBoot|"
+    r"CPUFeature|Memory$|CPUs|Control(Group|lers)|OSRelease|Pressure|Credential)"
+)
+
+
+@cause("not-registered", states=("absent", "stopped"))
+def not_registered(case: Case) -> Iterator[Finding]:
+    """No service of that name is registered on the host, or the name is that of a template.
+
+    Looks at: all registered names and aliases; names that differ in a few letters or in a number at their end;
+    instances of the same template.
+    Convinced by: the whole list of services having been read, and the name not being in it.
+    Against: nothing; a list that was read in part is told as unread.
+    Mend: register it, or correct the name where it is needed.
+    """
+    if case.registered:
+        if case.service.template and (case.asked or case.needed_from is not None):
+            yield _template_without_argument(case)
+        return
+    if case.node.name.endswith(".device"):
+        return  # a device that is not there is `device-missing`
+    near = _near_names(case)
+    above = case.needed_from
+    who = f"{above.name} needs {case.node.name}, but no" if above else "No"
+    hint = f" Near names: {', '.join(near[:5])}." if near else ""
+    mends = []
+    if near and above:
+        mends.append(Mend(f"If {near[0]} was meant, correct the name in the definition of {above.name}.", AFTER_RELOAD))
+    mends.append(Mend(f"Otherwise register (install) {case.node.name} on {case.node.host}."))
+    yield Finding(
+        says=f"{who} service of {'that' if above else 'this'} name is registered on {case.node.host}: {case.node.name}.{hint}",
+        evidence=(
+            case.seen(f"{len(case.host.services)} services are registered on {case.node.host}; this is none of them"),
+        ),
+        mends=tuple(mends),
+        sure=0.95,
+        near=tuple(near),
+    )
+
+
+def _near_names(case: Case) -> list[str]:
+    from rapidfuzz import fuzz, process
+
+    names = list(case.graph.names(case.node.host))
+    stem = _stem(case.node.name)
+    twins = [n for n in names if _TWIN.sub("", _stem(n)).casefold() == _TWIN.sub("", stem).casefold()]
+    family = [n for n in names if "@" in case.node.name and n.partition("@")[0] == case.node.name.partition("@")[0]]
+    close = process.extract(case.node.name, names, scorer=fuzz.WRatio, limit=5, score_cutoff=78)
+    return list(dict.fromkeys([*twins, *family, *(name for name, _, _ in close)]))[:8]
+
+
+def _stem(name: str) -> str:
+    return name.removesuffix(".service")
+
+
+def _template_without_argument(case: Case) -> Finding:
+    service = case.service
+    instances = [s.name for s in case.host.services if s.template_of == service.name]
+    offered = f" Instances here: {', '.join(instances[:6])}." if instances else " No instance of it is loaded here."
+    return Finding(
+        says=f"{service.name} is a template and cannot be started without an instance argument.{offered}",
+        evidence=(
+            case.seen(f"{service.name} is a template", service.definition.file if service.definition else FILES),
+        ),
+        mends=(
+            Mend(f"Start an instance, such as {instances[0] if instances else service.name.replace('@', '@NAME')}."),
+        ),
+        sure=0.95,
+        near=tuple(instances[:8]),
+    )
+
+
+@cause("bad-definition", states=NOT_UP)
+def bad_definition(case: Case) -> Iterator[Finding]:
+    """The manager refuses the definition.
+
+    Looks at: how the definition was loaded; the manager's complaint, with file and line.
+    Convinced by: the manager's own refusal.
+    Against: nothing.
+    Mend: correct it; a reload makes the manager read it again.
+    """
+    definition = case.service.definition
+    if definition is None or definition.load != "refused":
+        return
+    complaints = [
+        e for e in case.events() if e.file or re.search(r"\.(service|socket|timer|mount|path|target|conf):\d+:", e.text)
+    ]
+    refusals = [
+        e for e in case.events() if re.search(r"(?i)refus|bad unit|invalid|bad-setting", e.text) and e not in complaints
+    ]
+    place = complaints[-1] if complaints else None
+    where = f"{place.file}:{place.line}" if place and place.file and place.line else definition.file
+    spoken = [*complaints[-2:], *refusals[-1:]]
+    words = f" ({spoken[-1].text[:160]})" if spoken else f" ({definition.error})" if definition.error else ""
+    yield Finding(
+        says=f"The manager refuses the definition of {case.service.name}, {where}{words}.",
+        evidence=(
+            case.seen(
+                definition.error or f"definition of {case.service.name} refused",
+                f"definition {definition.file}",
+            ),
+            *(case.quoted(event) for event in spoken),
+        ),
+        mends=(Mend(f"Correct {where}.", AFTER_RELOAD), Mend(f"Then start {case.service.name}.")),
+        sure=0.96,
+        explains=("stopped", "never-started", "manual-not-started"),
+    )
+
+
+@cause("stale-definition", states=("running", *NOT_UP))
+def stale_definition(case: Case) -> Iterator[Finding]:
+    """The definition on disk is not the one that is loaded.
+
+    Looks at: the manager's own flag; which settings differ.
+    Convinced by: the flag; for a service that is down, by a differing setting that bears on its start.
+    Against: a service that is up: then it is a warning.
+    Mend: reload the definitions, then restart the service.
+    """
+    service = case.service
+    definition = service.definition
+    if definition is None or not (
+        definition.needs_reload or (definition.load == "missing" and service.state == "running")
+    ):
+        return
+    gone = definition.load == "missing"
+    differing = [
+        f"{k}: loaded {definition.loaded.get(k, '') or '(empty)'!r}, on disk {v!r}"
+        for k, v in definition.on_disk.items()
+    ]
+    up = service.state == "running"
+    yield Finding(
+        says=f"The definition of {service.name} on disk "
+        + ("is gone" if gone else "is newer than the one that is loaded")
+        + (f" ({'; '.join(differing[:2])})" if differing else "")
+        + ("; it runs by the old one." if up else "; starts still follow the old one."),
+        evidence=(
+            case.seen(f"the manager reports that {service.name} needs a reload of its definition"),
+            *(case.seen(text, f"definition {definition.file}", definition.changed_at) for text in differing[:4]),
+        ),
+        mends=(
+            Mend("Reload the definitions of the manager."),
+            Mend(f"{'Restart' if up else 'Start'} {service.name}.", "after the reload"),
+        ),
+        sure=0.93 if differing else 0.5,
+        note=up,
+        residual=not differing,
+        explains=_explained_by_reload(definition.on_disk) if not up else (),
+    )
+
+
+def _explained_by_reload(on_disk: dict[str, str]) -> tuple[str, ...]:
+    """Which causes a reload may remove, by the settings that it would bring."""
+    gone: list[str] = [
+        "exits-with-error",
+        "exits-at-once",
+        "crash-loop",
+        "start-rate-limited",
+        "stopped",
+        "manual-not-started",
+    ]
+    if "ExecStart" in on_disk:
+        gone += [
+            "program-missing",
+            "program-not-executable",
+            "wrong-program-format",
+            "path-missing",
+            "config-rejected",
+        ]
+    if "WorkingDirectory" in on_disk:
+        gone.append("workdir-missing")
+    if "User" in on_disk or "Group" in on_disk:
+        gone += ["account-missing", "access-denied"]
+    return tuple(gone) if on_disk else ()

@@ -1,0 +1,233 @@
+"""Folders, files and conditions that the definition names."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from hollow_chain.causes import lines
+from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.definition.program import programs_of
+from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.standing import skipped
+from hollow_chain.causes.words import failed_last, started_since_boot
+from hollow_chain.facts.service import Condition, Service
+
+EXIT_CHDIR, EXIT_EXEC, EXIT_NAMESPACE = 200, 203, 226
+"""Exit statuses of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
+_TWIN = re.compile(r"[ _.-]?\(?\d{1,3}\)?$")
+_EXEC_FAILED = re.compile(
+    r"(?:Failed to (?:locate|find|execute)|at step EXEC spawning|Unable to locate) (?:executable |program )?'?(/[^\s':]+)"
+)
+_VOLATILE = ("/run/", "/var/run/", "/tmp/", "/proc/", "/sys/", "/dev/")
+_MACHINE_CONDITIONS = re.compile(
+    r"(Virtualization|Architecture|Firmware|Host|Kernel|Security|Capability|ACPower|NeedsUpdate|FirstBoot|"
+    r"CPUFeature|Memory$|CPUs|Control(Group|lers)|OSRelease|Pressure|Credential)"
+)
+
+
+@cause("workdir-missing", states=NOT_UP)
+def workdir_missing(case: Case) -> Iterator[Finding]:
+    """Its working folder is not there.
+
+    Looks at: the working folder of the definition, and what is there; the manager's exit status 200.
+    Convinced by: a look that found no folder at that path.
+    Against: a folder there.
+    Mend: create it with the right owner, or correct the path.
+    """
+    service = case.service
+    folder = service.program.folder if service.program else ""
+    file = case.file(folder) if folder else None
+    if file is None or (file.exists and file.kind == "folder"):
+        return
+    last = service.last
+    status = last is not None and last.exit_status == EXIT_CHDIR
+    owner = service.account.user if service.account and service.account.user else "its account"
+    what = "is not a folder" if file.exists else "is not there"
+    yield Finding(
+        says=f"The working folder of {service.name} {what}: {folder}.",
+        evidence=(
+            case.seen(f"{folder} {'is a ' + file.kind if file.exists else 'does not exist'}", FILES),
+            *(
+                [
+                    case.seen(
+                        "exit status 200 of the manager: the working folder could not be entered",
+                        at=last.ended_at,
+                    )
+                ]
+                if last is not None and status
+                else []
+            ),
+        ),
+        mends=(
+            Mend(f"Create {folder}, owned by {owner}."),
+            Mend(f"Or correct the working folder in the definition of {service.name}.", AFTER_RELOAD),
+        ),
+        sure=0.97 if status else 0.85,
+    )
+
+
+@cause("path-missing", states=NOT_UP)
+def path_missing(case: Case) -> Iterator[Finding]:
+    """A file or folder that it names or opens is not there.
+
+    Looks at: files that the definition cannot do without; paths that the log calls absent; paths among the
+    arguments. Each is looked at.
+    Convinced by: the definition or the log naming it, and a look that found nothing.
+    Against: a file there; a path of a kind that programs create themselves.
+    Mend: create it with the right owner, or correct the path.
+    """
+    for path, reasons, sure in _absent_paths(case):
+        if _is_of_instance(case.service, path):
+            continue
+        yield Finding(
+            says=f"{case.service.name} needs {path}, which is not there{_how_far(case, path)}.",
+            evidence=(case.seen(f"{path} does not exist", FILES), *reasons),
+            mends=(
+                Mend(f"Put {path} back, readable for {_user(case)}."),
+                Mend(f"Or correct the path where {case.service.name} names it.", AFTER_RELOAD),
+            ),
+            sure=sure,
+        )
+
+
+def _user(case: Case) -> str:
+    account = case.service.account
+    return account.user if account and account.user else "its account"
+
+
+def _how_far(case: Case, path: str) -> str:
+    above = path.rpartition("/")[0]
+    while above:
+        file = case.file(above)
+        if file is not None and file.exists:
+            return f" (the path leads no further than {above})" if above != path.rpartition("/")[0] else ""
+        above = above.rpartition("/")[0]
+    return ""
+
+
+def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
+    """Paths that are named and absent, with why they count and how sure that makes it."""
+    service, program = case.service, case.service.program
+    if program is None or service.kind != "service":
+        return
+    if not failed_last(service):
+        if not started_since_boot(service, case.host.boot_at):
+            yield from _absent_before_a_try(case)
+        return
+    skip = {program.path, program.folder, *(path for path, _ in programs_of(case))}
+    spoken = {path: event for event, path in lines.missing_paths(case.last_events()) if "systemd" not in event.source}
+    strict = program.environment_files
+    if service.last is not None and service.last.exit_status == EXIT_NAMESPACE:
+        strict = [*strict, *program.paths]
+    named = dict.fromkeys([*strict, *spoken, *program.paths])
+    for path in named:
+        file = case.file(path)
+        if path in skip or (file is None and path not in spoken) or (file is not None and file.exists):
+            continue
+        if file is None and case.host.manager == "systemd":
+            continue  # the log says so, and nobody looked: not enough
+        if path in strict:
+            yield path, [case.seen(f"the definition of {service.name} cannot do without {path}")], 0.93
+        elif path in spoken:
+            yield path, [case.quoted(spoken[path])], 0.9
+        elif not path.startswith(_VOLATILE) and not spoken:
+            yield path, [case.seen(f"{path} is among the arguments of {service.name}")], 0.6
+
+
+def _absent_before_a_try(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
+    """Absent files that carry the instance's name, of an instance that nobody has tried to start yet."""
+    service = case.service
+    for path in service.program.paths if service.program else ():
+        file = case.file(path)
+        if file is not None and not file.exists and _is_of_instance(service, path) and path.startswith("/etc/"):
+            yield path, [case.seen(f"{path} is among the arguments of {service.name}")], 0.85
+
+
+def _is_of_instance(service: Service, path: str) -> bool:
+    return bool(service.instance) and service.instance in path.rpartition("/")[2]
+
+
+@cause("instance-config-missing", states=NOT_UP)
+def instance_config_missing(case: Case) -> Iterator[Finding]:
+    """An instance whose own file is not there.
+
+    Looks at: paths that carry the instance's name, in the definition, its conditions, its arguments and its log.
+    Convinced by: such a path being absent; the files of other instances that are there are listed.
+    Against: a file there.
+    Mend: create the instance's file, or start the instance that was meant.
+    """
+    service = case.service
+    if not service.instance:
+        return
+    unmet = [c.parameter for c in service.conditions if c.outcome == "unmet" and not c.negated]
+    absent = {path: (reasons, max(sure, 0.88)) for path, reasons, sure in _absent_paths(case)}
+    for path in unmet:
+        if path.startswith("/"):
+            absent.setdefault(path, ([case.seen(f"start condition of {service.name} on {path} does not hold")], 0.93))
+    for path, (reasons, sure) in absent.items():
+        if not _is_of_instance(service, path):
+            continue
+        file = case.file(path)
+        there = file.siblings if file else []
+        offered = f" There are: {', '.join(there[:6])}." if there else ""
+        yield Finding(
+            says=f"The instance {service.instance!r} of {service.template_of or service.name} has no file of its own: "
+            f"{path} is not there.{offered}",
+            evidence=(
+                case.seen(f"{path} does not exist", FILES),
+                *reasons,
+                *(case.seen(f"{p} exists", FILES) for p in there[:4]),
+            ),
+            mends=(
+                Mend(f"Create {path} for the instance {service.instance!r}."),
+                Mend("Or start the instance that was meant; those with a file are listed above."),
+            ),
+            sure=sure,
+            near=tuple(there[:8]),
+        )
+
+
+@cause("condition-unmet", states=("stopped", "failed", "unknown"))
+def condition_unmet(case: Case) -> Iterator[Finding]:
+    """A start condition does not hold, so the manager passes the service over without a failure.
+
+    Looks at: the outcome of each condition when it was last tested.
+    Convinced by: one that did not hold and that a technician can change (a file, a folder, an account).
+    Against: a condition on what the machine is; a service that only others need: then it is a note.
+    Mend: provide what the condition asks for, or change the condition.
+    """
+    service = case.service
+    if not skipped(service):
+        return
+    unmet = [c for c in service.conditions if c.outcome == "unmet"]
+    if any(_is_of_instance(service, c.parameter) and not c.negated for c in unmet):
+        return
+    by_nature = all(
+        _MACHINE_CONDITIONS.search(c.kind) or (c.parameter + "/").startswith(("/sys/", "/proc/", "/dev/"))
+        for c in unmet
+    )
+    said = ", ".join(_in_words(c) for c in unmet[:3])
+    yield Finding(
+        says=f"{service.name} was passed over at its start: {said}.",
+        evidence=tuple(case.seen(f"{c.kind}={'!' if c.negated else ''}{c.parameter} does not hold") for c in unmet[:5]),
+        mends=(Mend(_provide(unmet[0], service)), Mend(f"Then start {service.name}.")),
+        sure=0.92,
+        note=by_nature or (service.startup == "on-need" and case.needed_from is None and not service.account),
+        explains=("stopped", "never-started", "manual-not-started"),
+    )
+
+
+def _in_words(condition: Condition) -> str:
+    kind = re.sub(r"^(Condition|Assert)", "", condition.kind)
+    words = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", kind).lower()
+    return (
+        f"its condition \u201c{words} {'is not ' if condition.negated else ''}{condition.parameter}\u201d does not hold"
+    )
+
+
+def _provide(condition: Condition, service: Service) -> str:
+    if condition.parameter.startswith("/"):
+        verb = "Remove" if condition.negated else "Provide"
+        return f"{verb} {condition.parameter}, if {service.name} is meant to run here."
+    return f"Provide what {condition.kind}={condition.parameter} asks for, or change the condition."

@@ -1,0 +1,148 @@
+"""The program that the definition names: absent, not to be run, or for another machine."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.words import failed_last
+from hollow_chain.facts.host import File
+
+EXIT_CHDIR, EXIT_EXEC, EXIT_NAMESPACE = 200, 203, 226
+"""Exit statuses of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
+_TWIN = re.compile(r"[ _.-]?\(?\d{1,3}\)?$")
+_EXEC_FAILED = re.compile(
+    r"(?:Failed to (?:locate|find|execute)|at step EXEC spawning|Unable to locate) (?:executable |program )?'?(/[^\s':]+)"
+)
+_VOLATILE = ("/run/", "/var/run/", "/tmp/", "/proc/", "/sys/", "/dev/")
+_MACHINE_CONDITIONS = re.compile(
+    r"(Virtualization|Architecture|Firmware|Host|Kernel|Security|Capability|ACPower|NeedsUpdate|FirstBoot|"
+    r"CPUFeature|Memory$|CPUs|Control(Group|lers)|OSRelease|Pressure|Credential)"
+)
+
+
+@cause("program-missing", states=NOT_UP)
+def program_missing(case: Case) -> Iterator[Finding]:
+    """The program of the definition is not there, or the interpreter that it names is not.
+
+    Looks at: the path in the definition, and what is there; the manager's exit status 203; its log line.
+    Convinced by: a look that found nothing at that path.
+    Against: a file there.
+    Mend: install the program, or correct the path.
+    """
+    service = case.service
+    for path, file in programs_of(case):
+        if file is not None and not file.exists:
+            leads = f", a link to {file.link_to}" if file.link_to else ""
+            yield Finding(
+                says=f"The program of {service.name} is not there: {path}{leads}.",
+                evidence=(case.seen(f"{path} does not exist", FILES), *_exec_evidence(case)),
+                mends=(
+                    Mend(f"Install the program that provides {path}."),
+                    Mend(f"Or correct the path in the definition of {service.name}.", AFTER_RELOAD),
+                ),
+                sure=0.96,
+            )
+        elif file is not None and file.interpreter and file.interpreter_exists is False:
+            yield Finding(
+                says=f"The program of {service.name}, {path}, needs the interpreter {file.interpreter}, which is not there.",
+                evidence=(
+                    case.seen(f"{path} begins with #!{file.interpreter}", FILES),
+                    case.seen(f"{file.interpreter} does not exist", FILES),
+                    *_exec_evidence(case),
+                ),
+                mends=(Mend(f"Install {file.interpreter}, or correct the first line of {path}."),),
+                sure=0.95,
+            )
+
+
+def programs_of(case: Case) -> list[tuple[str, File | None]]:
+    """The program of the definition, and any other that the manager says it could not run; each with what is there."""
+    service = case.service
+    if service.program is None or (service.definition is not None and service.definition.load == "masked"):
+        return []
+    named = [service.program.path] if service.program.path else []
+    for event in case.last_events():
+        named += _EXEC_FAILED.findall(event.text)
+    tried_well = not failed_last(service) and service.last is not None and service.state == "stopped"
+    return [] if tried_well else [(path, case.file(path)) for path in dict.fromkeys(named)]
+
+
+def _exec_evidence(case: Case) -> list[Evidence]:
+    found: list[Evidence] = []
+    last = case.service.last
+    if last is not None and last.exit_status == EXIT_EXEC:
+        found.append(case.seen("exit status 203 of the manager: the program could not be run", at=last.ended_at))
+    found += [case.quoted(e) for e in case.last_events() if _EXEC_FAILED.search(e.text)][-1:]
+    return found
+
+
+@cause("program-not-executable", states=NOT_UP)
+def program_not_executable(case: Case) -> Iterator[Finding]:
+    """The program lacks the right to be run.
+
+    Looks at: the permission bits of the program.
+    Convinced by: no execute bit at all, or a folder where a program should be.
+    Against: an execute bit.
+    Mend: give it the right, after a look whether it is the right file.
+    """
+    for path, file in programs_of(case):
+        if file is None or not file.exists or (file.executable is not False and file.kind != "folder"):
+            continue
+        what = "is a folder" if file.kind == "folder" else f"has no right to be run (mode {file.mode})"
+        yield Finding(
+            says=f"The program of {case.service.name}, {path}, {what}.",
+            evidence=(
+                case.seen(f"{path}: {file.kind}, mode {file.mode}, owner {file.owner}:{file.group}", FILES),
+                *_exec_evidence(case),
+            ),
+            mends=(
+                Mend(f"Correct the path in the definition of {case.service.name}.", AFTER_RELOAD)
+                if file.kind == "folder"
+                else Mend(f"Give {path} the right to be run (mode 0755), after a look that it is the right file."),
+            ),
+            sure=0.95,
+        )
+
+
+@cause("wrong-program-format", states=NOT_UP)
+def wrong_program_format(case: Case) -> Iterator[Finding]:
+    """The program is there and may be run, but is no program for this machine.
+
+    Looks at: the first bytes of the program against the machine's architecture; the manager's exit status 203.
+    Convinced by: a format of another architecture or family, or none that can be run.
+    Against: a format that fits.
+    Mend: install the program for this machine.
+    """
+    for path, file in programs_of(case):
+        if file is None or not file.exists or file.executable is False or file.kind != "file" or not file.format:
+            continue
+        reason = _misfit(file, case)
+        if reason:
+            yield Finding(
+                says=f"The program of {case.service.name}, {path}, is no program for this machine: {reason}.",
+                evidence=(case.seen(f"first bytes of {path}: {file.format}", FILES), *_exec_evidence(case)),
+                mends=(Mend(f"Install {path} for {case.host.architecture or 'this machine'}."),),
+                sure=0.93,
+            )
+
+
+_SAME = {("i386", "x86_64"), ("arm", "aarch64")}
+
+
+def _misfit(file: File, case: Case) -> str:
+    if file.format in ("empty", "unknown"):
+        refused = case.service.last is not None and case.service.last.exit_status == EXIT_EXEC
+        what = "it is empty" if file.format == "empty" else "it has no known format and names no interpreter"
+        return what if refused or case.host.manager == "systemd" else ""
+    kind, _, machine = file.format.partition(" ")
+    if kind == "pe" and case.host.manager == "systemd":
+        return "it is built for another family of systems"
+    here = case.host.architecture.lower().replace("amd64", "x86_64").replace("arm64", "aarch64")
+    if kind != "elf" or not machine or not here or machine == here or (machine, here) in _SAME:
+        return ""
+    if (re.fullmatch(r"i[3-6]86", here) and machine == "i386") or here.startswith(machine):
+        return ""
+    return f"it is built for {machine}, and this is {here}"
