@@ -157,7 +157,8 @@ class Graph:
                 service.name: [
                     head.name
                     for link in service.links
-                    if link.kind == kind and not (link.host and link.host != host)
+                    if link.kind == kind
+                    and not (link.host and link.host != host)
                     and (head := self.find(host, link.to)) is not None
                 ]
                 for service in self.hosts[host].services

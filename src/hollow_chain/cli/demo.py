@@ -32,7 +32,7 @@ STORY = (
         "The startup type is put back and the services are started. The facts are read again:",
         ["why", "kiosk", "--from", "{mended}"],
     ),
-    ("What else is not well at Ternholm Ferries this morning?", ["roster", "--unwell", "--from", "{facts}"]),
+    ("What else is not well at Ternholm Ferries this morning?", ["why", "--all", "--from", "{facts}"]),
 )
 
 

@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING, Annotated
+
 import typer
 
 from hollow_chain.cli import common
+from hollow_chain.trouble import wrong_call
+
+if TYPE_CHECKING:
+    from hollow_chain.causes import Facts
 
 
 def register(app: typer.Typer) -> None:
@@ -13,12 +19,22 @@ def register(app: typer.Typer) -> None:
 
 
 def why(
-    target: common.Target,
+    target: Annotated[
+        str, typer.Argument(help="Service: any part of its name, first letters, program, or port.", show_default=False)
+    ] = "",
     source: common.From = None,
     host: common.HostName = "",
+    everything: Annotated[
+        bool, typer.Option("--all", help="Every service that is not well, instead of a TARGET.")
+    ] = False,
     json: common.Json = False,
 ) -> int:
-    """Name the hollow link behind TARGET, the chain down to it, the evidence, and what mends it."""
+    """Name the hollow link behind TARGET, the chain down to it, the evidence, and what mends it.
+
+    Exit status 1 if a cause was named, 0 if nothing is wrong (a service that is only not yet up included).
+    """
+    if bool(target.strip()) == everything:
+        raise wrong_call("name one TARGET, or give --all for every service that is not well")
     snapshot = common.load(source, target)
 
     from hollow_chain.causes import Facts
@@ -26,6 +42,8 @@ def why(
     from hollow_chain.verdict import diagnose
 
     facts = Facts(Graph(snapshot))
+    if everything:
+        return _all(facts, common.hosts_named(facts.graph, host), json)
     verdict = diagnose(facts, common.find_target(facts.graph, target, host))
     if json:
         from hollow_chain.show.documents import to_json, verdict_document
@@ -37,3 +55,19 @@ def why(
 
         show_verdict(Page(), facts, verdict)
     return 0 if verdict.healthy else 1
+
+
+def _all(facts: Facts, hosts: list[str], json: bool) -> int:
+    from hollow_chain.verdict import diagnose_all
+
+    verdicts = [v for v in diagnose_all(facts) if v.target.host in hosts]
+    if json:
+        from hollow_chain.show.documents import to_json, verdicts_document
+
+        common.put(to_json(verdicts_document(verdicts)))
+    else:
+        from hollow_chain.show.page import Page
+        from hollow_chain.show.why import show_all
+
+        show_all(Page(), facts, verdicts)
+    return 1 if verdicts else 0

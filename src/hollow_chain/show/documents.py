@@ -52,6 +52,16 @@ def verdict_document(verdict: Verdict) -> Document:
     }
 
 
+def verdicts_document(verdicts: list[Verdict]) -> Document:
+    """``hollow-chain/verdicts``, version 1: every service that is not well."""
+    return {
+        "format": "hollow-chain/verdicts",
+        "version": 1,
+        "healthy": not verdicts,
+        "verdicts": [verdict_document(verdict) for verdict in verdicts],
+    }
+
+
 def _cause(cause: Cause) -> Document:
     finding = cause.finding
     document: Document = {

@@ -125,3 +125,37 @@ def _show_notes(page: Page, notes: list[Finding], after_causes: bool) -> None:
             page.line((f"- {clean(piece.fact, 300)} [{clean(piece.source, 80)}]", "dim"), indent=5, hang=2)
         for mend in note.mends[:2]:
             page.line(f"- {clean(mend.does, 300)}", indent=5, hang=2)
+
+
+def show_all(page: Page, facts: Facts, verdicts: list[Verdict]) -> None:
+    """Write each cause once, with every service that stands on it."""
+    by_cause: dict[tuple[str, str, str], list[Verdict]] = {}
+    first: dict[tuple[str, str, str], Cause] = {}
+    for verdict in verdicts:
+        for cause in verdict.causes:
+            key = (cause.finding.host, cause.finding.service, cause.finding.cause)
+            by_cause.setdefault(key, []).append(verdict)
+            first.setdefault(key, cause)
+    for host in facts.graph.hosts.values():
+        page.line((clean(host.name, 80), "bold"), (f"  {age(host.read_at)}", "dim"))
+    ranked = sorted(by_cause.items(), key=lambda item: (-len(item[1]), -first[item[0]].confidence, item[0]))
+    for key, standing_on in ranked[:200]:
+        cause = first[key]
+        page.gap()
+        page.line(
+            (f"{page.sign(HOLLOW)} {cause.finding.cause}", HOLLOW.style),
+            f": {clean(key[1], 120)} on {clean(key[0], 80)}",
+            (f"  ({cause.confidence:.0%} sure)", "dim"),
+        )
+        page.line(clean(cause.finding.says, 500), indent=2)
+        for mend in cause.finding.mends[:1]:
+            page.line(("what to do: ", "underline"), clean(mend.does, 300), indent=2, hang=2)
+        others = [f"{v.target.name} on {v.target.host}" for v in standing_on if v.target.key != key[:2]]
+        if others:
+            more = f" and {len(others) - 8} more" if len(others) > 8 else ""
+            page.line(("stands in the way of: ", "dim"), clean(", ".join(others[:8]), 900) + more, indent=2, hang=2)
+    page.gap()
+    if len(ranked) > 200:
+        page.line(f"... and {len(ranked) - 200} more causes; --json lists them all.")
+    words = "Nothing wrong was found." if not verdicts else f"{len(verdicts)} services not well, {len(ranked)} causes."
+    page.line((words, "bold"))

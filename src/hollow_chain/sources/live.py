@@ -14,6 +14,7 @@ from hollow_chain.facts.service import Condition, Definition, Service, Trigger
 from hollow_chain.sources import looks, processes, systemd_bus, unit_file
 from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
 from hollow_chain.sources.systemd_map import moment, service_of
+from hollow_chain.sources.unit_facts import service_of_file, triggered_by_file
 
 RECORDS_EACH = 40
 MAX_LOGGED = 1000
@@ -31,8 +32,9 @@ def read(written_by: str = "", extra: tuple[str, ...] = ()) -> Snapshot:
     bus = systemd_bus.fetch(extra)
     beside.join()
     host = _host(bus, beside)
-    _add_templates(host, bus)
-    _add_definitions(host)
+    enabled = _enabled_moments()
+    _add_unloaded(host, bus, enabled)
+    _add_definitions(host, enabled)
     _drop_idle_devices(host)
     _name_socket_holders(host)
     _add_events(host, [s.name for s in host.services if worth_reading_logs(s) or s.name in extra])
@@ -116,37 +118,27 @@ def _add_triggers(units: list[Service], bus: systemd_bus.BusFacts) -> None:
                 trigger.due_at = due.get(trigger.name)
 
 
-def _add_templates(host: Host, bus: systemd_bus.BusFacts) -> None:
-    """Templates cannot be loaded, so they are taken from their files."""
-    for name, path in bus.unit_files.items():
-        stem, _, kind = name.rpartition(".")
-        if not stem.endswith("@"):
+def _add_unloaded(host: Host, bus: systemd_bus.BusFacts, enabled: dict[str, datetime]) -> None:
+    """Installed units that nothing has loaded, templates among them, from their files; and what triggers them."""
+    made = {name: service_of_file(name, path, name in enabled) for name, path in bus.unloaded.items()}
+    for name, path in bus.unloaded.items():
+        if not name.endswith((".socket", ".timer", ".path")) or made[name].template:
             continue
-        words = unit_file.effective(unit_file.read([path]))
-        masked = os.path.realpath(path) == "/dev/null"
-        host.services.append(
-            Service(
-                name=name,
-                kind=kind,
-                description=words.get("Description", "")[:300],
-                state="stopped",
-                detail="template",
-                startup="disabled" if masked else "manual",
-                template=True,
-                definition=Definition(file=path, load="masked" if masked else "loaded"),
-            )
-        )
+        triggered = made.get(triggered_by_file(name, path))
+        if triggered is not None:
+            triggered.triggers.append(Trigger(kind=made[name].kind, name=name))
+            triggered.startup = "event" if triggered.startup in ("on-need", "manual") else triggered.startup
+    host.services += made.values()
 
 
-def _add_definitions(host: Host) -> None:
+def _add_definitions(host: Host, enabled: dict[str, datetime]) -> None:
     """When definitions were changed and enabled, and what a reload would bring."""
-    enabled = _enabled_moments()
     for service in host.services:
         definition = service.definition
         if definition is None:
             continue
         definition.enabled_at = enabled.get(service.name)
-        if not definition.file or (service.state == "running" and not definition.needs_reload):
+        if not definition.file or not (definition.needs_reload or service.state in ("failed", "starting")):
             continue
         files = [definition.file, *definition.drop_ins]
         definition.changed_at = _newest(files)

@@ -11,6 +11,7 @@ from collections.abc import Coroutine, Iterable
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from hollow_chain.sources.unit_facts import is_hand_made
 from hollow_chain.trouble import Trouble
 
 MANAGER = "org.freedesktop.systemd1"
@@ -27,8 +28,8 @@ class BusFacts(NamedTuple):
     manager: Properties
     units: dict[str, Properties]
     """By the unit's own name."""
-    unit_files: dict[str, str]
-    """Every installed definition by name: its path."""
+    unloaded: dict[str, str]
+    """Installed definitions that nothing has loaded, by name: the path of each. Templates are among them."""
     activatable: frozenset[str]
     """Bus names that the message bus can start something for."""
     refused: dict[str, str]
@@ -85,13 +86,14 @@ async def _converse(bus: Any, extra: tuple[str, ...]) -> BusFacts:
     unit_files = installed(manager.get("UnitPath", ()) if isinstance(manager, dict) else ())
     loaded = await _ask_all(bus, paths)
     known = set(paths).union(*(facts.get("Names", ()) for facts in loaded[0].values()))
-    unloaded = [n for n, path in unit_files.items() if n not in known and not is_template(n) and not _is_alias(n, path)]
-    unloaded += [name for name in extra if name not in known and name not in unit_files]
-    more = await _ask_all(bus, {name: f"{MANAGER_PATH}/unit/{escape(name)}" for name in unloaded})
+    unloaded = {n: path for n, path in unit_files.items() if n not in known and not _is_alias(n, path)}
+    asked = [name for name, path in unloaded.items() if not is_template(name) and is_hand_made(name, path)]
+    asked += [name for name in extra if name not in known and name not in asked]
+    more = await _ask_all(bus, {name: f"{MANAGER_PATH}/unit/{escape(name)}" for name in asked})
     return BusFacts(
         manager=manager if isinstance(manager, dict) else {},
         units=loaded[0] | more[0],
-        unit_files=unit_files,
+        unloaded={name: path for name, path in unloaded.items() if name not in more[0]},
         activatable=frozenset(names[0] if isinstance(names, list) else ()),
         refused=loaded[1] | more[1],
     )

@@ -100,13 +100,13 @@ def diagnose(facts: Facts, target: Node) -> Verdict:
     return verdict
 
 
-def diagnose_all(graph: Graph) -> Iterator[Verdict]:
+def diagnose_all(facts: Facts) -> Iterator[Verdict]:
     """The verdicts on every service that is not well, or that stands on one that is not.
 
     One pass finds what is not well by itself, a second one what hard-needs that; only these are examined, so the
     cost grows with the size of the facts and the number of troubles, not with their product.
     """
-    facts = Facts(graph)
+    graph = facts.graph
     unwell = [node for node in graph.nodes() if not facts.standing(node).well]
     unwell += _links_to_nowhere(graph)
     troubled = affected(facts, unwell)

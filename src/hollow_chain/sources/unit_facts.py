@@ -1,0 +1,98 @@
+"""Installed units that nothing has loaded: their facts, as their files tell them.
+
+Asking the manager would make it load each of them, which takes longer than all other questions together. So only
+those that somebody on this host wrote or changed are asked for (the manager may refuse them, and only it knows);
+what the distribution ships is read here.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from hollow_chain.facts.mask import mask_arguments, mask_text
+from hollow_chain.facts.service import Account, Condition, Definition, Link, LinkKind, Program, Service, Startup
+from hollow_chain.sources import unit_file
+
+_LINKS: tuple[tuple[str, LinkKind, bool], ...] = (
+    ("Requires", "hard", True),
+    ("BindsTo", "hard", True),
+    ("Requisite", "hard", False),
+    ("Wants", "soft", True),
+    ("After", "order", False),
+    ("Conflicts", "clash", False),
+)
+_HAND_MADE = ("/etc/", "/run/")
+
+
+def is_masked(path: str) -> bool:
+    """Whether the definition is a link to nothing (systemctl(1), "mask")."""
+    try:
+        return str(Path(path).readlink()) == "/dev/null"
+    except OSError:
+        return False
+
+
+def is_hand_made(name: str, path: str) -> bool:
+    """Whether somebody on this host wrote the definition, or adds to it with a file of his own."""
+    if path.startswith(_HAND_MADE):
+        return not is_masked(path)
+    return any(Path(f"{folder}systemd/system/{name}.d").is_dir() for folder in _HAND_MADE)
+
+
+def service_of_file(name: str, path: str, is_enabled: bool) -> Service:
+    """A unit that nothing has loaded, from its file; templates included."""
+    stem, _, kind = name.rpartition(".")
+    if is_masked(path):
+        definition = Definition(file=path, load="masked")
+        return Service(name=name, kind=kind, state="stopped", startup="disabled", definition=definition)
+    settings = unit_file.read([path])
+    words = unit_file.effective(settings)
+    has_install = any(s.section == "Install" and s.name in ("WantedBy", "RequiredBy", "Alias") for s in settings)
+    startup: Startup = "automatic" if is_enabled else "manual" if has_install or stem.endswith("@") else "on-need"
+    return Service(
+        name=name,
+        kind=kind,
+        description=mask_text(words.get("Description", "")[:300]),
+        state="stopped",
+        detail="template" if stem.endswith("@") else "not loaded",
+        startup=startup,
+        template=stem.endswith("@"),
+        wanted_by=[n for n in words.get("WantedBy", "").split() if n.endswith(".target")] if is_enabled else [],
+        links=_links(words),
+        conditions=[
+            Condition(kind=s.name, parameter=s.value.lstrip("|!"), negated="!" in s.value[:2], optional="|" in s.value[:2])
+            for s in settings
+            if s.section == "Unit" and s.name.startswith(("Condition", "Assert")) and s.value
+        ],
+        definition=Definition(file=path),
+        program=_program(words) if kind == "service" else None,
+        account=Account(user=words.get("User", ""), group=words.get("Group", ""))
+        if "User" in words or "Group" in words
+        else None,
+    )
+
+
+def triggered_by_file(name: str, path: str) -> str:
+    """The unit that a socket, timer or path unit starts: the one it names, else the service of its own name."""
+    words = unit_file.effective(unit_file.read([path]))
+    return words.get("Service") or words.get("Unit") or f"{name.rpartition('.')[0]}.service"
+
+
+def _links(words: dict[str, str]) -> list[Link]:
+    return [
+        Link(to=to, kind=kind, word=word, pulls=pulls)
+        for word, kind, pulls in _LINKS
+        for to in words.get(word, "").split()
+        if "%" not in to
+    ]
+
+
+def _program(words: dict[str, str]) -> Program:
+    command = words.get("ExecStart", "").split(" ; ")[0].lstrip("-@:+!").split()
+    return Program(
+        path=command[0] if command and "%" not in command[0] else "",
+        arguments=mask_arguments(command)[:200],
+        folder="" if "%" in words.get("WorkingDirectory", "%") else words["WorkingDirectory"].lstrip("-"),
+        style=words.get("Type", "simple"),
+        stays=words.get("RemainAfterExit", "").lower() in ("yes", "true", "1", "on"),
+    )
