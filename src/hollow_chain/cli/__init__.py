@@ -71,19 +71,29 @@ def _dispatch(words: list[str]) -> int:
         pretty_exceptions_enable=False,
         context_settings={"help_option_names": ["-h", "--help"]},
     )
-    app.callback()(_root)
+
+    def root(
+        version: bool = typer.Option(
+            False, "--version", is_eager=True, callback=_print_version, help="Print the version."
+        ),
+    ) -> None:
+        """Options of the program itself."""
+
+    app.callback(help=_ABOUT)(root)
     # A call pays for the import of its own command only.
     for name in [asked] if asked in names else names:
         __import__(f"{__name__}.{name}", fromlist=["register"]).register(app)
     return _call(typer.main.get_command(app), words)
 
 
-def _root(version: bool = False) -> None:
-    if version:
+def _print_version(asked: bool) -> None:
+    if asked:
+        from typer import Exit
+
         from hollow_chain import __version__
 
         print(f"hollow-chain {__version__}")  # noqa: T201
-        raise SystemExit(0)
+        raise Exit
 
 
 def _call(command: Any, words: list[str]) -> int:

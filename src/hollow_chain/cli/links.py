@@ -42,7 +42,7 @@ def links(
     from hollow_chain.chain import Graph
     from hollow_chain.chain.around import around
     from hollow_chain.show.surroundings import Surroundings
-    from hollow_chain.verdict.walk import is_hollow
+    from hollow_chain.verdict import is_hollow
 
     facts = Facts(Graph(snapshot))
     node = common.find_target(facts.graph, target, host)

@@ -34,26 +34,32 @@ def roster(
     text = " ".join(words or ())
     snapshot = common.load(source, text)
 
-    from hollow_chain.causes import Facts
-    from hollow_chain.chain import Graph, search
+    from hollow_chain.causes import Facts, Standing
+    from hollow_chain.chain import Graph, Match, search
+    from hollow_chain.verdict import is_missed
 
     facts = Facts(Graph(snapshot))
+    missed = frozenset(
+        node.key for node in facts.graph.nodes() if facts.standing(node) is not Standing.UP and is_missed(facts, node)
+    )
+
+    def is_well(match: Match) -> bool:
+        return facts.standing(match.node).well and match.node.key not in missed
+
     matches = search(facts.graph, text, common.hosts_named(facts.graph, host))
     if not text and not everything:
         matches = [
-            m
-            for m in matches
-            if m.node.service is not None and (m.node.service.kind == "service" or not facts.standing(m.node).well)
+            m for m in matches if m.node.service is not None and (m.node.service.kind == "service" or not is_well(m))
         ]
     if unwell:
-        matches = [m for m in matches if not facts.standing(m.node).well]
+        matches = [m for m in matches if not is_well(m)]
     if json:
         from hollow_chain.show.documents import roster_document, to_json
 
-        common.put(to_json(roster_document(facts, matches, text)))
+        common.put(to_json(roster_document(facts, matches, text, missed)))
     else:
         from hollow_chain.show.page import Page
         from hollow_chain.show.roster import show_roster
 
-        show_roster(Page(), facts, matches, text)
-    return 1 if any(not facts.standing(m.node).well for m in matches) else 0
+        show_roster(Page(), facts, matches, text, missed)
+    return 1 if not all(map(is_well, matches)) else 0

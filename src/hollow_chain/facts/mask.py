@@ -20,7 +20,7 @@ _SECRET = (
 )
 # A name of a secret: the whole of it, or a part of a longer name set off by a mark or a change of case.
 _NAME = rf"(?:[A-Za-z0-9_.\-]{{0,64}}[_.\-])?{_SECRET}(?:[_.\-][A-Za-z0-9_.\-]{{0,64}})?"
-_JOINED = r"(?:[A-Za-z0-9]{1,20}(?:pass(?:word|wd)?|pwd|token|secret|apikey))"
+_JOINED = r"(?:[A-Za-z0-9]{1,20}(?:pass(?:word|wd|phrase)?|pwd|token|secret|apikey))"
 _VALUE = r"(?:\"(?:[^\"\\]|\\.){0,4096}\"?|'(?:[^'\\]|\\.){0,4096}'?|[^\s\"'&,;}\])]+)"
 
 _KEY_VALUE = re.compile(

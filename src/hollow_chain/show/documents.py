@@ -89,7 +89,7 @@ def _note(note: Finding) -> Document:
     return {"cause": note.cause, "host": note.host, "service": note.service, "says": note.says}
 
 
-def roster_document(facts: Facts, matches: list[Match], words: str) -> Document:
+def roster_document(facts: Facts, matches: list[Match], words: str, missed: frozenset[tuple[str, str]]) -> Document:
     """``hollow-chain/roster``, version 1."""
     hosts = {name: when(host.read_at) for name, host in facts.graph.hosts.items()}
     return {
@@ -107,7 +107,8 @@ def roster_document(facts: Facts, matches: list[Match], words: str) -> Document:
                 "state": m.node.service.state,
                 "startup": m.node.service.startup,
                 "standing": facts.standing(m.node).value,
-                "well": facts.standing(m.node).well,
+                "well": facts.standing(m.node).well and m.node.key not in missed,
+                "missed": m.node.key in missed,
                 "found_by": m.reason if words else None,
             }
             for m in matches

@@ -9,11 +9,13 @@ from hollow_chain.chain import Match
 from hollow_chain.chain.find import NEAR
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page, age
-from hollow_chain.show.signs import sign_of, state_word, word_of
+from hollow_chain.show.signs import HOLLOW, sign_of, state_word, word_of
+
+Key = tuple[str, str]
 
 
-def show_roster(page: Page, facts: Facts, matches: list[Match], words: str) -> None:
-    """Write the matches, host by host, and what they amount to."""
+def show_roster(page: Page, facts: Facts, matches: list[Match], words: str, missed: frozenset[Key]) -> None:
+    """Write the matches, host by host, and what they amount to; *missed* are those that others need, and that are not up."""
     if not matches:
         page.line(f"No service fits {clean(words)!r}." if words else "No services.")
         return
@@ -24,8 +26,8 @@ def show_roster(page: Page, facts: Facts, matches: list[Match], words: str) -> N
         mine = [m for m in matches if m.node.host == host]
         width = min(44, max(len(clean(m.node.name, 60)) for m in mine))
         for match in mine:
-            _show_match(page, facts, match, width, bool(words))
-    counts = Counter(facts.standing(m.node) for m in matches)
+            _show_match(page, facts, match, width, bool(words), match.node.key in missed)
+    counts = Counter(Standing.DOWN if m.node.key in missed else facts.standing(m.node) for m in matches)
     unwell = counts[Standing.DOWN] + counts[Standing.UNSTABLE]
     pending = counts[Standing.NOT_YET]
     page.gap()
@@ -36,12 +38,13 @@ def show_roster(page: Page, facts: Facts, matches: list[Match], words: str) -> N
     )
 
 
-def _show_match(page: Page, facts: Facts, match: Match, width: int, searched: bool) -> None:
+def _show_match(page: Page, facts: Facts, match: Match, width: int, searched: bool, missed: bool) -> None:
     service = match.node.service
     if service is None:
         return
     standing = facts.standing(match.node)
-    sign = sign_of(standing)
+    sign = HOLLOW if missed else sign_of(standing)
+    word = "needed, NOT UP" if missed and standing.well else word_of(standing)
     state = "template" if service.template else state_word(service.kind, service.state)
     startup = "" if service.startup == "unknown" else service.startup
     title = clean(service.display_name or service.description, 120)
@@ -53,7 +56,7 @@ def _show_match(page: Page, facts: Facts, match: Match, width: int, searched: bo
         (f"{page.sign(sign)} ", sign.style),
         f"{clean(match.node.name, 60):<{width}} ",
         f"{state:<11} {startup:<10} ",
-        (f"{word_of(standing):<10} ", "bold red" if not standing.well else "dim"),
+        (f"{word:<10} ", "bold red" if missed or not standing.well else "dim"),
         title,
         (found, "dim"),
         indent=2,

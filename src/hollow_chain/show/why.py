@@ -133,7 +133,8 @@ def show_all(page: Page, facts: Facts, verdicts: list[Verdict]) -> None:
     first: dict[tuple[str, str, str], Cause] = {}
     for verdict in verdicts:
         for cause in verdict.causes:
-            key = (cause.finding.host, cause.finding.service, cause.finding.cause)
+            place = " ".join(sorted(cause.finding.loop)) or cause.finding.service
+            key = (cause.finding.host, place, cause.finding.cause)
             by_cause.setdefault(key, []).append(verdict)
             first.setdefault(key, cause)
     for host in facts.graph.hosts.values():
@@ -144,13 +145,13 @@ def show_all(page: Page, facts: Facts, verdicts: list[Verdict]) -> None:
         page.gap()
         page.line(
             (f"{page.sign(HOLLOW)} {cause.finding.cause}", HOLLOW.style),
-            f": {clean(key[1], 120)} on {clean(key[0], 80)}",
+            f": {clean(cause.finding.service, 120)} on {clean(key[0], 80)}",
             (f"  ({cause.confidence:.0%} sure)", "dim"),
         )
         page.line(clean(cause.finding.says, 500), indent=2)
         for mend in cause.finding.mends[:1]:
             page.line(("what to do: ", "underline"), clean(mend.does, 300), indent=2, hang=2)
-        others = [f"{v.target.name} on {v.target.host}" for v in standing_on if v.target.key != key[:2]]
+        others = [f"{v.target.name} on {v.target.host}" for v in standing_on if v.target.key != cause.chain[-1].key]
         if others:
             more = f" and {len(others) - 8} more" if len(others) > 8 else ""
             page.line(("stands in the way of: ", "dim"), clean(", ".join(others[:8]), 900) + more, indent=2, hang=2)

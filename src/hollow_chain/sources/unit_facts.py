@@ -60,7 +60,9 @@ def service_of_file(name: str, path: str, is_enabled: bool) -> Service:
         wanted_by=[n for n in words.get("WantedBy", "").split() if n.endswith(".target")] if is_enabled else [],
         links=_links(words),
         conditions=[
-            Condition(kind=s.name, parameter=s.value.lstrip("|!"), negated="!" in s.value[:2], optional="|" in s.value[:2])
+            Condition(
+                kind=s.name, parameter=s.value.lstrip("|!"), negated="!" in s.value[:2], optional="|" in s.value[:2]
+            )
             for s in settings
             if s.section == "Unit" and s.name.startswith(("Condition", "Assert")) and s.value
         ],

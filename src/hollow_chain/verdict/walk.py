@@ -129,6 +129,14 @@ def is_hollow(facts: Facts, edge: Edge) -> bool:
     return edge.link.kind == "hard" and edge.head.host in facts.graph.hosts and _passed(facts, edge) is False
 
 
+def is_missed(facts: Facts, node: Node) -> bool:
+    """Whether something that is up, or should be, hard-needs *node*, and *node* is the obstacle."""
+    return any(
+        is_hollow(facts, edge) and facts.standing(edge.tail) is not Standing.IDLE
+        for edge in facts.graph.needed_by(node, HARD)
+    )
+
+
 def _passed(facts: Facts, edge: Edge) -> bool | None:
     """None: nothing to follow. True: follow, the head is no obstacle itself. False: the head is hollow."""
     head, tail = edge.head, edge.tail
