@@ -49,14 +49,14 @@ def _show_match(page: Page, facts: Facts, match: Match, width: int, searched: bo
     startup = "" if service.startup == "unknown" else service.startup
     title = clean(service.display_name or service.description, 120)
     found = f"  [{match.reason}]" if searched else ""
-    room = page.width - width - 40 - len(found)
+    room = page.width - width - 44 - len(found)
     if len(title) > room:
         title = title[: room - 1] + "\u2026" if room > 12 else ""
     page.line(
         (f"{page.sign(sign)} ", sign.style),
         f"{clean(match.node.name, 60):<{width}} ",
         f"{state:<11} {startup:<10} ",
-        (f"{word:<10} ", "bold red" if missed or not standing.well else "dim"),
+        (f"{word:<14} ", "bold red" if missed or not standing.well else "dim"),
         title,
         (found, "dim"),
         indent=2,
