@@ -39,7 +39,7 @@ DEMO_ANSWERS = {
     "archive": ("mount-failed", "srv-archive.mount"),
     "alert-mail": ("account-missing", "alert-mail.service"),
     "tide-gauge": ("killed", "tide-gauge.service"),
-    "ship-sync": (None, "stale-definition"),
+    "ship-sync": ("stale-definition", "ship-sync.service"),
 }
 
 

@@ -177,6 +177,37 @@ FAULTS = [
         "radar", "condition-unmet", "radar.service",
     ),
     Fault(
+        "start condition not met, not enabled, so that the manager forgets the try",
+        unit("sounder.service", SLEEP, "ConditionPathExists=/etc/sounder.on") + RELOAD + start("sounder"),
+        "sounder", "condition-unmet", "sounder.service",
+    ),
+    Fault(
+        "an assertion not met, one link down",
+        unit("plumb.service", SLEEP, "AssertPathIsDirectory=/srv/plumb") + chain("plumb-top.service", "plumb.service") + start("plumb-top"),
+        "plumb-top", "condition-unmet", "plumb.service",
+    ),
+    Fault(
+        "disabled and stopped",
+        "systemctl disable --now memcached", "memcached", "manual-not-started", "memcached.service",
+    ),
+    Fault(
+        "the program before the main one is missing",
+        unit("prep.service", "ExecStartPre=/opt/prep/check\n" + SLEEP) + RELOAD + start("prep"),
+        "prep", "program-missing", "prep.service",
+    ),
+    Fault(
+        "an instance whose condition names its own file",
+        unit("berth@.service", SLEEP, "ConditionPathExists=/etc/berth/%i.conf") + RELOAD + "mkdir /etc/berth; touch /etc/berth/1.conf\n"
+        + start("berth@2"),
+        "berth@2", "instance-config-missing", "berth@2.service",
+    ),
+    Fault(
+        "a running daemon goes by an old definition",
+        "mkdir -p /etc/systemd/system/memcached.service.d\n"
+        "printf '[Service]\\nNice=5\\n' > /etc/systemd/system/memcached.service.d/nice.conf\nsleep 0.2",
+        "memcached", "stale-definition", "memcached.service",
+    ),
+    Fault(
         "definition changed on disk, not reloaded",
         unit("log.service", "ExecStart=/opt/none/logbook") + RELOAD + start("log")
         + "sleep 1.1\n" + unit("log.service", SLEEP),

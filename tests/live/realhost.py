@@ -11,6 +11,7 @@ import os
 import shutil
 import signal
 import subprocess
+import sys
 import tempfile
 import time
 from pathlib import Path
@@ -40,6 +41,7 @@ for name in null zero full random urandom tty; do touch dev/$name; mount --bind 
 mkdir dev/pts dev/shm
 mount -t devpts -o newinstance,ptmxmode=0666 devpts dev/pts; ln -s pts/ptmx dev/ptmx
 mount -t tmpfs tmpfs dev/shm
+for own in $OWN; do mkdir -p "$PLACE/root$own"; mount --rbind "$own" "$PLACE/root$own"; done
 hostname "$NAME"; echo "$NAME" > etc/hostname
 ip link set lo up
 mkdir -p mnt/outer; pivot_root . mnt/outer; umount -l /mnt/outer
@@ -61,6 +63,13 @@ def why_not() -> str:
     if not (CGROUPS / "cgroup.procs").exists():
         return "no unified control groups"
     return ""
+
+
+def _own() -> list[str]:
+    """Folders that the program under test runs from, wherever they are mounted: shown to the host as they are."""
+    here = Path(__file__).resolve().parents[2]
+    found = {str(here), sys.prefix, str(Path(sys.executable).parent.resolve().parent), sys.base_prefix}
+    return sorted(path for path in found if path not in ("/", "/usr", "/usr/local"))
 
 
 class RealHost:
@@ -86,7 +95,13 @@ class RealHost:
 
     def _boot(self) -> None:
         self._group.mkdir()
-        env = {**os.environ, "GROUP": str(self._group), "PLACE": str(self._place), "NAME": self.name}
+        env = {
+            **os.environ,
+            "GROUP": str(self._group),
+            "PLACE": str(self._place),
+            "NAME": self.name,
+            "OWN": " ".join(_own()),
+        }
         self._outer = subprocess.Popen(
             ["sh", "-c", _BOOT], env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
             start_new_session=True,

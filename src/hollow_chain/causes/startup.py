@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.rule import NOT_UP, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, Evidence, Finding, Mend, cause
 from hollow_chain.causes.standing import (
     DELAYED_SECONDS,
     Standing,
@@ -18,6 +18,7 @@ from hollow_chain.causes.standing import (
 )
 from hollow_chain.causes.words import (
     clock,
+    ended_by_request,
     failed_last,
     manager_word,
     run_seconds,
@@ -25,6 +26,7 @@ from hollow_chain.causes.words import (
     started_since_boot,
     stop_was_asked,
 )
+from hollow_chain.facts.service import Service
 
 _SHORT_RUN = 10.0
 """A run that ends by itself within this many seconds was no run at all: see ``exits-at-once``."""
@@ -77,33 +79,40 @@ def _usual_startup(case: Case) -> str:
 
 @cause("manual-not-started", states=("stopped", "unknown"))
 def manual_not_started(case: Case) -> Iterator[Finding]:
-    """Its startup type is manual, and nothing has started it since boot.
+    """Its startup type is manual, and nothing has started it since boot, or since it was last stopped.
 
     Looks at: startup type, the records of this boot.
-    Convinced by: manual and no start in this boot.
-    Against: a start in this boot, after which it ended (then it was stopped, or it failed).
+    Convinced by: manual, and no start in this boot that was not ended on request or cleanly.
+    Against: a last run that failed, or that ended by itself at once.
     Mend: start it; set it automatic where it should survive a reboot.
     """
-    if case.service.template or case.service.kind == "device" or case.service.startup not in ("manual", "on-need"):
-        return
     service = case.service
-    if started_since_boot(service, case.host.boot_at) or skipped(service):
+    if service.template or service.kind == "device" or service.startup not in ("manual", "on-need"):
+        return
+    if failed_last(service) or skipped(service):
+        return
+    started = started_since_boot(service, case.host.boot_at)
+    if started and (service.startup == "on-need" or _ended_at_once(case)):
         return
     only_on_need = service.startup == "on-need"
-    reason = (
-        "it is started only when something needs it, and nothing that does has been started"
-        if only_on_need
-        else "its startup type is manual, and nothing has started it since boot"
-    )
+    reason = "its startup type is manual, and nothing has started it since boot"
+    evidence = [
+        case.seen(f"startup type of {service.name}: {service.startup}; state: {service.state}"),
+        case.seen(f"no start of {service.name} since boot at {clock(case.host.boot_at)}"),
+    ]
+    if started:
+        ended = _end_of(service)
+        how = "stopped on request" if stop_was_asked(case) else "ended cleanly"
+        reason = f"its startup type is manual, it was {how} at {clock(ended)}, and nothing has started it since"
+        evidence[1:] = [case.seen(f"{service.name} was {how}", MANAGER, ended), *_last_records(case)]
+    elif only_on_need:
+        reason = "it is started only when something needs it, and nothing that does has been started"
     mends = [Mend(f"Start {service.name}.")]
     if not only_on_need:
         mends.append(Mend(f"Set {service.name} to automatic if it should survive a reboot.", "at the next boot"))
     yield Finding(
         says=f"{service.name} is not running: {reason}.",
-        evidence=(
-            case.seen(f"startup type of {service.name}: {service.startup}; state: {service.state}"),
-            case.seen(f"no start of {service.name} since boot at {clock(case.host.boot_at)}"),
-        ),
+        evidence=tuple(evidence),
         mends=tuple(mends),
         sure=0.85,
         residual=True,
@@ -111,7 +120,22 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("stopped", states=("stopped", "stopping", "paused"))
+def _ended_at_once(case: Case) -> bool:
+    """Whether the last run ended by itself, within seconds of its start."""
+    ran = run_seconds(case.service)
+    return not stop_was_asked(case) and case.service.kind == "service" and ran is not None and ran < _SHORT_RUN
+
+
+def _end_of(service: Service) -> datetime | None:
+    last = service.last
+    return (last.left_up_at or last.ended_at) if last else None
+
+
+def _last_records(case: Case) -> list[Evidence]:
+    return [case.quoted(event) for event in case.last_events()[-3:] if event.text]
+
+
+@cause("stopped", states=("stopped", "failed", "stopping", "paused"))
 def stopped(case: Case) -> Iterator[Finding]:
     """It ran in this boot, ended cleanly, and nothing is wrong with it.
 
@@ -123,7 +147,9 @@ def stopped(case: Case) -> Iterator[Finding]:
     if case.service.template or case.service.kind == "device":
         return
     service = case.service
-    if failed_last(service) or service.startup in ("disabled", "event") or skipped(service):
+    if service.startup in ("disabled", "event") or (failed_last(service) and not ended_by_request(case)):
+        return
+    if skipped(service):
         return
     if service.state in ("paused", "stopping"):
         word = "paused" if service.state == "paused" else "being stopped at this moment"
@@ -140,38 +166,33 @@ def stopped(case: Case) -> Iterator[Finding]:
     if not started_since_boot(service, case.host.boot_at):
         yield from _automatic_but_stopped(case)
         return
-    yield from _ended_cleanly(case)
+    if service.startup != "manual":
+        yield from _ended_cleanly(case)
 
 
 def _ended_cleanly(case: Case) -> Iterator[Finding]:
     service = case.service
-    asked = stop_was_asked(case)
-    ran = run_seconds(service)
-    if not asked and service.kind == "service" and ran is not None and ran < _SHORT_RUN:
+    if _ended_at_once(case):
         return
-    last = service.last
-    ended = (last.left_up_at or last.ended_at) if last else None
+    asked = stop_was_asked(case)
+    ran, ended = run_seconds(service), _end_of(service)
+    result = (service.last.result if service.last else "") or "success"
     by = "it was stopped on request" if asked else "it ended cleanly"
-    evidence = [
-        case.seen(
-            f"{service.name} ended with result {(last.result if last else '') or 'success'}"
-            + (f" after {span(ran)}" if ran is not None else ""),
-            MANAGER,
-            ended,
-        )
-    ]
-    evidence += [case.quoted(event) for event in case.last_events()[-3:] if event.text]
-    returns = service.startup in ("automatic", "delayed")
-    mends = [Mend(f"Start {service.name}.")]
-    if not returns and service.startup == "manual":
-        mends.append(Mend(f"Set {service.name} to automatic if it should survive a reboot.", "at the next boot"))
     yield Finding(
         says=f"{service.name} is stopped: {by} at {clock(ended)}, and has not been started again.",
-        evidence=tuple(evidence),
-        mends=tuple(mends),
+        evidence=(
+            case.seen(
+                f"{service.name} ended with result {result}" + (f" after {span(ran)}" if ran is not None else ""),
+                MANAGER,
+                ended,
+            ),
+            *_last_records(case),
+        ),
+        mends=(Mend(f"Start {service.name}."),),
         sure=0.9 if asked else 0.75,
         residual=True,
         note=service.startup == "on-need" and case.asked and not asked,
+        explains=("exits-with-error", "killed"),
     )
 
 

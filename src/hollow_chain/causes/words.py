@@ -67,7 +67,7 @@ def failed_last(service: Service) -> bool:
 def stop_was_asked(case: Case) -> bool:
     """Whether the last run was ended from outside: the manager recorded the request, or sent the usual signal."""
     last = case.service.last
-    if any(event.code == STOP_REQUESTED for event in case.last_events()):
+    if _stop_recorded(case):
         return True
     return last is not None and last.signal == SIGTERM and not failed_last(case.service)
 
@@ -78,3 +78,14 @@ def run_seconds(service: Service) -> float | None:
     if last is None or last.started_at is None or last.ended_at is None or last.ended_at < last.started_at:
         return None
     return (last.ended_at - last.started_at).total_seconds()
+
+
+def ended_by_request(case: Case) -> bool:
+    """Whether a run that the manager calls failed only ended the way programs do that do not catch its stop signal."""
+    last = case.service.last
+    by_signal = last is not None and (last.exit_status == 128 + SIGTERM or last.signal == SIGTERM)
+    return by_signal and last is not None and last.result in ("exit-code", "signal") and _stop_recorded(case)
+
+
+def _stop_recorded(case: Case) -> bool:
+    return any(event.code == STOP_REQUESTED for event in case.last_events())

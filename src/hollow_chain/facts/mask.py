@@ -93,6 +93,9 @@ def mask_snapshot(document: Snapshot) -> None:
     for host in document.hosts:
         for service in host.services:
             service.description = mask_text(service.description)
+            if service.definition is not None:
+                for settings in (service.definition.on_disk, service.definition.loaded):
+                    settings.update({name: mask_text(value) for name, value in settings.items()})
             if service.program is not None:
                 service.program.arguments = mask_arguments(service.program.arguments)
                 service.program.environment = mask_environment(service.program.environment)

@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from hollow_chain.facts.host import Adapter, Event, Filesystem, Host, Listener, Snapshot, Unread, snapshot
+from hollow_chain.facts.mask import mask_arguments
 from hollow_chain.facts.service import Condition, Definition, Service, Trigger
 from hollow_chain.sources import looks, processes, systemd_bus, unit_file
 from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
@@ -159,8 +160,11 @@ def _compare(service: Service, definition: Definition, settings: dict[str, str])
         "Group": account.group if account else "",
     }
     for name, text in loaded.items():
-        on_disk = settings.get(name, "").lstrip("-@:+!") if name == "ExecStart" else settings.get(name, "").lstrip("-")
-        if " ".join(on_disk.split()) != " ".join(text.split()) and "%" not in on_disk and "$" not in on_disk:
+        words = settings.get(name, "").split()
+        if words and words[0]:
+            words[0] = words[0].lstrip("-@:+!")
+        on_disk = " ".join(mask_arguments(words))
+        if on_disk != " ".join(text.split()) and "%" not in on_disk and "$" not in on_disk:
             definition.loaded[name], definition.on_disk[name] = text[:300], on_disk[:300]
 
 
@@ -262,6 +266,7 @@ def _add_looks(host: Host) -> None:
         if service.state != "running":
             for path in (*_condition_paths(service.conditions), *quoted.get(service.name, ())):
                 looker.look(path, instance=service.instance)
+            _try_conditions(service, looker)
     host.files = list(looker.seen.values())
     if looker.passed_over:
         host.unread.append(Unread(what=f"{len(looker.passed_over)} paths", why="on network file systems, not touched"))
@@ -274,6 +279,15 @@ def _add_looks(host: Host) -> None:
 
 def _may_be_stale(service: Service) -> bool:
     return service.definition is not None and service.definition.needs_reload
+
+
+def _try_conditions(service: Service, looker: looks.Looker) -> None:
+    """Test conditions on files that the manager has not tested, or of which it has kept no record."""
+    for condition in service.conditions:
+        if condition.outcome == "untested" and condition.parameter in looker.seen:
+            holds = looks.holds(condition.kind, looker.seen[condition.parameter])
+            if holds is not None:
+                condition.outcome = "met" if holds != condition.negated else "unmet"
 
 
 def _condition_paths(conditions: list[Condition]) -> list[str]:

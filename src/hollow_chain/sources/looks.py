@@ -183,3 +183,17 @@ def _group(name: str) -> HostAccount:
     except (KeyError, ValueError, OverflowError):
         return HostAccount(name=name, kind="group", exists=name.isdigit())
     return HostAccount(name=name, kind="group", id=entry.gr_gid)
+
+
+def holds(kind: str, file: File) -> bool | None:
+    """Whether a condition of systemd on a single path holds (systemd.unit(5)); None for kinds not tested here."""
+    match kind.removeprefix("Condition").removeprefix("Assert"):
+        case "PathExists":
+            return file.exists
+        case "PathIsDirectory":
+            return file.exists and file.kind == "folder"
+        case "FileNotEmpty":
+            return file.exists and file.kind == "file" and bool(file.size)
+        case "FileIsExecutable":
+            return file.exists and file.kind == "file" and bool(file.executable)
+    return None

@@ -39,14 +39,14 @@ def not_registered(case: Case) -> Iterator[Finding]:
         return  # a device that is not there is `device-missing`
     near = _near_names(case)
     above = case.needed_from
-    who = f"{above.name} needs {case.node.name}, but no" if above else "No"
+    who = f"{above.name} needs {case.node.name}, but no" if above else f"{case.node.name!r}: no"
     hint = f" Near names: {', '.join(near[:5])}." if near else ""
     mends = []
     if near and above:
         mends.append(Mend(f"If {near[0]} was meant, correct the name in the definition of {above.name}.", AFTER_RELOAD))
     mends.append(Mend(f"Otherwise register (install) {case.node.name} on {case.node.host}."))
     yield Finding(
-        says=f"{who} service of {'that' if above else 'this'} name is registered on {case.node.host}: {case.node.name}.{hint}",
+        says=f"{who} service of that name is registered on {case.node.host}.{hint}",
         evidence=(
             case.seen(f"{len(case.host.services)} services are registered on {case.node.host}; this is none of them"),
         ),
@@ -131,7 +131,7 @@ def stale_definition(case: Case) -> Iterator[Finding]:
 
     Looks at: the manager's own flag; which settings differ.
     Convinced by: the flag; for a service that is down, by a differing setting that bears on its start.
-    Against: a service that is up: then it is a warning.
+    Against: a service that is up and was not asked about: then it is a warning.
     Mend: reload the definitions, then restart the service.
     """
     service = case.service
@@ -159,8 +159,8 @@ def stale_definition(case: Case) -> Iterator[Finding]:
             Mend("Reload the definitions of the manager."),
             Mend(f"{'Restart' if up else 'Start'} {service.name}.", "after the reload"),
         ),
-        sure=0.93 if differing else 0.5,
-        note=up,
+        sure=0.93 if differing else 0.6,
+        note=up and not case.asked,
         residual=not differing,
         explains=_explained_by_reload(definition.on_disk) if not up else (),
     )
