@@ -300,4 +300,96 @@ FAULTS = [
         unit("slow.service", "Type=notify\nTimeoutStartSec=1s\n" + SLEEP) + RELOAD + start("slow"),
         "slow", "start-timeout", "slow.service",
     ),
+    Fault(
+        "a web server's port is held by another service",
+        "systemctl stop nginx\n" + unit("squatter.service", "ExecStart=/usr/bin/python3 -m http.server 80") + RELOAD
+        + "systemctl start squatter; sleep 0.7; systemctl start nginx || true",
+        "nginx", "port-held", "nginx.service",
+    ),
+    Fault(
+        "a cache's port is held by a stranger's process",
+        "systemctl stop redis-server; (setsid /usr/bin/python3 -m http.server 6379 >/dev/null 2>&1 &) ; sleep 0.7\n"
+        "systemctl start redis-server || true; sleep 0.5",
+        "redis-server", "port-held", "redis-server.service",
+    ),
+    Fault(
+        "port held, one link down",
+        "systemctl stop memcached; (setsid /usr/bin/python3 -m http.server 11211 >/dev/null 2>&1 &) ; sleep 0.7\n"
+        + chain("desk-p.service", "memcached.service") + start("desk-p") + "sleep 1; systemctl start desk-p; sleep 0.5",
+        "memcached", "port-held", "memcached.service",
+    ),
+    Fault(
+        "an address that no adapter has, said in the program's own log only",
+        "sed -i 's/^bind .*/bind 10.9.8.7/' /etc/redis/redis.conf; systemctl restart redis-server || true; sleep 0.5",
+        "redis-server", "address-missing", "redis-server.service",
+    ),
+    Fault(
+        "an address that no adapter has",
+        "sed -i 's/listen 80 default_server/listen 10.9.8.7:80 default_server/' /etc/nginx/sites-enabled/default\n"
+        "systemctl restart nginx || true",
+        "nginx", "address-missing", "nginx.service",
+    ),
+    Fault(
+        "a port that the account may not take",
+        unit("lowport.service", "ExecStart=/usr/bin/python3 -c \"import socket,sys; s=socket.socket()\\ntry: s.bind(('0.0.0.0', 443))"
+             "\\nexcept OSError as e: sys.exit('cannot bind 0.0.0.0:443: ' + e.strerror)\"\nUser=nobody") + RELOAD + start("lowport") + "sleep 0.4",
+        "lowport", "port-forbidden", "lowport.service",
+    ),
+    Fault(
+        "data folder that the account may not write",
+        "systemctl stop redis-server; chown root:root /var/lib/redis; chmod 0700 /var/lib/redis; systemctl start redis-server || true; sleep 0.5",
+        "redis-server", "access-denied", "redis-server.service",
+    ),
+    Fault(
+        "configuration that the account may not read",
+        "install -m 0600 /dev/null /etc/manifest.conf\n"
+        + unit("manifest.service", "ExecStart=/bin/cat /etc/manifest.conf\nUser=nobody") + RELOAD + start("manifest") + "sleep 0.3",
+        "manifest", "access-denied", "manifest.service",
+    ),
+    Fault(
+        "a folder on the way keeps the account out, one link down",
+        "mkdir -p /srv/deck/low; echo x > /srv/deck/low/plan; chmod 0700 /srv/deck\n"
+        + unit("deck.service", "Type=oneshot\nRemainAfterExit=yes\nExecStart=/bin/cat /srv/deck/low/plan\nUser=nobody")
+        + chain("deck-top.service", "deck.service") + start("deck-top"),
+        "deck-top", "access-denied", "deck.service",
+    ),
+    Fault(
+        "confined so that it cannot write",
+        unit("scribe.service", "ExecStart=/bin/sh -c 'echo x > /var/lib/scribe.log || exit 4'\nProtectSystem=strict") + RELOAD
+        + start("scribe") + "sleep 0.3",
+        "scribe", "access-denied", "scribe.service",
+    ),
+    Fault(
+        "disk full",
+        "mkdir -p /srv/small; mount -t tmpfs -o size=64k tmpfs /srv/small; dd if=/dev/zero of=/srv/small/fill bs=1k count=100 2>/dev/null\n"
+        + unit("stowage.service", "ExecStart=/bin/dd if=/dev/zero of=/srv/small/log bs=1k count=10") + RELOAD + start("stowage") + "sleep 0.3",
+        "stowage", "disk-full", "stowage.service",
+    ),
+    Fault(
+        "lock held by another service",
+        unit("keeper.service", "ExecStart=/usr/bin/flock /run/bridge.lock /bin/sleep infinity")
+        + unit("bridge.service", "ExecStart=/bin/sh -c 'flock -n /run/bridge.lock true || { echo /run/bridge.lock: already running; exit 1; }'")
+        + RELOAD + "systemctl start keeper; sleep 0.4\n" + start("bridge") + "sleep 0.3",
+        "bridge", "lock-held", "bridge.service",
+    ),
+    Fault(
+        "a PID file left behind",
+        "echo 999999 > /run/oar.pid\n"
+        + unit("oar.service", "ExecStart=/bin/sh -c 'test -e /run/oar.pid && { echo PID file /run/oar.pid exists, already running; exit 1; }'")
+        + RELOAD + start("oar") + "sleep 0.3",
+        "oar", "stale-lock", "oar.service",
+    ),
+    Fault(
+        "an undeclared need: it only waits for what is masked, and cannot reach it",
+        "systemctl disable --now memcached; systemctl mask memcached\n"
+        + unit("lean.service", "ExecStart=/bin/sh -c 'echo connect to 127.0.0.1:11211 failed: Connection refused; exit 1'",
+               "Wants=memcached.service\nAfter=memcached.service") + RELOAD + start("lean") + "sleep 0.3",
+        "lean", "disabled", "memcached.service",
+    ),
+    Fault(
+        "a shared library missing",
+        "cp /usr/bin/memcached /usr/local/bin/mc; cd /usr/lib/x86_64-linux-gnu && mv libevent-2.1.so.7 /root/\n"
+        "systemctl restart memcached || true; sleep 0.3",
+        "memcached", "path-missing", "memcached.service",
+    ),
 ]  # fmt: skip

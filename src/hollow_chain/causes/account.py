@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
-from hollow_chain.causes.case import ACCOUNTS, Case
+from hollow_chain.causes import lines
+from hollow_chain.causes.case import ACCOUNTS, FILES, Case
 from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.words import failed_last
+from hollow_chain.facts.host import Event, File
 
 EXIT_GROUP, EXIT_USER = 216, 217
 """Exit statuses of systemd itself (systemd.exec(5), "Process Exit Codes")."""
@@ -48,3 +52,152 @@ def account_missing(case: Case) -> Iterator[Finding]:
         ),
         sure=0.97 if status in (EXIT_GROUP, EXIT_USER) else 0.9,
     )
+
+
+_BARRED_NUMBERS = {1069: "the logon failed", 1385: "the account lacks the right to run as a service"}
+
+
+@cause("account-barred", states=NOT_UP)
+def account_barred(case: Case) -> Iterator[Finding]:
+    """Its account is locked, expired, has another password, or lacks the right to run as a service.
+
+    Looks at: the error number, what is known of the account.
+    Convinced by: error 1069 or 1385; an account that is locked or expired, of a service that failed.
+    Against: a start with the same account since.
+    Mend: renew the account's password or right; the least that is enough.
+    """
+    service = case.service
+    user = service.account.user if service.account else ""
+    known = case.account(user) if user else None
+    number = service.last.error_number if service.last else None
+    reasons = [_BARRED_NUMBERS[number]] if number in _BARRED_NUMBERS else []
+    expired = known is not None and known.expires_at and case.host.read_at and known.expires_at < case.host.read_at
+    if known is not None and known.exists and (failed_last(service) or reasons):
+        reasons += ["it is locked"] if known.locked else []
+        reasons += [f"it expired at {known.expires_at:%Y-%m-%d}"] if expired and known.expires_at else []
+        reasons += ["it lacks the right to run as a service"] if known.may_run_services is False else []
+    if not reasons or (number not in _BARRED_NUMBERS and case.host.manager == "systemd"):
+        return
+    yield Finding(
+        says=f"{service.name} may not run as {user or 'its account'}: {', '.join(dict.fromkeys(reasons))}.",
+        evidence=tuple(
+            case.seen(f"account {user or '(not named)'}: {reason}", ACCOUNTS) for reason in dict.fromkeys(reasons)
+        ),
+        mends=(
+            Mend(
+                f"Put the account {user or 'of the service'} right (password, lock, expiry, right to run services), no more."
+            ),
+        ),
+        sure=0.93,
+        explains=("exits-with-error",),
+    )
+
+
+@cause("access-denied", states=("running", *NOT_UP))
+def access_denied(case: Case) -> Iterator[Finding]:
+    """Its account, or its confinement, may not read, write or enter something.
+
+    Looks at: log lines that refuse a path; owner, group and mode of the path and of every folder on the way; what the
+    definition makes read-only or hides; the manager's exit statuses for its own steps.
+    Convinced by: such a line, and a path whose mode does not let the account in.
+    Against: a path that is not there; a refused port (then that is the cause).
+    Mend: the smallest right that is enough.
+    """
+    service = case.service
+    if case.standing.well:
+        return
+    user = service.account.user if service.account and service.account.user else "root"
+    for event, path in _refused(case):
+        confined = _confined(case, path)
+        barrier = _barrier(case, path, user)
+        if barrier is None and not confined and case.file(path) is None and not lines.of_manager(event):
+            continue
+        place = barrier.path if barrier else path
+        why = (
+            f"its definition makes {confined} read-only or hides it"
+            if confined and (barrier is None or user == "root")
+            else f"{place} belongs to {barrier.owner}:{barrier.group}, mode {barrier.mode}"
+            if barrier
+            else "the log says so, though owner and mode would let it"
+        )
+        evidence = [case.quoted(event)]
+        if barrier:
+            evidence.append(
+                case.seen(f"{place}: {barrier.kind}, owner {barrier.owner}:{barrier.group}, mode {barrier.mode}", FILES)
+            )
+        if confined:
+            evidence.append(case.seen(f"confinement of {service.name}: {confined}"))
+        yield Finding(
+            says=f"{service.name} (account {user}) may not use {path}: {why}.",
+            evidence=tuple(evidence),
+            mends=(
+                Mend(f"Let {service.name} write to {path} in its definition, and to nothing else.", AFTER_RELOAD)
+                if confined and (barrier is None or user == "root")
+                else Mend(
+                    f"Give the account {user} the smallest right that is enough on {place}; its right owner is a good guess."
+                ),
+            ),
+            sure=0.94 if barrier or confined else 0.75,
+            explains=(
+                "exits-with-error",
+                "crash-loop",
+                "config-rejected",
+                "path-missing",
+                "start-rate-limited",
+                "killed",
+            ),
+        )
+        return
+
+
+def _refused(case: Case) -> Iterator[tuple[Event, str]]:
+    """Paths that a record refuses; the longest path of each record is the one that is meant."""
+    for event, near in lines.refused(case.last_events()):
+        paths = [p for p in near if not re.search(rf"{re.escape(p)}:\d+", event.text)]
+        paths = [p for p in paths if (file := case.file(p)) is None or file.exists]
+        program = case.service.program
+        meant = [p for p in paths if not (program and p == program.path)] or paths
+        if meant:
+            yield event, meant[-1] if lines.of_manager(event) else max(meant, key=len)
+
+
+def _confined(case: Case, path: str) -> str:
+    """The part of the confinement that keeps the service from *path*; empty where none does."""
+    confinement = case.service.confinement
+    if confinement is None:
+        return ""
+    if any(_inside(path, hidden) for hidden in confinement.hidden):
+        return next(hidden for hidden in confinement.hidden if _inside(path, hidden))
+    if any(_inside(path, writable) for writable in confinement.writable):
+        return ""
+    read_only = [place for place in confinement.read_only if _inside(path, place)]
+    volatile = any(_inside(path, place) for place in ("/dev", "/proc", "/sys"))
+    said = any(lines.says_read_only(event.text) for event in case.last_events())
+    return max(read_only, key=len) if read_only and not volatile and said else ""
+
+
+def _inside(path: str, place: str) -> bool:
+    return (path + "/").startswith(place.rstrip("/") + "/")
+
+
+def _barrier(case: Case, path: str, user: str) -> File | None:
+    """The first thing on the way to *path*, itself last, whose mode keeps *user* out; None where all let it pass."""
+    if user == "root":
+        return None
+    account = case.account(user)
+    groups = set(account.groups if account else ()) | ({case.service.account.group} if case.service.account else set())
+    parts = path.split("/")
+    for depth in range(2, len(parts) + 1):
+        file = case.file("/".join(parts[:depth]))
+        if file is None or not file.exists or not file.mode:
+            continue
+        bits = int(file.mode, 8) if re.fullmatch(r"[0-7]{3,5}", file.mode) else 0o777
+        shift = 6 if file.owner == user else 3 if file.group in groups else 0
+        rights = bits >> shift & 7
+        on_the_way = depth < len(parts)
+        needed = 1 if on_the_way else 4
+        if not rights & needed:
+            return file
+        if not on_the_way and not rights & 2:
+            return file
+    return None

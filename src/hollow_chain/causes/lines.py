@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from hollow_chain.facts.host import Event
@@ -22,6 +22,12 @@ _IN_USE = re.compile(
     r"(?i)address already in use|\bEADDRINUSE\b|already in use|port \d+ is (?:already )?(?:in use|taken|allocated)"
 )
 _NO_ADDRESS = re.compile(r"(?i)cannot assign requested address|\bEADDRNOTAVAIL\b")
+_READ_ONLY = re.compile(r"(?i)read-only file ?system|\bEROFS\b")
+_UNREACHED = re.compile(
+    r"(?i)connection refused|\bECONNREFUSED\b|(?:could not|failed to|cannot|can't|unable to) (?:connect|reach)|no route to host|"
+    r"(?:connection|connect|host) (?:timed out|unreachable)|does not answer|not reachable"
+)
+_LIBRARY = re.compile(r"loading shared librar(?:y|ies): (?P<library>[\w.+\-/]+)")
 _NO_SPACE = re.compile(r"(?i)no space left|\bENOSPC\b|disk (?:is )?full|disk quota exceeded|\bEDQUOT\b")
 _REJECTED = re.compile(
     r"(?i)\b(?:syntax error|parse error|parsing (?:error|failed)|unknown (?:directive|option|key|keyword|parameter|setting|"
@@ -58,6 +64,21 @@ class ConfigError(NamedTuple):
     line: int | None
 
 
+def of_manager(event: Event) -> bool:
+    """Whether the record is the service manager's own, not the program's."""
+    return event.source == "journal (systemd)"
+
+
+def paths_near(events: list[Event], index: int) -> list[str]:
+    """The paths that a record quotes; where it quotes none, those of the lines just before it by the same writer."""
+    event = events[index]
+    for other in (event, *events[max(0, index - 3) : index][::-1]):
+        found = paths_in(other.text) if other.source == event.source else []
+        if found:
+            return found
+    return []
+
+
 def paths_in(text: str) -> list[str]:
     """The absolute paths that a line quotes."""
     return [found["path"].rstrip(".") for found in _IN_PATH.finditer(text)]
@@ -65,9 +86,9 @@ def paths_in(text: str) -> list[str]:
 
 def missing_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
     """Paths that a record calls absent."""
-    for event in events:
+    for index, event in enumerate(events):
         if _MISSING.search(event.text):
-            for path in paths_in(event.text):
+            for path in paths_near(events, index):
                 yield event, path
 
 
@@ -78,17 +99,40 @@ def denied(events: list[Event]) -> list[Event]:
 
 def endpoint_in_use(events: list[Event]) -> Iterator[tuple[Event, str, int]]:
     """Endpoints (address, port) that a record calls taken."""
-    yield from _endpoints(events, _IN_USE)
+    yield from _endpoints(events, lambda event: _IN_USE.search(event.text))
 
 
 def address_not_there(events: list[Event]) -> Iterator[tuple[Event, str, int]]:
     """Endpoints whose address a record calls not assigned to this machine."""
-    yield from _endpoints(events, _NO_ADDRESS)
+    yield from _endpoints(events, lambda event: _NO_ADDRESS.search(event.text))
 
 
-def _endpoints(events: list[Event], form: re.Pattern[str]) -> Iterator[tuple[Event, str, int]]:
+def says_in_use(text: str) -> bool:
+    """Whether a line calls an address taken."""
+    return bool(_IN_USE.search(text))
+
+
+def says_read_only(text: str) -> bool:
+    """Whether a line calls a file system read-only."""
+    return bool(_READ_ONLY.search(text))
+
+
+def refused(events: list[Event]) -> Iterator[tuple[Event, list[str]]]:
+    """Records that say that something was not permitted, or that a file system is read-only; with the paths meant."""
     for index, event in enumerate(events):
-        if not form.search(event.text):
+        if _DENIED.search(event.text) or _READ_ONLY.search(event.text):
+            yield event, paths_near(events, index)
+
+
+def endpoints_in(chosen: list[Event], events: list[Event]) -> Iterator[tuple[Event, str, int]]:
+    """Endpoints named by the *chosen* ones of *events*, or just before them."""
+    wanted = {id(event) for event in chosen}
+    yield from _endpoints(events, lambda event: id(event) in wanted)
+
+
+def _endpoints(events: list[Event], fits: Callable[[Event], object]) -> Iterator[tuple[Event, str, int]]:
+    for index, event in enumerate(events):
+        if not fits(event):
             continue
         # The number may stand a line above the complaint.
         for text in (event.text, *(e.text for e in events[max(0, index - 2) : index][::-1])):
@@ -98,6 +142,18 @@ def _endpoints(events: list[Event], form: re.Pattern[str]) -> Iterator[tuple[Eve
                 for address, port in found:
                     yield event, address, port
                 break
+
+
+def unreached(events: list[Event]) -> list[Event]:
+    """Records that say that something which should answer did not."""
+    return [event for event in events if _UNREACHED.search(event.text)]
+
+
+def missing_libraries(events: list[Event]) -> Iterator[tuple[Event, str]]:
+    """Shared libraries that the loader did not find (ld.so(8))."""
+    for event in events:
+        for found in _LIBRARY.finditer(event.text):
+            yield event, found["library"]
 
 
 def no_space(events: list[Event]) -> list[Event]:
@@ -155,5 +211,5 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
     """The last records that say something beyond the manager's own routine, errors before other lines."""
     spoken = [e for e in events if e.text.strip() and not e.text.startswith(NOISE)]
     severe = [e for e in spoken if e.level in ("emergency", "alert", "critical", "error")]
-    own = [e for e in spoken if "systemd" not in e.source]
-    return (severe or own or spoken)[-most:]
+    own = [e for e in spoken if not of_manager(e)]
+    return ([e for e in severe if e in own] or own or severe or spoken)[-most:]

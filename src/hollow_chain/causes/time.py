@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes import lines
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.process import ending
+from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import NOT_UP, Finding, Mend, cause
 from hollow_chain.causes.standing import Standing, overdue
 from hollow_chain.causes.words import span

@@ -73,6 +73,10 @@ class File(Part, gc=False):
     interpreter_exists: bool | None = None
     held_by: int = 0
     """PID of a process that holds a lock on it."""
+    names_process: int = 0
+    """Of a PID or lock file: the process that it names."""
+    process_runs: bool | None = None
+    """Whether that process runs."""
     link_to: str = ""
     siblings: list[str] = []
     """Of an absent file of one instance: the files of other instances that are there."""

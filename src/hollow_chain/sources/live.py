@@ -9,17 +9,20 @@ import threading
 from datetime import UTC, datetime
 from pathlib import Path
 
-from hollow_chain.facts.host import Adapter, Event, Filesystem, Host, Listener, Snapshot, Unread, snapshot
+from hollow_chain.facts.host import Adapter, Event, Filesystem, Host, HostLimits, Listener, Snapshot, Unread, snapshot
 from hollow_chain.facts.mask import mask_arguments
 from hollow_chain.facts.service import Condition, Definition, Service, Trigger
-from hollow_chain.sources import looks, processes, systemd_bus, unit_file
+from hollow_chain.sources import logs, looks, processes, settings, systemd_bus, unit_file
 from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
 from hollow_chain.sources.systemd_map import moment, service_of
 from hollow_chain.sources.unit_facts import service_of_file, triggered_by_file
 
 RECORDS_EACH = 40
 MAX_LOGGED = 1000
+_REMOTE_KINDS = frozenset(looks.REMOTE)
 _WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/run/systemd/generator")
+_LOCK_NAME = re.compile(r"(?i)lock|pid$")
+_PID_IN_TEXT = re.compile(r"(?i)\b(?:pid|process)\b[ =:#(]{1,3}(\d{1,9})\b")
 _PATH_IN_TEXT = re.compile(r"(?<![\w/.])(/[\w.@%+,:~\-/]{2,300})")
 
 
@@ -42,6 +45,7 @@ def read(written_by: str = "", extra: tuple[str, ...] = ()) -> Snapshot:
     for service in host.services:
         if service.last is None and service.state == "stopped":
             service.last = recalled([e for e in host.events if e.service == service.name])
+    _add_own_words(host)
     _add_looks(host)
     return snapshot([host], written_by)
 
@@ -79,11 +83,20 @@ def _host(bus: systemd_bus.BusFacts, beside: _Beside) -> Host:
         container=bool(manager.get("Virtualization")) and Path("/proc/1/environ").exists() and _is_container(manager),
         addresses=[a for adapter in beside.adapters for a in adapter.addresses],
         services=units,
+        limits=HostLimits(unprivileged_port=_unprivileged_port()),
         listeners=beside.listeners,
         adapters=beside.adapters,
         filesystems=_filesystems(),
         unread=[*beside.unread, *(Unread(what=name, why=why) for name, why in bus.refused.items())],
     )
+
+
+def _unprivileged_port() -> int | None:
+    """First port that any account may take (ip(7), ``ip_unprivileged_port_start``)."""
+    try:
+        return int(Path("/proc/sys/net/ipv4/ip_unprivileged_port_start").read_text())
+    except (OSError, ValueError):
+        return None
 
 
 def _is_container(manager: dict[str, object]) -> bool:
@@ -143,15 +156,15 @@ def _add_definitions(host: Host, enabled: dict[str, datetime]) -> None:
             continue
         files = [definition.file, *definition.drop_ins]
         definition.changed_at = _newest(files)
-        settings = unit_file.effective(unit_file.read(files))
-        typed = settings.get("TimeoutStartSec") or settings.get("TimeoutSec")
+        words = unit_file.effective(unit_file.read(files))
+        typed = words.get("TimeoutStartSec") or words.get("TimeoutSec")
         if service.limits is not None and typed:
             service.limits.start_typed = typed
         if definition.needs_reload:
-            _compare(service, definition, settings)
+            _compare(service, definition, words)
 
 
-def _compare(service: Service, definition: Definition, settings: dict[str, str]) -> None:
+def _compare(service: Service, definition: Definition, on_disk_words: dict[str, str]) -> None:
     program, account = service.program, service.account
     loaded = {
         "ExecStart": " ".join(program.arguments) if program else "",
@@ -160,7 +173,7 @@ def _compare(service: Service, definition: Definition, settings: dict[str, str])
         "Group": account.group if account else "",
     }
     for name, text in loaded.items():
-        words = settings.get(name, "").split()
+        words = on_disk_words.get(name, "").split()
         if words and words[0]:
             words[0] = words[0].lstrip("-@:+!")
         on_disk = " ".join(mask_arguments(words))
@@ -253,6 +266,33 @@ def _add_events(host: Host, names: list[str]) -> None:
         host.unread.append(Unread(what="the journal of system services", why="not permitted; run as root to read it"))
 
 
+def _add_own_words(host: Host) -> None:
+    """Of services that failed: the endpoints that they are set to listen on, and the records of their own log files."""
+    for service in host.services:
+        program = service.program
+        if program is None or service.kind != "service" or not (service.state == "failed" or _has_restarted(service)):
+            continue
+        configured = settings.texts([p for p in (*program.paths, *_usual_configuration(service)) if "/log/" not in p])
+        service.claims += settings.claims_of_arguments(program.arguments)
+        named = [*program.log_files, *(path for path in program.paths if "log" in path)]
+        for path, text in configured.items():
+            service.claims += settings.claims_of_text(text, path)
+            named += settings.log_paths_of_text(text)
+        host.events += logs.own_records(service, named)
+
+
+def _has_restarted(service: Service) -> bool:
+    return service.state in ("starting", "running") and service.last is not None and service.last.restarts > 1
+
+
+def _usual_configuration(service: Service) -> list[str]:
+    """Where the configuration of a program lies by the habit of file systems (hier(7)): below /etc, by its name."""
+    names = [service.name.rpartition(".")[0].partition("@")[0]]
+    names += [service.program.path.rpartition("/")[2]] if service.program and service.program.path else []
+    forms = ("/etc/{0}.conf", "/etc/{0}/{0}.conf", "/etc/{0}/{0}.cfg", "/etc/default/{0}")
+    return [form.format(name) for name in dict.fromkeys(names) if name for form in forms]
+
+
 def _add_looks(host: Host) -> None:
     looker = looks.Looker()
     quoted = _paths_quoted(host.events)
@@ -264,9 +304,16 @@ def _add_looks(host: Host) -> None:
         for path in (program.folder, *program.paths, *program.environment_files):
             looker.look(path, instance=service.instance)
         if service.state != "running":
-            for path in (*_condition_paths(service.conditions), *quoted.get(service.name, ())):
+            for path in _condition_paths(service.conditions):
                 looker.look(path, instance=service.instance)
             _try_conditions(service, looker)
+        for path in quoted.get(service.name, ()):
+            looker.look_way(path)
+            if service.instance:
+                looker.look(path, instance=service.instance)
+    for file in list(looker.seen.values()):
+        if file.exists and _LOCK_NAME.search(file.path):
+            looker.add_lock(file)
     host.files = list(looker.seen.values())
     if looker.passed_over:
         host.unread.append(Unread(what=f"{len(looker.passed_over)} paths", why="on network file systems, not touched"))
@@ -274,7 +321,16 @@ def _add_looks(host: Host) -> None:
     groups = [s.account.group for s in host.services if s.account and s.account.group and not s.account.dynamic]
     host.accounts = looks.accounts(users, groups)
     units = {s.program.process: s.name for s in host.services if s.program and s.program.process and _may_be_stale(s)}
+    for pid in _quoted_processes(host):
+        units.setdefault(pid, processes.unit_of(pid))
     host.processes = [p for p in (processes.described(pid, unit) for pid, unit in units.items()) if p]
+
+
+def _quoted_processes(host: Host) -> list[int]:
+    """Processes that lock files or log lines name."""
+    found = [number for file in host.files for number in (file.held_by, file.names_process) if number]
+    found += [int(number) for event in host.events for number in _PID_IN_TEXT.findall(event.text)]
+    return list(dict.fromkeys(found))[:100]
 
 
 def _may_be_stale(service: Service) -> bool:
@@ -307,14 +363,16 @@ def _filesystems() -> list[Filesystem]:
 
     found = []
     try:
-        parts = psutil.disk_partitions(all=False)
+        parts = psutil.disk_partitions(all=True)
     except (psutil.Error, OSError):
         return []
-    for part in parts[:100]:
+    for part in [p for p in parts if p.fstype not in _REMOTE_KINDS][:200]:
         try:
             about = os.statvfs(part.mountpoint)
         except OSError:
             continue
+        if not about.f_blocks:
+            continue  # of the kernel's own making: nothing is stored there
         found.append(
             Filesystem(
                 mounted_on=part.mountpoint,

@@ -31,7 +31,7 @@ _MACHINES = {
     21: "ppc64",
     8: "mips",
 }
-_REMOTE = ("nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "fuse.sshfs", "fuse.glusterfs", "afs")
+REMOTE = ("nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "fuse.sshfs", "fuse.glusterfs", "afs")
 
 
 class Looker:
@@ -42,6 +42,7 @@ class Looker:
         self.passed_over: list[str] = []
         self._remote = _remote_mounts()
         self._names: dict[tuple[str, int], str] = {}
+        self._locks: dict[int, int] | None = None
 
     def look(self, path: str, is_program: bool = False, instance: str = "") -> File | None:
         """What *path* is, or that it is not there; with its format where it is a program.
@@ -66,6 +67,29 @@ class Looker:
             self._look_above(path)
         self.seen[path] = found
         return found
+
+    def look_way(self, path: str) -> None:
+        """Look at *path* and at every folder on the way to it: any of them may keep an account out."""
+        self.look(path)
+        parts = path.split("/")
+        for depth in range(2, len(parts)):
+            self.look("/".join(parts[:depth]))
+
+    def add_lock(self, file: File) -> None:
+        """Add to a lock or PID file which process holds or names it, and whether that process runs."""
+        if not file.exists or file.kind != "file":
+            return
+        if self._locks is None:
+            self._locks = _kernel_locks()
+        try:
+            file.held_by = self._locks.get(Path(file.path).stat().st_ino, 0)
+            with Path(file.path).open("rb") as content:
+                words = content.read(64).split()
+        except OSError:
+            return
+        if words and words[0].isdigit() and len(words[0]) < 10:
+            file.names_process = int(words[0])
+            file.process_runs = Path(f"/proc/{file.names_process}").exists()
 
     def _described(self, path: str) -> File | None:
         try:
@@ -150,13 +174,26 @@ def _siblings(path: str, instance: str) -> list[str]:
     return sorted(glob.glob(pattern))[:20]  # noqa: PTH207 - the pattern is absolute
 
 
+def _kernel_locks() -> dict[int, int]:
+    """The process behind each locked file, by inode number (proc_locks(5))."""
+    try:
+        lines = Path("/proc/locks").read_text().splitlines()
+    except OSError:
+        return {}
+    found: dict[int, int] = {}
+    for words in (line.split() for line in lines):
+        if len(words) > 5 and words[4].isdigit() and words[1] != "->":
+            found.setdefault(int(words[5].rpartition(":")[2]), int(words[4]))
+    return found
+
+
 def _remote_mounts() -> list[str]:
     try:
         lines = Path("/proc/self/mounts").read_text().splitlines()
     except OSError:
         return []
     fields = [line.split() for line in lines]
-    return [words[1] for words in fields if len(words) > 2 and words[2] in _REMOTE]
+    return [words[1] for words in fields if len(words) > 2 and words[2] in REMOTE]
 
 
 def accounts(users: Iterable[str], groups: Iterable[str]) -> list[HostAccount]:

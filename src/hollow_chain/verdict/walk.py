@@ -8,9 +8,9 @@ from datetime import timedelta
 from functools import cached_property
 from typing import NamedTuple, cast
 
-from hollow_chain.causes import Case, Facts, Finding, Standing, rules_for
+from hollow_chain.causes import Case, Facts, Finding, Standing, lines, rules_for
 from hollow_chain.causes.standing import skipped
-from hollow_chain.causes.words import started_since_boot
+from hollow_chain.causes.words import failed_last, started_since_boot
 from hollow_chain.chain import HARD, Edge, Node, knots, reach
 from hollow_chain.facts.service import Link, Service
 
@@ -88,6 +88,24 @@ def examine(case: Case) -> list[Finding]:
     return cast("list[Finding]", known)
 
 
+def _leaned_on(facts: Facts, node: Node) -> list[Edge]:
+    """Soft needs and mere orders that a failed service turns out to need after all: its own words say that it could
+    not reach something, and one of these is down."""
+    service = node.service
+    if service is None or not failed_last(service) or facts.standing(node).well:
+        return []
+    if not lines.unreached(Case(facts, node).last_events()):
+        return []
+    return [
+        edge
+        for edge in facts.graph.needs(node, frozenset(("soft", "order")))
+        if edge.head.service is not None
+        and edge.head.service.kind in ("service", "socket")
+        and edge.head.service.state in ("stopped", "failed")
+        and (not facts.standing(edge.head).well or edge.head.service.startup in ("disabled", "manual"))
+    ]
+
+
 class Need(NamedTuple):
     """An edge to follow. ``passed`` is true where the head is no obstacle itself: a start of the upper service
     starts it too, so that only what lies below it counts."""
@@ -107,6 +125,7 @@ def hollow_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge] | None
         passed = _passed(facts, edge)
         if passed is not None:
             found.append(Need(edge, passed))
+    found += [Need(edge, False) for edge in _leaned_on(facts, node)]
     for unit in facts.silent_triggers(node):
         found.append(Need(Edge(node, Link(to=unit.name, word="triggered by", pulls=False), unit), False))
     return found
@@ -155,6 +174,8 @@ def _passed(facts: Facts, edge: Edge) -> bool | None:
     if not standing.well or edge.crosses or facts.graph.hosts[tail.host].manager == "control-manager":
         return False
     if skipped(head.service):
+        if any(c.kind.startswith("Assert") and c.outcome == "unmet" for c in head.service.conditions):
+            return None if tail_up else False  # an assertion fails the start, unlike a condition
         return False if edge.link.word in _MUST_BE_UP and not tail_up else None
     if tail_up:
         return None

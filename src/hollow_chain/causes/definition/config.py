@@ -23,7 +23,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     service = case.service
     if not failed_last(service):
         return
-    own = [e for e in case.last_events() if "systemd" not in e.source]
+    own = [e for e in case.last_events() if not lines.of_manager(e)]
     complaints = lines.config_errors(own)
     if not complaints:
         return

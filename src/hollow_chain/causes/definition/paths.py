@@ -77,6 +77,15 @@ def path_missing(case: Case) -> Iterator[Finding]:
     Against: a file there; a path of a kind that programs create themselves.
     Mend: create it with the right owner, or correct the path.
     """
+    for event, library in lines.missing_libraries(case.last_events()):
+        yield Finding(
+            says=f"The program of {case.service.name} needs the shared library {library}, which is not there.",
+            evidence=(case.quoted(event),),
+            mends=(Mend(f"Install the package that provides {library}."),),
+            sure=0.95,
+            explains=("exits-with-error", "crash-loop"),
+        )
+        return
     for path, reasons, sure in _absent_paths(case):
         if _is_of_instance(case.service, path):
             continue
@@ -116,7 +125,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
             yield from _absent_before_a_try(case)
         return
     skip = {program.path, program.folder, *(path for path, _ in programs_of(case))}
-    spoken = {path: event for event, path in lines.missing_paths(case.last_events()) if "systemd" not in event.source}
+    spoken = {path: event for event, path in lines.missing_paths(case.last_events()) if not lines.of_manager(event)}
     strict = program.environment_files
     if service.last is not None and service.last.exit_status == EXIT_NAMESPACE:
         strict = [*strict, *program.paths]

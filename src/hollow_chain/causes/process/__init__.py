@@ -1,0 +1,1 @@
+"""Process: the program was started, and did not stay."""

@@ -1,0 +1,169 @@
+"""What the program could not get although it is there: a lock that another holds, room on a disk."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from hollow_chain.causes import lines
+from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.rule import NOT_UP, Finding, Mend, cause
+from hollow_chain.causes.words import failed_last
+from hollow_chain.facts.host import Event, File, Filesystem, Process
+
+_LOCK = re.compile(
+    r"(?i)\block(?:ed|file| file|ing)?\b|pid[ -]?file|already (?:running|started|exists)|another (?:instance|process|server|copy)|"
+    r"could not (?:get|acquire|obtain)|resource temporarily unavailable|in use by (?:another )?process"
+)
+_PID = re.compile(r"(?i)\b(?:pid|process)\b[ =:#(]*(?:id )?[ =:#(]*(\d{1,9})\b")
+
+
+@cause("disk-full", states=("running", *NOT_UP))
+def disk_full(case: Case) -> Iterator[Finding]:
+    """No space, no inodes, or no quota is left where it writes.
+
+    Looks at: log lines that say so; the file systems below the paths that they quote.
+    Convinced by: such a line and a file system that has nothing left.
+    Against: room on that file system by now (then less sure).
+    Mend: make room, or move what is written.
+    """
+    if case.standing.well:
+        return
+    said = lines.no_space(case.last_events())
+    if not said:
+        return
+    paths = [path for event in said for path in lines.paths_in(event.text)]
+    paths += [case.service.program.folder] if case.service.program and case.service.program.folder else []
+    places = [place for place in (_filesystem_of(case, path) for path in paths) if place is not None]
+    places = [p for p in places if _is_full(p)] or [p for p in case.host.filesystems if _is_full(p)]
+    full = places[0] if places else None
+    where = full.mounted_on if full else next(iter(paths), "where it writes")
+    what = "inodes" if full is not None and full.free else "space"
+    yield Finding(
+        says=f"{case.service.name} cannot write: no {what} is left on {where}.",
+        evidence=(
+            case.quoted(said[-1]),
+            *(
+                (case.seen(f"{full.mounted_on}: {full.free} bytes and {full.inodes_free} inodes free", FILES),)
+                if full
+                else ()
+            ),
+        ),
+        mends=(Mend(f"Make room on {where}, then start {case.service.name}."),),
+        sure=0.95 if full else 0.75,
+        explains=("exits-with-error", "crash-loop", "killed"),
+    )
+
+
+def _filesystem_of(case: Case, path: str) -> Filesystem | None:
+    around = [f for f in case.host.filesystems if (path + "/").startswith(f.mounted_on.rstrip("/") + "/")]
+    return max(around, key=lambda f: len(f.mounted_on), default=None)
+
+
+def _is_full(place: Filesystem) -> bool:
+    if place.read_only or not place.size:
+        return False
+    nearly_none = place.free is not None and place.free < max(4096, place.size // 2000)
+    return nearly_none or bool(place.inodes and place.inodes_free == 0)
+
+
+@cause("lock-held", states=NOT_UP)
+def lock_held(case: Case) -> Iterator[Finding]:
+    """Another live process holds its lock, its PID file or its data.
+
+    Looks at: log lines about locks, PID files, other instances; the processes that they or the files name.
+    Convinced by: a live process behind the lock, by the kernel's table of locks or by the number in the file.
+    Against: no such process (then the lock is a left-over).
+    Mend: stop the other one, and keep it from coming back.
+    """
+    for event, path, holder in _locks(case):
+        if holder is None or holder.service == case.node.name:
+            continue
+        who = holder.service or holder.program or f"process {holder.process}"
+        yield Finding(
+            says=f"{case.service.name} cannot get {path or 'its lock'}: {who} (process {holder.process}) holds it.",
+            evidence=(
+                case.quoted(event),
+                case.seen(f"process {holder.process} runs: {holder.program or 'program not readable'}"
+                          f"{f', of {holder.service}' if holder.service else ''}", "processes"),
+            ),
+            mends=(Mend(f"Stop {who}, and keep it from coming back; then start {case.service.name}."),),
+            sure=0.93,
+            holder=who,
+            explains=("exits-with-error", "crash-loop", "config-rejected"),
+        )  # fmt: skip
+
+
+@cause("stale-lock", states=NOT_UP)
+def stale_lock(case: Case) -> Iterator[Finding]:
+    """The lock or PID file is a left-over: the process that made it is gone.
+
+    Looks at: log lines about locks and PID files; whether the process that they name still runs.
+    Convinced by: the process being gone, and no lock of the kernel on the file.
+    Against: a live process behind it.
+    Mend: remove the left-over, after that proof only.
+    """
+    for event, path, holder in _locks(case):
+        file = case.file(path) if path else None
+        if holder is not None or file is None or not file.exists or file.kind == "folder" or file.held_by:
+            continue
+        if file.names_process and file.process_runs:
+            continue
+        number = file.names_process or _named_process(event)
+        gone = f"process {number}, which it names, no longer runs" if number else "no process holds a lock on it"
+        yield Finding(
+            says=f"{path} is a left-over that keeps {case.service.name} from starting: {gone}.",
+            evidence=(
+                case.quoted(event),
+                case.seen(
+                    f"{path} exists, last changed {file.changed_at:%Y-%m-%d %H:%M:%SZ}"
+                    if file.changed_at
+                    else f"{path} exists",
+                    FILES,
+                ),
+                case.seen(gone, "processes"),
+            ),
+            mends=(Mend(f"Remove {path}, now that its process is known to be gone; then start {case.service.name}."),),
+            sure=0.9 if number else 0.7,
+            explains=("exits-with-error", "crash-loop"),
+        )
+
+
+def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
+    """Complaints about locks, with the file and the live process behind each; each file once."""
+    if not failed_last(case.service):
+        return
+    seen: set[str] = set()
+    own = [e for e in case.last_events() if not lines.of_manager(e)]
+    for index, event in enumerate(own):
+        if not _LOCK.search(event.text):
+            continue
+        near = [event, *own[index + 1 : index + 3]]
+        paths = [p for p in lines.paths_in(event.text) if _is_lock(p, case.file(p))] or [""]
+        for path in paths:
+            holder = _holder(case, case.file(path) if path else None, near)
+            if path not in seen and (path or holder is not None):
+                seen.add(path)
+                yield event, path, holder
+
+
+def _is_lock(path: str, file: File | None) -> bool:
+    name = path.rpartition("/")[2].lower()
+    return "lock" in name or name.endswith((".pid", "pid")) or (file is not None and bool(file.held_by))
+
+
+def _named_process(event: Event) -> int:
+    found = _PID.search(event.text)
+    return int(found[1]) if found else 0
+
+
+def _holder(case: Case, file: File | None, near: list[Event]) -> Process | None:
+    numbers = [file.held_by, file.names_process if file.process_runs else 0] if file else []
+    numbers += [_named_process(event) for event in near]
+    own = {event.process for event in near}
+    for number in numbers:
+        if number and number not in own:
+            for process in case.host.processes:
+                if process.process == number:
+                    return process
+    return None
