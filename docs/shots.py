@@ -20,6 +20,7 @@ SHOTS = {
     "links": "links TimetableStore --from facts",
     "why-all": "why --all --from facts",
     "capture": "capture --from facts --host mole-msg --out mole-msg.json",
+    "decode": "decode 1053; hollow-chain decode status=203/EXEC; hollow-chain decode 'bind() failed (98: Address already in use)'",
     "demo": "demo | head -42",
 }
 DISPLAY = ":77"

@@ -43,6 +43,9 @@ mount -t devpts -o newinstance,ptmxmode=0666 devpts dev/pts; ln -s pts/ptmx dev/
 mount -t tmpfs tmpfs dev/shm
 for own in $OWN; do mkdir -p "$PLACE/root$own"; mount --rbind "$own" "$PLACE/root$own"; done
 hostname "$NAME"; echo "$NAME" > etc/hostname
+for link in etc/systemd/system/multi-user.target.wants/*; do
+  case " $KEEP " in *" $(basename "$link" .service) "*) ;; *) rm -f "$link" ;; esac
+done
 ip link set lo up
 mkdir -p mnt/outer; pivot_root . mnt/outer; umount -l /mnt/outer
 exec env -i container=throwaway PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin \
@@ -75,8 +78,10 @@ def _own() -> list[str]:
 class RealHost:
     """A booted host; use as a context manager."""
 
-    def __init__(self, name: str) -> None:
+    def __init__(self, name: str, keep: tuple[str, ...] = ("nginx", "redis-server", "memcached")) -> None:
+        """*keep* are the services that start at boot, of all that this machine has installed."""
         self.name = name
+        self._keep = keep
         self._group = CGROUPS / f"hollow-{name}-{os.getpid()}"
         self._place = Path(tempfile.mkdtemp(prefix=f"hollow-{name}-", dir=SCRATCH))
         self._outer: subprocess.Popen[bytes] | None = None

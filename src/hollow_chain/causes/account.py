@@ -109,7 +109,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
     user = service.account.user if service.account and service.account.user else "root"
     for event, path in _refused(case):
         confined = _confined(case, path)
-        barrier = _barrier(case, path, user)
+        barrier = _barrier(case, path, user) or _badly_owned(case, event, path)
         if barrier is None and not confined and case.file(path) is None and not lines.of_manager(event):
             continue
         place = barrier.path if barrier else path
@@ -140,23 +140,32 @@ def access_denied(case: Case) -> Iterator[Finding]:
             sure=0.94 if barrier or confined else 0.75,
             explains=(
                 "exits-with-error",
+                "exits-at-once",
                 "crash-loop",
                 "config-rejected",
                 "path-missing",
                 "start-rate-limited",
-                "killed",
             ),
         )
         return
+
+
+def _badly_owned(case: Case, event: Event, path: str) -> File | None:
+    """The file whose owner or mode as such is what the record complains of."""
+    return case.file(path) if lines.says_ownership(event.text) else None
 
 
 def _refused(case: Case) -> Iterator[tuple[Event, str]]:
     """Paths that a record refuses; the longest path of each record is the one that is meant."""
     for event, near in lines.refused(case.last_events()):
         paths = [p for p in near if not re.search(rf"{re.escape(p)}:\d+", event.text)]
-        paths = [p for p in paths if (file := case.file(p)) is None or file.exists]
         program = case.service.program
         meant = [p for p in paths if not (program and p == program.path)] or paths
+        if not near and program and not lines.of_manager(event):
+            # The record names no path: of those that the service is known to use, one that keeps its account out.
+            known = [*program.paths, *program.log_files, *program.environment_files]
+            user = case.service.account.user if case.service.account else ""
+            meant = [p for p in known if _barrier(case, p, user or "root")][:1]
         if meant:
             yield event, meant[-1] if lines.of_manager(event) else max(meant, key=len)
 
@@ -186,6 +195,7 @@ def _barrier(case: Case, path: str, user: str) -> File | None:
         return None
     account = case.account(user)
     groups = set(account.groups if account else ()) | ({case.service.account.group} if case.service.account else set())
+    absent = (last := case.file(path)) is not None and not last.exists
     parts = path.split("/")
     for depth in range(2, len(parts) + 1):
         file = case.file("/".join(parts[:depth]))
@@ -194,10 +204,8 @@ def _barrier(case: Case, path: str, user: str) -> File | None:
         bits = int(file.mode, 8) if re.fullmatch(r"[0-7]{3,5}", file.mode) else 0o777
         shift = 6 if file.owner == user else 3 if file.group in groups else 0
         rights = bits >> shift & 7
-        on_the_way = depth < len(parts)
-        needed = 1 if on_the_way else 4
-        if not rights & needed:
-            return file
-        if not on_the_way and not rights & 2:
+        # Search on the way; write and search where the last part is yet to be made; read and write at the end.
+        needed = 1 if depth < len(parts) - absent else 3 if absent else 6
+        if rights & needed != needed:
             return file
     return None

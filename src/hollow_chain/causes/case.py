@@ -157,9 +157,10 @@ class Case:
         return self.index.events.get(self.node.name, [])
 
     def last_events(self) -> list[Event]:
-        """The records since shortly before the last start was tried; all where that moment is not known."""
+        """The records since shortly before the last start was tried; all where that moment is not known, and where
+        the service is restarted again and again: the run that is under way has not said yet why it will end."""
         events = self.events()
-        if self.node.service is None or self.node.service.last is None:
+        if self.node.service is None or self.node.service.last is None or self.standing is Standing.UNSTABLE:
             return events
         started = self.node.service.last.started_at
         if started is None:

@@ -22,6 +22,11 @@ _IN_USE = re.compile(
     r"(?i)address already in use|\bEADDRINUSE\b|already in use|port \d+ is (?:already )?(?:in use|taken|allocated)"
 )
 _NO_ADDRESS = re.compile(r"(?i)cannot assign requested address|\bEADDRNOTAVAIL\b")
+_OWNERSHIP = re.compile(
+    r"(?i)must (?:not )?be (?:owned|writable|readable|accessible)|(?:wrong|bad|invalid|incorrect|unsafe|insecure) "
+    r"(?:owner(?:ship)?|permissions?|modes?)|permissions? .{0,60}(?:too open|not secure|too permissive)|"
+    r"(?:group|world)[- ](?:writable|readable|accessible)"
+)
 _READ_ONLY = re.compile(r"(?i)read-only file ?system|\bEROFS\b")
 _UNREACHED = re.compile(
     r"(?i)connection refused|\bECONNREFUSED\b|(?:could not|failed to|cannot|can't|unable to) (?:connect|reach)|no route to host|"
@@ -50,7 +55,7 @@ _USER = re.compile(
 )
 _ENDPOINT = re.compile(
     r"(?:(?P<address>\d{1,3}(?:\.\d{1,3}){3}|\[[0-9A-Fa-f:]+\]|\*|localhost|::1?|0\.0\.0\.0)[:#])(?P<port>\d{1,5})\b"
-    r"|(?i:\bport[ :=#]+)(?P<port2>\d{1,5})\b"
+    r"|(?i:\bport[ :=#'\"]+)(?P<port2>\d{1,5})\b"
 )
 _WORDS = {os.strerror(number).lower(): name for number, name in errno.errorcode.items()}
 NOISE = ("Started ", "Starting ", "Stopped ", "Stopping ", "Scheduled restart job", "Consumed ")
@@ -81,15 +86,19 @@ def paths_near(events: list[Event], index: int) -> list[str]:
 
 def paths_in(text: str) -> list[str]:
     """The absolute paths that a line quotes."""
-    return [found["path"].rstrip(".") for found in _IN_PATH.finditer(text)]
+    return [found["path"].rstrip("./") or "/" for found in _IN_PATH.finditer(text)]
 
 
 def missing_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
     """Paths that a record calls absent."""
     for index, event in enumerate(events):
-        if _MISSING.search(event.text):
-            for path in paths_near(events, index):
-                yield event, path
+        if not _MISSING.search(event.text):
+            continue
+        # The complaint may name the line that names the path: that line was read as well.
+        located = _located(event.text)
+        quoted = [e for e in events if located and e.source == f"configuration {located[0]}" and e.line == located[1]]
+        for path in [p for e in quoted for p in paths_in(e.text)] or paths_near(events, index):
+            yield event, path
 
 
 def denied(events: list[Event]) -> list[Event]:
@@ -117,10 +126,15 @@ def says_read_only(text: str) -> bool:
     return bool(_READ_ONLY.search(text))
 
 
+def says_ownership(text: str) -> bool:
+    """Whether a line complains of an owner or a mode as such."""
+    return bool(_OWNERSHIP.search(text))
+
+
 def refused(events: list[Event]) -> Iterator[tuple[Event, list[str]]]:
     """Records that say that something was not permitted, or that a file system is read-only; with the paths meant."""
     for index, event in enumerate(events):
-        if _DENIED.search(event.text) or _READ_ONLY.search(event.text):
+        if _DENIED.search(event.text) or _READ_ONLY.search(event.text) or _OWNERSHIP.search(event.text):
             yield event, paths_near(events, index)
 
 
@@ -134,8 +148,9 @@ def _endpoints(events: list[Event], fits: Callable[[Event], object]) -> Iterator
     for index, event in enumerate(events):
         if not fits(event):
             continue
-        # The number may stand a line above the complaint.
-        for text in (event.text, *(e.text for e in events[max(0, index - 2) : index][::-1])):
+        # The number may stand a line above the complaint, or below it.
+        near = (event, *events[max(0, index - 2) : index][::-1], *events[index + 1 : index + 3])
+        for text in (e.text for e in near):
             found = [(m["address"] or "", int(m["port"] or m["port2"])) for m in _ENDPOINT.finditer(text)]
             found = [(a.strip("[]"), p) for a, p in found if 0 < p < 65536]
             if found:

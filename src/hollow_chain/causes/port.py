@@ -90,11 +90,12 @@ def port_held(case: Case) -> Iterator[Finding]:
     certain = bool(wanted)
     if not wanted and failed_last(service):
         wanted = [(claim, None) for claim in service.claims]
-    held = False
+    held: set[tuple[int, int]] = set()
     for claim, line in wanted:
         for listener in case.host.listeners:
-            if overlaps(claim, listener) and not _is_own(case, listener):
-                held = True
+            who = (listener.port, listener.process)
+            if who not in held and overlaps(claim, listener) and not _is_own(case, listener):
+                held.add(who)
                 yield _held(case, claim, line, listener, certain)
                 break
     if certain and not held:
@@ -134,7 +135,15 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
         ),
         sure=0.96 if certain and listener.process else 0.8 if certain else 0.55,
         holder=holder,
-        explains=("exits-with-error", "crash-loop", "killed", "config-rejected", "start-rate-limited"),
+        explains=(
+            "exits-with-error",
+            "exits-at-once",
+            "crash-loop",
+            "killed",
+            "config-rejected",
+            "lock-held",
+            "start-rate-limited",
+        ),
     )
 
 

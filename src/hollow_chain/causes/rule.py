@@ -111,7 +111,7 @@ def cause(name: str, states: Iterable[str] = ()) -> Callable[[Look], Look]:
     return register
 
 
-_FRAMEWORK = frozenset({"rule", "case", "standing", "lines", "words"})
+_FRAMEWORK = frozenset({"rule", "case", "standing", "lines", "words", "meanings"})
 
 
 @cache

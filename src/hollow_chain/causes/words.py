@@ -57,6 +57,8 @@ def failed_last(service: Service) -> bool:
     last = service.last
     if last is None:
         return False
+    if last.restarts > 0 and service.state in ("starting", "running"):
+        return True  # the run before this one ended so that the manager had to start it again
     if last.error_number not in (None, 0, NO_TRY_SINCE_BOOT):
         return True
     if last.result not in ("", "success"):

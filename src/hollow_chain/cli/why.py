@@ -24,6 +24,9 @@ def why(
     ] = "",
     source: common.From = None,
     host: common.HostName = "",
+    says: Annotated[
+        str, typer.Option("--says", help="The message or number that the user saw.", show_default=False)
+    ] = "",
     everything: Annotated[
         bool, typer.Option("--all", help="Every service that is not well, instead of a TARGET.")
     ] = False,
@@ -44,7 +47,7 @@ def why(
     facts = Facts(Graph(snapshot))
     if everything:
         return _all(facts, common.hosts_named(facts.graph, host), json)
-    verdict = diagnose(facts, common.find_target(facts.graph, target, host))
+    verdict = diagnose(facts, common.find_target(facts.graph, target, host), says)
     if json:
         from hollow_chain.show.documents import to_json, verdict_document
 

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from hollow_chain.facts.host import Adapter, Event, Filesystem, Host, HostLimits, Listener, Snapshot, Unread, snapshot
-from hollow_chain.facts.mask import mask_arguments
+from hollow_chain.facts.mask import mask_arguments, mask_text
 from hollow_chain.facts.service import Condition, Definition, Service, Trigger
 from hollow_chain.sources import logs, looks, processes, settings, systemd_bus, unit_file
 from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
@@ -21,6 +21,7 @@ RECORDS_EACH = 40
 MAX_LOGGED = 1000
 _REMOTE_KINDS = frozenset(looks.REMOTE)
 _WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/run/systemd/generator")
+_FILE_AND_LINE = re.compile(r"(?<![\w/.])(/[\w.@%+~\-/]{2,300}):(\d{1,6})\b")
 _LOCK_NAME = re.compile(r"(?i)lock|pid$")
 _PID_IN_TEXT = re.compile(r"(?i)\b(?:pid|process)\b[ =:#(]{1,3}(\d{1,9})\b")
 _PATH_IN_TEXT = re.compile(r"(?<![\w/.])(/[\w.@%+,:~\-/]{2,300})")
@@ -278,11 +279,30 @@ def _add_own_words(host: Host) -> None:
         for path, text in configured.items():
             service.claims += settings.claims_of_text(text, path)
             named += settings.log_paths_of_text(text)
+        program.log_files = list(dict.fromkeys(named))[:16]
         host.events += logs.own_records(service, named)
+        host.events += _lines_complained_of([e for e in host.events if e.service == service.name])
+
+
+def _lines_complained_of(events: list[Event]) -> list[Event]:
+    """The lines of configuration files that log records name by file and number, as records of their own."""
+    found: dict[tuple[str, int], Event] = {}
+    for event in events:
+        for path, number in _FILE_AND_LINE.findall(event.text):
+            text = settings.line_of(path, int(number))
+            if text and len(found) < 5:
+                found[path, int(number)] = Event(
+                    at=event.at,
+                    text=mask_text(text),
+                    service=event.service,
+                    source=f"configuration {path}",
+                    line=int(number),
+                )
+    return list(found.values())
 
 
 def _has_restarted(service: Service) -> bool:
-    return service.state in ("starting", "running") and service.last is not None and service.last.restarts > 1
+    return service.state == "starting" or (service.last is not None and service.last.restarts > 0)
 
 
 def _usual_configuration(service: Service) -> list[str]:
@@ -307,7 +327,7 @@ def _add_looks(host: Host) -> None:
             for path in _condition_paths(service.conditions):
                 looker.look(path, instance=service.instance)
             _try_conditions(service, looker)
-        for path in quoted.get(service.name, ()):
+        for path in (*quoted.get(service.name, ()), *program.log_files):
             looker.look_way(path)
             if service.instance:
                 looker.look(path, instance=service.instance)

@@ -63,3 +63,9 @@ def texts(paths: Iterable[str]) -> dict[str, str]:
         except OSError:
             continue
     return found
+
+
+def line_of(path: str, number: int) -> str:
+    """One line of a configuration file, cut to a bearable length; empty where it cannot be read."""
+    lines = texts([path]).get(path, "").splitlines()
+    return lines[number - 1].strip()[:500] if 0 < number <= len(lines) else ""

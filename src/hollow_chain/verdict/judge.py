@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
-from hollow_chain.causes import Facts, Finding, Standing
+from hollow_chain.causes import Evidence, Facts, Finding, Standing
 from hollow_chain.chain import Graph, Node
 from hollow_chain.facts.host import Host
 from hollow_chain.verdict.walk import Key, Walked, affected, walk
@@ -77,8 +77,11 @@ class Verdict:
         return f"{lead}: {first.finding.says}{tail}"
 
 
-def diagnose(facts: Facts, target: Node) -> Verdict:
-    """Why *target* does not run (or what is about to be wrong with it), from the facts alone."""
+def diagnose(facts: Facts, target: Node, says: str = "") -> Verdict:
+    """Why *target* does not run (or what is about to be wrong with it), from the facts and what the user saw (*says*).
+
+    What the user saw makes causes likelier that fit it; it never makes one up.
+    """
     walked = walk(facts, target)
     kept, notes = _weigh(walked)
     host = facts.graph.hosts.get(target.host) or Host(name=target.host)
@@ -92,12 +95,26 @@ def diagnose(facts: Facts, target: Node) -> Verdict:
         )
         for f in kept
     ]
+    if says:
+        causes = [_heard(cause, says) for cause in causes]
     causes.sort(key=lambda c: (-c.confidence, -len(c.chain), c.finding.cause, c.finding.service))
     state = target.service.state if target.service else "not registered"
     verdict = Verdict(target, state, host.read_at, causes, notes, unread)
     verdict.chain = causes[0].chain if causes else (target,)
     verdict.next_look = _next_look(facts, walked, verdict)
     return verdict
+
+
+def _heard(cause: Cause, says: str) -> Cause:
+    """*cause* with the message that the user saw as further evidence, where the message speaks for it."""
+    from hollow_chain.causes import meanings
+
+    for reading in meanings.read(says)[:3]:
+        if cause.finding.cause in reading.causes:
+            heard = Evidence(f"{says[:200]} ({reading.what}: {reading.means})", "what the user saw")
+            finding = replace(cause.finding, evidence=(*cause.finding.evidence, heard))
+            return replace(cause, finding=finding, confidence=round(1 - (1 - cause.confidence) * 0.5, 3))
+    return cause
 
 
 def diagnose_all(facts: Facts) -> Iterator[Verdict]:

@@ -7,11 +7,12 @@ from collections.abc import Iterator
 from hollow_chain.causes import lines
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.rule import NOT_UP, Finding, Mend, cause
+from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.words import failed_last
 from hollow_chain.facts.service import Service
 
 
-@cause("config-rejected", states=NOT_UP)
+@cause("config-rejected", states=("running", *NOT_UP))
 def config_rejected(case: Case) -> Iterator[Finding]:
     """The program refuses its own configuration.
 
@@ -21,7 +22,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     Mend: correct the place that is named.
     """
     service = case.service
-    if not failed_last(service):
+    if case.standing is Standing.UP or not failed_last(service):
         return
     own = [e for e in case.last_events() if not lines.of_manager(e)]
     complaints = lines.config_errors(own)

@@ -9,7 +9,7 @@ from hollow_chain.causes import lines
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import programs_of
 from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
-from hollow_chain.causes.standing import skipped
+from hollow_chain.causes.standing import Standing, skipped
 from hollow_chain.causes.words import failed_last, started_since_boot
 from hollow_chain.facts.service import Condition, Service
 
@@ -67,7 +67,7 @@ def workdir_missing(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("path-missing", states=NOT_UP)
+@cause("path-missing", states=("running", *NOT_UP))
 def path_missing(case: Case) -> Iterator[Finding]:
     """A file or folder that it names or opens is not there.
 
@@ -77,6 +77,8 @@ def path_missing(case: Case) -> Iterator[Finding]:
     Against: a file there; a path of a kind that programs create themselves.
     Mend: create it with the right owner, or correct the path.
     """
+    if case.standing is Standing.UP:
+        return
     for event, library in lines.missing_libraries(case.last_events()):
         yield Finding(
             says=f"The program of {case.service.name} needs the shared library {library}, which is not there.",
@@ -97,6 +99,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
                 Mend(f"Or correct the path where {case.service.name} names it.", AFTER_RELOAD),
             ),
             sure=sure,
+            explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop") if sure > 0.8 else (),
         )
 
 
@@ -118,7 +121,7 @@ def _how_far(case: Case, path: str) -> str:
 def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
     """Paths that are named and absent, with why they count and how sure that makes it."""
     service, program = case.service, case.service.program
-    if program is None or service.kind != "service":
+    if program is None or service.kind != "service" or case.standing is Standing.UP:
         return
     if not failed_last(service):
         if not started_since_boot(service, case.host.boot_at):
@@ -157,7 +160,7 @@ def _is_of_instance(service: Service, path: str) -> bool:
     return bool(service.instance) and service.instance in path.rpartition("/")[2]
 
 
-@cause("instance-config-missing", states=NOT_UP)
+@cause("instance-config-missing", states=("running", *NOT_UP))
 def instance_config_missing(case: Case) -> Iterator[Finding]:
     """An instance whose own file is not there.
 

@@ -60,6 +60,8 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
     last = service.last
     if last is None or not failed_last(service) or case.standing.well:
         return
+    if last.result == "success" and last.exit_status in (None, 0):
+        return
     if last.result in ("timeout", "oom-kill", "watchdog", "signal", "core-dump", "protocol"):
         return
     if (
@@ -106,6 +108,17 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
     if not protocol and not (clean and ran is not None and ran < _AT_ONCE and not stop_was_asked(case)):
         return
     style = service.program.style if service.program else ""
+    words = _last_words(case)
+    if protocol and words:
+        yield Finding(
+            says=f"{service.name} ends{_ran(service)} before it reported that it was up: {words[-1].fact}.",
+            evidence=(case.seen(f"last run ended with {ending(service)}", MANAGER, last.ended_at), *words),
+            mends=(Mend(f"Act on the last words of {service.name}, then start it."),),
+            sure=0.5,
+            residual=True,
+            explains=("crash-loop", "exits-with-error"),
+        )
+        return
     why = f"before it reported that it was up (start type {style})" if protocol else "so nothing is left running"
     yield Finding(
         says=f"{service.name} ends{_ran(service)} without an error, {why}.",

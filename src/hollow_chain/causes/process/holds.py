@@ -67,7 +67,7 @@ def _is_full(place: Filesystem) -> bool:
     return nearly_none or bool(place.inodes and place.inodes_free == 0)
 
 
-@cause("lock-held", states=NOT_UP)
+@cause("lock-held", states=("running", *NOT_UP))
 def lock_held(case: Case) -> Iterator[Finding]:
     """Another live process holds its lock, its PID file or its data.
 
@@ -94,7 +94,7 @@ def lock_held(case: Case) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-@cause("stale-lock", states=NOT_UP)
+@cause("stale-lock", states=("running", *NOT_UP))
 def stale_lock(case: Case) -> Iterator[Finding]:
     """The lock or PID file is a left-over: the process that made it is gone.
 
@@ -131,7 +131,7 @@ def stale_lock(case: Case) -> Iterator[Finding]:
 
 def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
     """Complaints about locks, with the file and the live process behind each; each file once."""
-    if not failed_last(case.service):
+    if case.standing.well or not failed_last(case.service):
         return
     seen: set[str] = set()
     own = [e for e in case.last_events() if not lines.of_manager(e)]

@@ -1,0 +1,163 @@
+"""What numbers and messages of failure mean: error numbers, exit statuses, results, signals, sentences with them in.
+
+The meanings are data (``meanings.yaml``); this module finds which of them a text speaks of.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import re
+import signal
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+from typing import Any
+
+SOURCES = {
+    "control": "numbered error of the control-manager family",
+    "manager": "exit status of systemd itself (systemd.exec(5))",
+    "program": "exit status of a program, by convention (sysexits.h(3head), LSB)",
+    "signal": "signal (signal(7))",
+    "result": "result of systemd (systemd.service(5))",
+    "errno": "error number of the kernel (errno(3))",
+}
+_NUMBER = re.compile(r"(?<![\w.:/])(?P<number>-?\d{1,10}|0[xX][0-9A-Fa-f]{1,8})(?![\w]|[.:]\S|/\d)")
+_STATUS = re.compile(r"(?i)(?:status=|exit(?:ed)?(?: with)?(?: code| status)?|returned?|code)[ =:]*(\d{1,3})\b")
+_ERRNO_NUMBER = re.compile(
+    r"(?i)\b(?:errno|os error|error code|err)[ =:#]*(\d{1,3})\b|\((\d{1,3}): |\[Errno (\d{1,3})\]"
+)
+_SIGNAL = re.compile(r"\bSIG([A-Z]{2,8})\b|(?i:\bsignal[ =:#]*(\d{1,2})\b)|status=\d{1,2}/([A-Z]{3,6})\b")
+_WIDE_ERROR = 0x80070000
+"""HRESULT values (unsigned) from here on carry a numbered error in their low 16 bits."""
+
+
+@dataclass(frozen=True)
+class Reading:
+    """One thing that a text may mean."""
+
+    what: str
+    """The number or word as it is known."""
+    family: str
+    means: str
+    causes: tuple[str, ...] = ()
+    mixed_up: str = ""
+    likely: float = 0.5
+    """How well it fits the text, from 0 to 1."""
+
+    @property
+    def source(self) -> str:
+        """Where the number or word comes from."""
+        return SOURCES[self.family]
+
+
+@cache
+def _table() -> dict[str, dict[Any, dict[str, Any]]]:
+    import yaml
+
+    loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+    loaded: dict[str, dict[Any, dict[str, Any]]] = yaml.load(
+        (files(__package__) / "meanings.yaml").read_bytes(), loader
+    )
+    return loaded
+
+
+def read(text: str) -> list[Reading]:
+    """Every meaning that *text* may have, best first; empty where nothing in it is known."""
+    text = text[:4000]
+    best: dict[tuple[str, str], Reading] = {}
+    for reading in _readings(text):
+        key = (reading.family, reading.what)
+        if key not in best or best[key].likely < reading.likely:
+            best[key] = reading
+    return sorted(best.values(), key=lambda reading: (-reading.likely, reading.family, reading.what))
+
+
+def _readings(text: str) -> Iterator[Reading]:
+    alone = bool(re.fullmatch(r"\s*(?:-?\d+|0[xX][0-9A-Fa-f]+)\s*", text))
+    yield from _named(text)
+    for found in _SIGNAL.finditer(text):
+        yield from _signal(found[1] or found[3] or "", int(found[2] or 0), 0.9)
+    for found in _STATUS.finditer(text):
+        yield from _exit_status(int(found[1]), 0.85)
+    for found in _ERRNO_NUMBER.finditer(text):
+        yield from _errno(int(found[1] or found[2] or found[3]), 0.9)
+    for found in _NUMBER.finditer(text):
+        yield from _number(int(found["number"], 0 if found["number"].lower().startswith("0x") else 10), alone)
+
+
+def _named(text: str) -> Iterator[Reading]:
+    lower = text.lower()
+    for number, name in errno.errorcode.items():
+        if re.search(rf"\b{name}\b", text) or os.strerror(number).lower() in lower:
+            yield from _errno(number, 0.95)
+    for word, entry in _table()["result"].items():
+        stated = re.search(rf"(?i)result[ =:]*'?{re.escape(word)}\b", text) or lower.strip() == word
+        if stated or ("-" in word and re.search(rf"\b{re.escape(word)}\b", lower)):
+            yield _made(word, "result", entry, 0.9)
+    for family in ("manager", "program"):
+        for number, entry in _table()[family].items():
+            name = entry.get("name", "")
+            if name and re.search(rf"\b{number}/{name}\b|(?:^|\s)(?:EXIT_|EX_){name}\b", text):
+                yield _made(f"{number}/{name}", family, entry, 0.98)
+
+
+def _number(number: int, alone: bool) -> Iterator[Reading]:
+    unsigned = number & 0xFFFFFFFF if number < 0 else number
+    if unsigned >= _WIDE_ERROR and unsigned - _WIDE_ERROR <= 0xFFFF:
+        yield from _control(unsigned & 0xFFFF, 0.95, f" (from 0x{unsigned:08X})")
+        return
+    if number < 0:
+        number = -number
+    yield from _control(number, 0.8 if number > 255 else 0.55 if alone else 0.4)
+    if alone:
+        yield from _exit_status(number, 0.6 if number >= 64 else 0.5)
+        yield from _errno(number, 0.45)
+
+
+def _control(number: int, likely: float, note: str = "") -> Iterator[Reading]:
+    entry = _table()["control"].get(number)
+    if entry:
+        yield _made(f"{number}{note}", "control", entry, likely)
+
+
+def _exit_status(number: int, likely: float) -> Iterator[Reading]:
+    for family in ("manager", "program"):
+        entry = _table()[family].get(number)
+        if entry:
+            name = f"/{entry['name']}" if "name" in entry else ""
+            yield _made(f"{number}{name}", family, entry, likely)
+    if 128 < number <= 128 + 64:
+        yield from _signal("", number - 128, likely)
+
+
+def _signal(name: str, number: int, likely: float) -> Iterator[Reading]:
+    try:
+        found = signal.Signals[f"SIG{name}"] if name else signal.Signals(number)
+    except (KeyError, ValueError):
+        return
+    said = (signal.strsignal(found.value) or found.name).lower()
+    causes = ("killed-for-memory", "killed") if found.name == "SIGKILL" else ("killed", "stopped")
+    yield Reading(found.name, "signal", f"A signal ended the program: {said}.", causes, likely=likely)
+
+
+def _errno(number: int, likely: float) -> Iterator[Reading]:
+    name = errno.errorcode.get(number)
+    if name:
+        entry = _table()["errno"].get(name, {"means": f"{os.strerror(number)}.", "causes": ["exits-with-error"]})
+        yield _made(f"{name} ({number})", "errno", entry, likely)
+
+
+def _made(what: str, family: str, entry: dict[str, Any], likely: float) -> Reading:
+    return Reading(what, family, entry["means"], tuple(entry.get("causes", ())), entry.get("mixed_up", ""), likely)
+
+
+def nearest(text: str) -> list[str]:
+    """The known numbers nearest to the first number in *text*: the help for one that is not known."""
+    found = _NUMBER.search(text)
+    if not found:
+        return []
+    number = abs(int(found["number"], 0 if found["number"].lower().startswith("0x") else 10))
+    known = {n for family in ("control", "manager", "program") for n in _table()[family]}
+    return [str(n) for n in sorted(sorted(known, key=lambda n: abs(n - number))[:3])]
