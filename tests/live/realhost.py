@@ -100,13 +100,8 @@ class RealHost:
 
     def _boot(self) -> None:
         self._group.mkdir()
-        env = {
-            **os.environ,
-            "GROUP": str(self._group),
-            "PLACE": str(self._place),
-            "NAME": self.name,
-            "OWN": " ".join(_own()),
-        }
+        given = {"GROUP": self._group, "PLACE": self._place, "NAME": self.name, "OWN": " ".join(_own())}
+        env = {**os.environ, **{name: str(value) for name, value in given.items()}, "KEEP": " ".join(self._keep)}
         self._outer = subprocess.Popen(
             ["sh", "-c", _BOOT], env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
             start_new_session=True,

@@ -113,16 +113,17 @@ def startup_of(facts: Properties, activatable: frozenset[str]) -> Startup:
     word = facts.get("UnitFileState") or ""
     if facts.get("LoadState") == "masked" or word.startswith("masked"):
         return "disabled"
-    if word.startswith("enabled"):
-        return "automatic"
+    wanted = facts.get("WantedBy") or facts.get("RequiredBy") or facts.get("UpheldBy")
+    if word.startswith("enabled") and (wanted or not facts.get("TriggeredBy")):
+        return "automatic"  # otherwise only what triggers it is started at boot
     if facts.get("TriggeredBy") or (facts.get("BusName") or None) in activatable:
         return "event"
     if word in ("disabled", "linked", "linked-runtime"):
         return "manual"
-    if word == "generated" and (facts.get("WantedBy") or facts.get("RequiredBy")):
+    if word == "generated" and wanted:
         return "automatic"
     if word == "indirect":
-        return "on-need" if facts.get("WantedBy") or facts.get("RequiredBy") else "manual"
+        return "on-need" if wanted else "manual"
     return "on-need"
 
 
