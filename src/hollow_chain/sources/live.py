@@ -10,9 +10,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from hollow_chain.facts.host import Adapter, Event, Filesystem, Host, HostLimits, Listener, Snapshot, Unread, snapshot
-from hollow_chain.facts.mask import mask_arguments, mask_text
-from hollow_chain.facts.service import Condition, Definition, Service, Trigger
-from hollow_chain.sources import logs, looks, processes, settings, systemd_bus, unit_file
+from hollow_chain.facts.mask import mask_text
+from hollow_chain.facts.service import Condition, Service, Trigger
+from hollow_chain.sources import definitions, logs, looks, processes, settings, systemd_bus, unit_file
 from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
 from hollow_chain.sources.systemd_map import moment, service_of
 from hollow_chain.sources.unit_facts import service_of_file, triggered_by_file
@@ -20,7 +20,6 @@ from hollow_chain.sources.unit_facts import service_of_file, triggered_by_file
 RECORDS_EACH = 40
 MAX_LOGGED = 1000
 _REMOTE_KINDS = frozenset(looks.REMOTE)
-_WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/run/systemd/generator")
 _FILE_AND_LINE = re.compile(r"(?<![\w/.])(/[\w.@%+~\-/]{2,300}):(\d{1,6})\b")
 _LOCK_NAME = re.compile(r"(?i)lock|pid$")
 _PID_IN_TEXT = re.compile(r"(?i)\b(?:pid|process)\b[ =:#(]{1,3}(\d{1,9})\b")
@@ -37,9 +36,9 @@ def read(written_by: str = "", extra: tuple[str, ...] = ()) -> Snapshot:
     bus = systemd_bus.fetch(extra)
     beside.join()
     host = _host(bus, beside)
-    enabled = _enabled_moments()
+    enabled = definitions.enabled_moments()
     _add_unloaded(host, bus, enabled)
-    _add_definitions(host, enabled)
+    definitions.add(host, enabled)
     _drop_idle_devices(host)
     _name_socket_holders(host)
     _add_events(host, [s.name for s in host.services if worth_reading_logs(s) or s.name in extra])
@@ -144,66 +143,6 @@ def _add_unloaded(host: Host, bus: systemd_bus.BusFacts, enabled: dict[str, date
             triggered.triggers.append(Trigger(kind=made[name].kind, name=name))
             triggered.startup = "event" if triggered.startup in ("on-need", "manual") else triggered.startup
     host.services += made.values()
-
-
-def _add_definitions(host: Host, enabled: dict[str, datetime]) -> None:
-    """When definitions were changed and enabled, and what a reload would bring."""
-    for service in host.services:
-        definition = service.definition
-        if definition is None:
-            continue
-        definition.enabled_at = enabled.get(service.name)
-        if not definition.file or not (definition.needs_reload or service.state in ("failed", "starting")):
-            continue
-        files = [definition.file, *definition.drop_ins]
-        definition.changed_at = _newest(files)
-        words = unit_file.effective(unit_file.read(files))
-        typed = words.get("TimeoutStartSec") or words.get("TimeoutSec")
-        if service.limits is not None and typed:
-            service.limits.start_typed = typed
-        if definition.needs_reload:
-            _compare(service, definition, words)
-
-
-def _compare(service: Service, definition: Definition, on_disk_words: dict[str, str]) -> None:
-    program, account = service.program, service.account
-    loaded = {
-        "ExecStart": " ".join(program.arguments) if program else "",
-        "WorkingDirectory": program.folder if program else "",
-        "User": account.user if account else "",
-        "Group": account.group if account else "",
-    }
-    for name, text in loaded.items():
-        words = on_disk_words.get(name, "").split()
-        if words and words[0]:
-            words[0] = words[0].lstrip("-@:+!")
-        on_disk = " ".join(mask_arguments(words))
-        if on_disk != " ".join(text.split()) and "%" not in on_disk and "$" not in on_disk:
-            definition.loaded[name], definition.on_disk[name] = text[:300], on_disk[:300]
-
-
-def _newest(files: list[str]) -> datetime | None:
-    stamps = []
-    for file in files:
-        try:
-            stamps.append(Path(file).lstat().st_mtime)
-        except OSError:
-            continue
-    return datetime.fromtimestamp(max(stamps), UTC) if stamps else None
-
-
-def _enabled_moments() -> dict[str, datetime]:
-    """When each unit was linked to what starts it at boot."""
-    found: dict[str, datetime] = {}
-    for folder in _WANTS_FOLDERS:
-        for kind in ("wants", "requires"):
-            for link in Path(folder).glob(f"*.{kind}/*"):
-                try:
-                    stamp = datetime.fromtimestamp(link.lstat().st_mtime, UTC)
-                except OSError:
-                    continue
-                found[link.name] = max(stamp, found.get(link.name, stamp))
-    return found
 
 
 def _drop_idle_devices(host: Host) -> None:

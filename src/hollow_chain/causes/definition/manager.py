@@ -8,17 +8,7 @@ from collections.abc import Iterator
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Finding, Mend, cause
 
-EXIT_CHDIR, EXIT_EXEC, EXIT_NAMESPACE = 200, 203, 226
-"""Exit statuses of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
 _TWIN = re.compile(r"[ _.-]?\(?\d{1,3}\)?$")
-_EXEC_FAILED = re.compile(
-    r"(?:Failed to (?:locate|find|execute)|at step EXEC spawning|Unable to locate) (?:executable |program )?'?(/[^\s':]+)"
-)
-_VOLATILE = ("/run/", "/var/run/", "/tmp/", "/proc/", "/sys/", "/dev/")
-_MACHINE_CONDITIONS = re.compile(
-    r"(Virtualization|Architecture|Firmware|Host|Kernel|Security|Capability|ACPower|NeedsUpdate|FirstBoot|"
-    r"CPUFeature|Memory$|CPUs|Control(Group|lers)|OSRelease|Pressure|Credential)"
-)
 
 
 @cause("not-registered", states=("absent", "stopped"))

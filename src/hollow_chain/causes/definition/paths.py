@@ -13,12 +13,8 @@ from hollow_chain.causes.standing import Standing, skipped
 from hollow_chain.causes.words import failed_last, started_since_boot
 from hollow_chain.facts.service import Condition, Service
 
-EXIT_CHDIR, EXIT_EXEC, EXIT_NAMESPACE = 200, 203, 226
+EXIT_CHDIR, EXIT_NAMESPACE = 200, 226
 """Exit statuses of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
-_TWIN = re.compile(r"[ _.-]?\(?\d{1,3}\)?$")
-_EXEC_FAILED = re.compile(
-    r"(?:Failed to (?:locate|find|execute)|at step EXEC spawning|Unable to locate) (?:executable |program )?'?(/[^\s':]+)"
-)
 _VOLATILE = ("/run/", "/var/run/", "/tmp/", "/proc/", "/sys/", "/dev/")
 _MACHINE_CONDITIONS = re.compile(
     r"(Virtualization|Architecture|Firmware|Host|Kernel|Security|Capability|ACPower|NeedsUpdate|FirstBoot|"

@@ -1,0 +1,73 @@
+"""Definitions as files: when they were changed and enabled, and what a reload would bring."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+from hollow_chain.facts.host import Host
+from hollow_chain.facts.mask import mask_arguments
+from hollow_chain.facts.service import Definition, Service
+from hollow_chain.sources import unit_file
+
+_WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/run/systemd/generator")
+
+
+def add(host: Host, enabled: dict[str, datetime]) -> None:
+    """When definitions were changed and enabled, and what a reload would bring."""
+    for service in host.services:
+        definition = service.definition
+        if definition is None:
+            continue
+        definition.enabled_at = enabled.get(service.name)
+        if not definition.file or not (definition.needs_reload or service.state in ("failed", "starting")):
+            continue
+        files = [definition.file, *definition.drop_ins]
+        definition.changed_at = _newest(files)
+        words = unit_file.effective(unit_file.read(files))
+        typed = words.get("TimeoutStartSec") or words.get("TimeoutSec")
+        if service.limits is not None and typed:
+            service.limits.start_typed = typed
+        if definition.needs_reload:
+            _compare(service, definition, words)
+
+
+def _compare(service: Service, definition: Definition, on_disk_words: dict[str, str]) -> None:
+    program, account = service.program, service.account
+    loaded = {
+        "ExecStart": " ".join(program.arguments) if program else "",
+        "WorkingDirectory": program.folder if program else "",
+        "User": account.user if account else "",
+        "Group": account.group if account else "",
+    }
+    for name, text in loaded.items():
+        words = on_disk_words.get(name, "").split()
+        if words and words[0]:
+            words[0] = words[0].lstrip("-@:+!")
+        on_disk = " ".join(mask_arguments(words))
+        if on_disk != " ".join(text.split()) and "%" not in on_disk and "$" not in on_disk:
+            definition.loaded[name], definition.on_disk[name] = text[:300], on_disk[:300]
+
+
+def _newest(files: list[str]) -> datetime | None:
+    stamps = []
+    for file in files:
+        try:
+            stamps.append(Path(file).lstat().st_mtime)
+        except OSError:
+            continue
+    return datetime.fromtimestamp(max(stamps), UTC) if stamps else None
+
+
+def enabled_moments() -> dict[str, datetime]:
+    """When each unit was linked to what starts it at boot."""
+    found: dict[str, datetime] = {}
+    for folder in _WANTS_FOLDERS:
+        for kind in ("wants", "requires"):
+            for link in Path(folder).glob(f"*.{kind}/*"):
+                try:
+                    stamp = datetime.fromtimestamp(link.lstat().st_mtime, UTC)
+                except OSError:
+                    continue
+                found[link.name] = max(stamp, found.get(link.name, stamp))
+    return found
