@@ -24,6 +24,7 @@ class Done:
         self.out = done.stdout.decode("utf-8")
         self.err = done.stderr.decode("utf-8")
         assert "Traceback" not in self.err, self.err
+        assert "fault of the program itself" not in self.err, self.err
 
     @property
     def json(self) -> Any:

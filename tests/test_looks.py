@@ -206,3 +206,17 @@ def test_a_file_is_written_whole_or_not_at_all(tmp_path: Path) -> None:
     with pytest.raises(Trouble, match="cannot write"):
         write_atomically(tmp_path / "none" / "x.json", b"three")
     assert [p.name for p in tmp_path.iterdir()] == ["x.json"]
+
+
+def test_a_link_stays_a_link_and_a_device_a_device(tmp_path: Path) -> None:
+    (tmp_path / "real.json").write_text("old")
+    (tmp_path / "link.json").symlink_to("real.json")
+    write_atomically(tmp_path / "link.json", b"new")
+    assert (tmp_path / "link.json").is_symlink()
+    assert (tmp_path / "real.json").read_bytes() == b"new"
+    os.mkfifo(tmp_path / "pipe")
+    reader = os.open(tmp_path / "pipe", os.O_RDONLY | os.O_NONBLOCK)
+    write_atomically(tmp_path / "pipe", b"piped")
+    assert os.read(reader, 10) == b"piped"
+    os.close(reader)
+    assert (tmp_path / "pipe").is_fifo()

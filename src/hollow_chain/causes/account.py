@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from hollow_chain.causes import lines
 from hollow_chain.causes.case import ACCOUNTS, FILES, Case
 from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
-from hollow_chain.causes.words import failed_last
+from hollow_chain.causes.words import failed_last, numbered
 from hollow_chain.facts.host import Event, File
 
 EXIT_GROUP, EXIT_USER = 216, 217
@@ -40,6 +40,9 @@ def account_missing(case: Case) -> Iterator[Finding]:
             evidence.append(case.seen(f"no {kind} {name!r} on {case.node.host}", ACCOUNTS))
         if status == number:
             evidence.append(case.seen(f"exit status {number} of the manager: the {kind} could not be determined"))
+    if case.host.manager == "control-manager" and not missing and account.user:
+        evidence += numbered(case, 1057)
+        missing += [("user", account.user)] if evidence else []
     if not missing:
         return
     words = " and the ".join(f"{kind} {name!r}" for kind, name in missing)
@@ -107,6 +110,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
     if case.standing.well:
         return
     user = service.account.user if service.account and service.account.user else "root"
+    yield from _by_number(case, user)
     for event, path in _refused(case):
         confined = _confined(case, path)
         barrier = _barrier(case, path, user) or _badly_owned(case, event, path)
@@ -148,6 +152,20 @@ def access_denied(case: Case) -> Iterator[Finding]:
             ),
         )
         return
+
+
+def _by_number(case: Case, user: str) -> Iterator[Finding]:
+    evidence = numbered(case, 5)
+    if evidence:
+        yield Finding(
+            says=f"{case.service.name} may not do what it needs as {user if case.service.account else 'its account'}: "
+            "access was denied.",
+            evidence=tuple(evidence),
+            mends=(
+                Mend(f"Find what {case.service.name} could not open (its log), and give its account that one right."),
+            ),
+            sure=0.65,
+        )
 
 
 def _badly_owned(case: Case, event: Event, path: str) -> File | None:

@@ -9,7 +9,7 @@ from ipaddress import ip_address
 from hollow_chain.causes import lines
 from hollow_chain.causes.case import SOCKETS, Case
 from hollow_chain.causes.rule import NOT_UP, Evidence, Finding, Mend, cause
-from hollow_chain.causes.words import failed_last
+from hollow_chain.causes.words import failed_last, numbered
 from hollow_chain.facts.host import Listener
 from hollow_chain.facts.service import Claim
 
@@ -100,6 +100,14 @@ def port_held(case: Case) -> Iterator[Finding]:
                 break
     if certain and not held:
         yield _was_held(case, *wanted[0])
+    told = numbered(case, *_IN_USE_NUMBERS)
+    if told and not held and not wanted:
+        yield Finding(
+            says=f"{case.service.name} found the port that it wants taken; which one is not recorded.",
+            evidence=tuple(told),
+            mends=(Mend(f"See which port {case.service.name} is set to, and who holds it ('roster PORT' tells)."),),
+            sure=0.7,
+        )
 
 
 def _is_own(case: Case, listener: Listener) -> bool:
@@ -198,6 +206,14 @@ def address_missing(case: Case) -> Iterator[Finding]:
             explains=("exits-with-error", "crash-loop", "config-rejected", "start-rate-limited"),
         )
         return
+    told = numbered(case, 10049)
+    if told:
+        yield Finding(
+            says=f"{case.service.name} wants to listen on an address that no adapter of this host has.",
+            evidence=tuple(told),
+            mends=(Mend(f"Correct the address in the configuration of {case.service.name}.", "at the next start"),),
+            sure=0.8,
+        )
 
 
 @cause("port-forbidden", states=("running", *NOT_UP))
@@ -231,6 +247,16 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
             explains=("exits-with-error", "crash-loop", "access-denied", "config-rejected", "start-rate-limited"),
         )  # fmt: skip
         return
+    told = numbered(case, 10013)
+    if told:
+        yield Finding(
+            says=f"{case.service.name} may not use the port that it wants.",
+            evidence=tuple(told),
+            mends=(
+                Mend(f"Give {case.service.name} a port that is not reserved and that nobody holds for himself alone."),
+            ),
+            sure=0.65,
+        )
 
 
 @cause("port-claimed-twice", states=("running", "stopped", "failed"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 
 from hollow_chain.causes.case import Case
+from hollow_chain.causes.rule import Evidence
 from hollow_chain.facts.service import Service
 
 STOP_REQUESTED = "de5b426a63be47a7b6ac3eaac82e2f6f"
@@ -91,3 +92,15 @@ def ended_by_request(case: Case) -> bool:
 
 def _stop_recorded(case: Case) -> bool:
     return any(event.code == STOP_REQUESTED for event in case.last_events())
+
+
+def numbered(case: Case, *numbers: int) -> list[Evidence]:
+    """Evidence that the last start ended with one of *numbers*: as the manager reports it, or as a record quotes it."""
+    if case.host.manager != "control-manager" or case.standing.well:
+        return []
+    last = case.service.last
+    if last is not None and last.error_number in numbers:
+        return [case.seen(f"the last start ended with error {last.error_number}", at=last.ended_at or last.started_at)]
+    if last is not None and last.error_number not in (None, 0):
+        return []
+    return [case.quoted(event) for event in case.last_events() if event.number in numbers][-1:]

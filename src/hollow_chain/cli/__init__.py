@@ -9,7 +9,7 @@ import sys
 from collections.abc import Sequence
 from typing import Any
 
-from hollow_chain.trouble import CALL_IS_WRONG, Trouble
+from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, Trouble
 
 _SHARED = frozenset({"common"})
 _ABOUT = (
@@ -43,6 +43,9 @@ def run(words: list[str]) -> int:
     except Trouble as trouble:
         _tell(str(trouble))
         return trouble.status
+    except RecursionError:
+        _tell("the facts are nested too deeply")
+        return FACTS_UNREADABLE
     except KeyboardInterrupt:
         _tell("interrupted; nothing was changed")
         return 130
@@ -50,6 +53,13 @@ def run(words: list[str]) -> int:
         # The reader has seen enough; what is left in the buffer must not be tried again at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
+    except Exception as error:
+        if os.environ.get("HOLLOW_CHAIN_TRACE"):
+            raise
+        _tell(
+            f"this is a fault of the program itself ({type(error).__name__}: {error}); HOLLOW_CHAIN_TRACE=1 shows where"
+        )
+        return FACTS_UNREADABLE
 
 
 def _tell(text: str) -> None:

@@ -107,8 +107,13 @@ def _without_twins(found: Snapshot) -> Snapshot:
 def write_atomically(path: Path, data: bytes, mode: int = 0o600) -> None:
     """Put *data* in the file *path* so that a reader or a power cut sees the old content or the new, never half.
 
+    What a symbolic link points at is replaced, not the link; into a pipe or device the data are simply written.
     Raises :class:`Trouble` with the reason where that is not possible; what was there is then untouched.
     """
+    if path.exists() and not path.is_file():
+        _write_plainly(path, data)
+        return
+    path = Path(os.path.realpath(path))
     folder = path.parent
     scratch: str | None = None
     try:
@@ -125,3 +130,11 @@ def write_atomically(path: Path, data: bytes, mode: int = 0o600) -> None:
         if scratch is not None:
             with contextlib.suppress(OSError):
                 Path(scratch).unlink(missing_ok=True)
+
+
+def _write_plainly(path: Path, data: bytes) -> None:
+    try:
+        with path.open("wb", buffering=0) as stream:
+            stream.write(data)
+    except OSError as error:
+        raise Trouble(f"cannot write {path}: {(error.strerror or str(error)).lower()}") from None

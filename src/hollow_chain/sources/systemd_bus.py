@@ -7,6 +7,7 @@ but not loaded makes the manager load it for as long as the call takes, and no l
 from __future__ import annotations
 
 import asyncio
+import errno
 from collections.abc import Coroutine, Iterable
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -61,6 +62,13 @@ def _run(conversation: Coroutine[Any, Any, BusFacts]) -> BusFacts:
 
 
 def _reason(error: BaseException) -> str:
+    broken = isinstance(error, EOFError) or getattr(error, "errno", None) in (
+        errno.EBADF,
+        errno.EPIPE,
+        errno.ECONNRESET,
+    )
+    if broken:
+        return "the connection broke off; is this machine going down?"
     return str(getattr(error, "strerror", None) or error or type(error).__name__).lower()
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
-from hollow_chain.causes.words import failed_last
+from hollow_chain.causes.words import failed_last, numbered
 from hollow_chain.facts.host import File
 
 EXIT_EXEC = 203
@@ -27,6 +27,9 @@ def program_missing(case: Case) -> Iterator[Finding]:
     Mend: install the program, or correct the path.
     """
     service = case.service
+    yield from _by_number(
+        case, (2, 3), "is not there", "Install the program of {0}, or correct its path in the definition.", 0.7
+    )
     for path, file in programs_of(case):
         if file is not None and not file.exists:
             leads = f", a link to {file.link_to}" if file.link_to else ""
@@ -110,6 +113,9 @@ def wrong_program_format(case: Case) -> Iterator[Finding]:
     Against: a format that fits.
     Mend: install the program for this machine.
     """
+    yield from _by_number(
+        case, (193,), "is no program for this machine", "Install the program of {0} for this machine.", 0.85
+    )
     for path, file in programs_of(case):
         if file is None or not file.exists or file.executable is False or file.kind != "file" or not file.format:
             continue
@@ -121,6 +127,19 @@ def wrong_program_format(case: Case) -> Iterator[Finding]:
                 mends=(Mend(f"Install {path} for {case.host.architecture or 'this machine'}."),),
                 sure=0.93,
             )
+
+
+def _by_number(case: Case, numbers: tuple[int, ...], what: str, does: str, sure: float) -> Iterator[Finding]:
+    """What an error number alone says of the program, where nobody looked at the program itself."""
+    evidence = numbered(case, *numbers)
+    if evidence and all(file is None for _, file in programs_of(case)):
+        path = case.service.program.path if case.service.program else ""
+        yield Finding(
+            says=f"The program of {case.service.name}{f', {path},' if path else ''} {what}.",
+            evidence=tuple(evidence),
+            mends=(Mend(does.format(case.service.name)),),
+            sure=sure,
+        )
 
 
 _SAME = {("i386", "x86_64"), ("arm", "aarch64")}

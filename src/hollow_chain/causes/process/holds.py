@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from hollow_chain.causes import lines
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.rule import NOT_UP, Finding, Mend, cause
-from hollow_chain.causes.words import failed_last
+from hollow_chain.causes.words import failed_last, numbered
 from hollow_chain.facts.host import Event, File, Filesystem, Process
 
 _LOCK = re.compile(
@@ -30,7 +30,8 @@ def disk_full(case: Case) -> Iterator[Finding]:
     if case.standing.well:
         return
     said = lines.no_space(case.last_events())
-    if not said:
+    told = [case.quoted(said[-1])] if said else numbered(case, 112)
+    if not told:
         return
     paths = [path for event in said for path in lines.paths_in(event.text)]
     paths += [case.service.program.folder] if case.service.program and case.service.program.folder else []
@@ -42,7 +43,7 @@ def disk_full(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{case.service.name} cannot write: no {what} is left on {where}.",
         evidence=(
-            case.quoted(said[-1]),
+            *told,
             *(
                 (case.seen(f"{full.mounted_on}: {full.free} bytes and {full.inodes_free} inodes free", FILES),)
                 if full
