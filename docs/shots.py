@@ -6,6 +6,7 @@ Needs Debian's xvfb, xterm and imagemagick (for ``import``).
 from __future__ import annotations
 
 import os
+import shlex
 import subprocess
 import sys
 import tempfile
@@ -28,7 +29,7 @@ DISPLAY = ":77"
 
 def shoot(name: str, call: str, folder: Path) -> None:
     """Run one call in a terminal window and keep a picture of the window."""
-    script = f"clear; printf '$ hollow-chain {call}\\n\\n'; hollow-chain {call}; sleep 30"
+    script = f"clear; echo {shlex.quote(f'$ hollow-chain {call}')}; echo; hollow-chain {call}; sleep 30"
     env = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}", "LC_ALL": "C.UTF-8"}
     terminal = subprocess.Popen(
         ["xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x48+0+0", "-bg", "#10151c", "-fg", "#d8dee6",

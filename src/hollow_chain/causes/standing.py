@@ -17,6 +17,10 @@ DELAYED_GRACE = 180.0
 """How much later than that a delayed service may still be on its way: the group starts one after the other."""
 
 
+JUST_NOW = 10.0
+"""Seconds for which a service that ended and was restarted has not yet shown that it stays."""
+
+
 class Standing(Enum):
     """How a service stands."""
 
@@ -56,18 +60,20 @@ def standing(service: Service, host: Host, up_targets: frozenset[str] | None = N
 
 
 def flaps(service: Service, host: Host) -> bool:
-    """Whether it was restarted by the manager again and again, the last time just now.
+    """Whether it was restarted by the manager again and again (or once, within seconds), the last time just now.
 
     "Just now" is measured in the service's own pace: a service that has been up for longer than twice its
     average time between restarts, or for a quarter of an hour, has settled.
     """
     last = service.last
-    if last is None or last.restarts < 2:
+    if last is None or not last.restarts:
         return False
     since = last.up_at or last.started_at
     if since is None or host.read_at is None:
         return service.state != "running"
     up_for = (host.read_at - since).total_seconds()
+    if last.restarts == 1:
+        return up_for < JUST_NOW
     if host.boot_at is None or up_for < 30:
         return up_for < 30
     pace = (host.read_at - host.boot_at).total_seconds() / last.restarts

@@ -101,12 +101,14 @@ def crash_loop(case: Case) -> Iterator[Finding]:
     """
     service = case.service
     last = service.last
-    if last is None or last.restarts < 2 or (case.standing is not Standing.UNSTABLE and service.state != "failed"):
+    enough = 1 if case.standing is Standing.UNSTABLE else 2
+    if last is None or last.restarts < enough or (case.standing is not Standing.UNSTABLE and service.state != "failed"):
         return
+    times = "once" if last.restarts == 1 else f"{last.restarts} times"
     limits = service.limits
     pause = f", {span(limits.restart_seconds)} apart" if limits and limits.restart_seconds else ""
     yield Finding(
-        says=f"{service.name} keeps ending and has been restarted {last.restarts} times{pause}; its last end: {ending(service)}.",
+        says=f"{service.name} keeps ending and has been restarted {times}{pause}; its last end: {ending(service)}.",
         evidence=(
             case.seen(f"{last.restarts} restarts by the manager; state {service.detail or service.state}"),
             *(case.quoted(event) for event in lines.telling(case.events())),

@@ -47,7 +47,7 @@ class Page:
 
     def _wrapped(self, text: Text, indent: int, hang: int) -> None:
         room = max(20, self.width - indent - hang)
-        lines = text.wrap(self.console, room) if len(text) > room else [text]
+        lines = text.wrap(self.console, room) if len(text) > self.width - indent else [text]
         for number, piece in enumerate(lines):
             piece.rstrip()
             piece.pad_left(indent + (hang if number else 0))

@@ -49,7 +49,7 @@ def _show_match(page: Page, facts: Facts, match: Match, width: int, searched: bo
     startup = "" if service.startup == "unknown" else service.startup
     title = clean(service.display_name or service.description, 120)
     found = f"  [{match.reason}]" if searched else ""
-    room = page.width - width - 44 - len(found)
+    room = page.width - width - 43 - len(found)
     if len(title) > room:
         title = title[: room - 1] + "\u2026" if room > 12 else ""
     page.line(

@@ -15,6 +15,10 @@ EXIT_EXEC = 203
 _EXEC_FAILED = re.compile(
     r"(?:Failed to (?:locate|find|execute)|at step EXEC spawning|Unable to locate) (?:executable |program )?'?(/[^\s':]+)"
 )
+_NAME_NOT_FOUND = re.compile(
+    r"(?:at step EXEC spawning|Failed to (?:locate|find) executable|Unable to locate executable) '?([^/\s':]+)'?: "
+    r"No such file or directory"
+)
 
 
 @cause("program-missing", states=NOT_UP)
@@ -30,6 +34,7 @@ def program_missing(case: Case) -> Iterator[Finding]:
     yield from _by_number(
         case, (2, 3), "is not there", "Install the program of {0}, or correct its path in the definition.", 0.7
     )
+    yield from _not_found(case)
     for path, file in programs_of(case):
         if file is not None and not file.exists:
             leads = f", a link to {file.link_to}" if file.link_to else ""
@@ -53,6 +58,28 @@ def program_missing(case: Case) -> Iterator[Finding]:
                 mends=(Mend(f"Install {file.interpreter}, or correct the first line of {path}."),),
                 sure=0.95,
             )
+
+
+def _not_found(case: Case) -> Iterator[Finding]:
+    """A program that the definition names without a path, and that the manager found in no folder of programs."""
+    if not failed_last(case.service):
+        return
+    for event in case.last_events()[::-1]:
+        found = _NAME_NOT_FOUND.search(event.text)
+        if found:
+            yield Finding(
+                says=f"The program of {case.service.name} is not there: {found[1]!r} is in no folder of programs.",
+                evidence=(case.quoted(event),),
+                mends=(
+                    Mend(
+                        f"Install {found[1]}, or give its full path in the definition of {case.service.name}.",
+                        AFTER_RELOAD,
+                    ),
+                ),
+                sure=0.9,
+                explains=("exits-with-error", "crash-loop"),
+            )
+            return
 
 
 def programs_of(case: Case) -> list[tuple[str, File | None]]:
