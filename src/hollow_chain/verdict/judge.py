@@ -7,9 +7,9 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from hollow_chain.causes import Evidence, Facts, Finding, Standing
-from hollow_chain.chain import Graph, Node
+from hollow_chain.chain import Edge, Graph, Node
 from hollow_chain.facts.host import Host
-from hollow_chain.verdict.walk import Key, Walked, affected, walk
+from hollow_chain.verdict.walk import Key, Walked, affected, is_hollow, walk
 
 SURE_LOSS = 0.9
 """Factor on what rests on records alone, where records could not be read."""
@@ -125,7 +125,7 @@ def diagnose_all(facts: Facts) -> Iterator[Verdict]:
     """
     graph = facts.graph
     unwell = [node for node in graph.nodes() if not facts.standing(node).well]
-    unwell += _links_to_nowhere(graph)
+    unwell += _obstacles(facts)
     troubled = affected(facts, unwell)
     facts.troubled = frozenset(troubled)
     for node in troubled.values():
@@ -135,18 +135,23 @@ def diagnose_all(facts: Facts) -> Iterator[Verdict]:
                 yield verdict
 
 
-def _links_to_nowhere(graph: Graph) -> Iterator[Node]:
-    """Names that hard links point at and nothing is registered under."""
-    seen: set[Key] = set()
+def _obstacles(facts: Facts) -> Iterator[Node]:
+    """What hard links point at and is not up, registered or not, and silent triggers: well by itself or not."""
+    graph = facts.graph
     for host in graph.hosts.values():
         names = graph.names(host.name)
         for service in host.services:
             for link in service.links:
-                if link.kind == "hard" and (link.host or link.to not in names):
-                    node = graph.head(host.name, link)
-                    if node.service is None and node.host in graph.hosts and node.key not in seen:
-                        seen.add(node.key)
-                        yield node
+                if link.kind != "hard":
+                    continue
+                near = None if link.host else names.get(link.to)
+                if near is not None and near.state in ("running", "done"):
+                    continue
+                edge = Edge(Node(host.name, service.name, service), link, graph.head(host.name, link))
+                if edge.head.host in graph.hosts and (edge.head.service is None or is_hollow(facts, edge)):
+                    yield edge.head
+            if service.triggers:
+                yield from facts.silent_triggers(Node(host.name, service.name, service))
 
 
 def _weigh(walked: Walked) -> tuple[list[Finding], list[Finding]]:
