@@ -9,6 +9,7 @@ from pathlib import Path
 
 from hollow_chain.causes import Rule, catalogue
 from hollow_chain.facts.codec import schema
+from hollow_chain.license.file import schema as license_schema
 
 HERE = Path(__file__).parent
 
@@ -34,6 +35,7 @@ def page(family: str, rules: list[Rule]) -> str:
 def documents() -> dict[Path, str]:
     """Every made document by its path."""
     made = {HERE / "snapshot.schema.json": json.dumps(schema(), indent=1) + "\n"}
+    made[HERE / "license.schema.json"] = json.dumps(license_schema(), indent=1) + "\n"
     families: dict[str, list[Rule]] = {}
     for rule in catalogue():
         families.setdefault(rule.family, []).append(rule)

@@ -6,6 +6,7 @@ Needs Debian's xvfb, xterm and imagemagick (for ``import``).
 from __future__ import annotations
 
 import os
+import platform
 import shlex
 import subprocess
 import sys
@@ -21,6 +22,9 @@ SHOTS = {
     "links": "links TimetableStore --from facts",
     "why-all": "why --all --from facts",
     "capture": "capture --from facts --host mole-msg --out mole-msg.json",
+    "ports": "ports --from facts --host pierhead",
+    "license-check": "license check suite.toml.txt --from facts --host pierhead",
+    "license-ask": "license ask localhost:7199 --want voyage-suite/routing@7.1 --want voyage-suite/tides --want voyage-suite/routing@8.0",
     "decode": "decode 1053; hollow-chain decode status=203/EXEC; hollow-chain decode 'bind() failed (98: Address already in use)'",
     "demo": "demo | head -42",
 }
@@ -42,6 +46,66 @@ def shoot(name: str, call: str, folder: Path) -> None:
     terminal.wait()
 
 
+LICENSE = """format = "hollow-chain/license"
+version = 1
+
+[server]
+host = "{host}"
+host_ids = ["{host_id}"]
+port = 7199
+
+[[daemon]]
+name = "chartmaker"
+program = "hollow-chain-publisher"
+key = ""
+
+[[entitlement]]
+publisher = "chartmaker"
+product = "voyage-suite"
+feature = "routing"
+version = "7.2"
+seats = 3
+until = 2099-12-31
+signature = ""
+
+[[entitlement]]
+publisher = "chartmaker"
+product = "voyage-suite"
+feature = "weather"
+seats = 2
+until = 2026-02-28
+signature = ""
+"""
+
+
+def _license_desk(folder: Path) -> subprocess.Popen[bytes]:
+    """A license file with much that is wrong, and a running license server beside it."""
+    here = _own_id()
+    for name, host, host_id in (
+        ("suite.toml", platform.node(), here),
+        ("suite.toml.txt", "pierhead.ternholm.example", "02:54:46:10:02:08"),
+    ):
+        (folder / name).write_text(LICENSE.format(host=host, host_id=host_id))
+        sign = [PROGRAM, "license", "sign", folder / name, "--key", folder / "key", "--publisher", "chartmaker"]
+        subprocess.run(sign, check=True, stdout=subprocess.DEVNULL)
+    wrong = folder / "suite.toml.txt"
+    wrong.write_text(
+        wrong.read_text()
+        .replace("seats = 3", "seats = 30")
+        .replace("port = 7199", "port = 5004")
+        .replace("program", "progam")
+    )
+    server = subprocess.Popen([PROGRAM, "license", "serve", folder / "suite.toml"], stderr=subprocess.DEVNULL)
+    time.sleep(2)
+    return server
+
+
+def _own_id() -> str:
+    from hollow_chain.license.machine import this_machine
+
+    return next((a.hardware_address for a in this_machine().adapters), "02:00:00:00:00:01")
+
+
 def main() -> None:
     """Take all pictures, or those that are named."""
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
@@ -50,9 +114,12 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as place:
             folder = Path(place)
             subprocess.run([PROGRAM, "demo", "--out", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            server = _license_desk(folder)
             for name, call in SHOTS.items():
                 if len(sys.argv) < 2 or name in sys.argv[1:]:
                     shoot(name, call, folder)
+            server.terminate()
+            server.wait()
             subprocess.run(
                 [PROGRAM, "links", "TimetableStore", "--from", "facts", "--out", HERE / "links-picture.png"],
                 cwd=folder,

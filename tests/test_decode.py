@@ -86,7 +86,7 @@ def test_any_text_is_read_without_harm(text: str) -> None:
 
 
 def test_a_number_that_is_not_known_says_so_and_helps(run: Run) -> None:
-    done = run("decode", "1099")
+    done = run("decode", "1082")
     assert done.status == 1
     assert "known" in done.out
     assert "1079" in done.out
@@ -101,9 +101,14 @@ def test_decode_for_programs(run: Run) -> None:
     assert document["readings"][0]["causes"][0] == "exits-with-error"
 
 
-def test_what_the_user_saw_is_evidence_and_makes_nothing_up(run: Run, demo_facts: Path) -> None:
-    plain = run("why", "BridgeScreens", "--from", demo_facts, "--json").json["causes"][0]
-    heard = run("why", "BridgeScreens", "--from", demo_facts, "--json", "--says", "Error 1053").json["causes"][0]
+def test_what_the_user_saw_is_evidence_and_makes_nothing_up(run: Run, tmp_path: Path, demo_facts: Path) -> None:
+    (tmp_path / "facts.json").write_text(
+        '{"format": "hollow-chain/snapshot", "version": 1, "hosts": [{"name": "pier", "manager": "control-manager", '
+        '"read_at": "2026-03-04T06:00:00Z", "services": [{"name": "A", "state": "stopped", "startup": "automatic", '
+        '"last": {"error_number": 1066}}]}]}'
+    )
+    plain = run("why", "A", "--from", "facts.json", "--json").json["causes"][0]
+    heard = run("why", "A", "--from", "facts.json", "--json", "--says", "Error 1067").json["causes"][0]
     assert heard["confidence"] > plain["confidence"]
     assert "what the user saw" in [piece["source"] for piece in heard["evidence"]]
     well = run("why", "ChartServer", "--from", demo_facts, "--json", "--says", "Error 1053")

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from hollow_chain.causes import lines
+from hollow_chain.facts import lines
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Condition, LastRun, Program, Service
 from hollow_chain.sources import looks, settings

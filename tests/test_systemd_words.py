@@ -157,7 +157,7 @@ def test_limits_and_confinement() -> None:
     assert service.confinement.read_only == ["/usr", "/boot", "/efi", "/etc"]
     assert service.confinement.writable == ["/var/lib/x"]
     assert "/home" in service.confinement.hidden
-    assert service.confinement.capabilities == ["0", "2"]
+    assert service.confinement.capabilities == ["CAP_CHOWN", "CAP_DAC_READ_SEARCH"]
 
 
 def test_refused_and_masked_definitions() -> None:

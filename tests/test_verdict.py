@@ -165,18 +165,28 @@ def test_any_verdict_can_be_shown_without_harm(document: Snapshot) -> None:
     assert "\x1b" not in out.getvalue()
 
 
-def test_the_fleet_and_the_single_look_agree_on_the_demo(demo_facts: Path) -> None:
-    document = files.read(demo_facts)
+def agree(document: Snapshot) -> int:
+    """Compare the look at the whole fleet with single looks; how many services it is about."""
     fleet = {v.target.key: v for v in diagnose_all(Facts(Graph(document)))}
     facts = Facts(Graph(document))
-    assert len(fleet) > 15
     for key, together in fleet.items():
         single = diagnose(facts, facts.graph.node(*key))
-        assert [(c.finding.cause, c.confidence) for c in together.causes] == [
-            (c.finding.cause, c.confidence) for c in single.causes
+        assert [(c.finding.cause, c.finding.service, c.confidence) for c in together.causes] == [
+            (c.finding.cause, c.finding.service, c.confidence) for c in single.causes
         ]
     for node in facts.graph.nodes():
-        assert facts.standing(node).well or node.key in fleet
+        assert facts.standing(node).well or node.key in fleet, "not well, and passed over"
+    return len(fleet)
+
+
+@thorough
+@given(snapshots)
+def test_the_fleet_and_the_single_look_agree(document: Snapshot) -> None:
+    agree(document)
+
+
+def test_the_fleet_and_the_single_look_agree_on_the_demo(demo_facts: Path) -> None:
+    assert agree(files.read(demo_facts)) > 15
 
 
 def test_a_claim_without_evidence_cannot_be_made() -> None:

@@ -19,6 +19,8 @@ class Fault:
     place: str
     also: tuple[tuple[str, str], ...] = ()
     """Further causes with their places that have to be named too."""
+    boots: tuple[str, ...] = ("nginx", "redis-server", "memcached")
+    """Daemons that start at boot, of all that are installed."""
 
 
 def unit(name: str, body: str, head: str = "", install: bool = True) -> str:

@@ -2,30 +2,35 @@
 
 from __future__ import annotations
 
-import json
-
 import pytest
 
-from tests.live.conftest import PROGRAM
-from tests.live.faults import FAULTS, Fault
+from tests.live.asking import ALL_FAULTS, Answer, ask, not_installed
+from tests.live.conftest import REQUIRED, needs_a_host
+from tests.live.faults import Fault
 from tests.live.realhost import RealHost
 
 pytestmark = pytest.mark.live
 
 
-@pytest.mark.parametrize("fault", FAULTS, ids=[f.name for f in FAULTS])
-def test_names_the_cause_and_its_place(fresh_host: RealHost, fault: Fault) -> None:
-    fresh_host.run(fault.script, check=False)
-    done = fresh_host.run(f"{PROGRAM} why '{fault.target}' --json", check=False)
-    assert done.returncode == 1, done.stdout + done.stderr
-    verdict = json.loads(done.stdout)
-    found = [(c["cause"], c["service"]) for c in verdict["causes"]]
-    right = [(fault.cause, fault.place), *fault.also]
-    for cause, place in found[: len(right)]:
-        assert (cause, place) in right or (cause, "*") in right, found
-    assert len(found) >= len(right), found
-    for cause in verdict["causes"]:
+def _asked(fault: Fault) -> Answer:
+    with RealHost("pier", fault.boots) as host:
+        return ask(host, fault)
+
+
+@pytest.mark.parametrize("fault", ALL_FAULTS, ids=[f.name for f in ALL_FAULTS])
+def test_names_the_cause_and_its_place(fault: Fault) -> None:
+    needs_a_host()
+    lacking = not_installed(fault)
+    if lacking and not REQUIRED:
+        pytest.skip(f"{lacking} is not installed")
+    assert not lacking
+    answer = _asked(fault)
+    if not answer.right:  # on a loaded machine a fault may come too late to be seen: once more, on a new host
+        answer = _asked(fault)
+    assert answer.status == 1, answer.errors
+    assert answer.right, answer.found
+    for cause in answer.verdict["causes"]:
         assert cause["evidence"]
         assert cause["mends"]
         assert 0 < cause["confidence"] <= 1
-    assert "Traceback" not in done.stderr
+    assert "Traceback" not in answer.errors

@@ -75,6 +75,50 @@ HEALTHY = {
         unit("often.service", SLEEP) + RELOAD + "for i in 1 2 3; do systemctl restart often; done",
         "often",
     ),
+    "a path unit that waits": (
+        unit("arrived.service", "Type=oneshot\nExecStart=/bin/true", install=False)
+        + f"printf '[Path]\\nPathExists=/srv/never\\n[Install]\\nWantedBy=multi-user.target\\n' > {UNITS}/arrived.path\n"
+        + RELOAD + "systemctl enable --now arrived.path",
+        "arrived.service",
+    ),
+    "a oneshot that stays done": (
+        unit("setup.service", "Type=oneshot\nRemainAfterExit=yes\nExecStart=/bin/true") + RELOAD + "systemctl enable --now setup",
+        "setup",
+    ),
+    "a status that its definition calls good": (
+        unit("odd.service", "ExecStart=/bin/sh -c 'sleep 0.2; exit 42'\nSuccessExitStatus=42\nType=oneshot") + RELOAD
+        + "systemctl start odd; true",
+        "odd",
+    ),
+    "complains in its log and goes on": (
+        unit("moody.service", "ExecStart=/bin/sh -c 'echo error: cannot open /srv/none: No such file or directory >&2; exec sleep infinity'")
+        + RELOAD + "systemctl enable --now moody; sleep 0.3",
+        "moody",
+    ),
+    "calls somebody in vain and goes on": (
+        unit("patient.service", "ExecStart=/bin/sh -c 'echo connect to 127.0.0.1:7440 failed: Connection refused >&2; exec sleep infinity'")
+        + RELOAD + "systemctl enable --now patient; sleep 0.3",
+        "patient",
+    ),
+    "needs a socket that listens": (
+        f"printf '[Socket]\\nListenStream=127.0.0.1:7555\\nAccept=no\\n[Install]\\nWantedBy=sockets.target\\n' > {UNITS}/hatch.socket\n"
+        + unit("hatch.service", SLEEP, install=False) + unit("above.service", SLEEP, "Requires=hatch.socket\nAfter=hatch.socket")
+        + RELOAD + "systemctl enable --now hatch.socket above",
+        "above",
+    ),
+    "a failed line that its definition lets pass": (
+        unit("lax.service", f"ExecStartPre=-/bin/false\n{SLEEP}") + RELOAD + "systemctl enable --now lax; sleep 0.2",
+        "lax",
+    ),
+    "ended by hand long ago and started again": (
+        unit("again.service", SLEEP) + RELOAD + "systemctl enable --now again; systemctl kill -s KILL again; sleep 0.2; systemctl start again",
+        "again",
+    ),
+    "a need that was done and is gone": (
+        unit("first.service", "Type=oneshot\nExecStart=/bin/true") + unit("second.service", SLEEP, "Wants=first.service\nAfter=first.service")
+        + RELOAD + "systemctl enable --now second",
+        "second",
+    ),
     "running though not enabled": (
         unit("hand.service", SLEEP) + RELOAD + "systemctl start hand",
         "hand",

@@ -1,10 +1,11 @@
 """The catalogue of causes: a module a family, a rule a cause."""
 
 from hollow_chain.causes.case import Case, Facts
-from hollow_chain.causes.rule import Evidence, Finding, Mend, Rule, catalogue, cause, rules_for
+from hollow_chain.causes.rule import HINT, Evidence, Finding, Mend, Rule, catalogue, cause, rules_for
 from hollow_chain.causes.standing import Standing, standing
 
 __all__ = [
+    "HINT",
     "Case",
     "Evidence",
     "Facts",

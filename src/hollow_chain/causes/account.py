@@ -5,25 +5,37 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from hollow_chain.causes import lines
+from hollow_chain.causes import rights
 from hollow_chain.causes.case import ACCOUNTS, FILES, Case
-from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rights import Barrier, account_of, barrier
+from hollow_chain.causes.rule import AFTER_RELOAD, FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
-from hollow_chain.facts.host import Event, File
+from hollow_chain.facts import lines
+from hollow_chain.facts.host import Event, HostAccount
+from hollow_chain.lazy import pattern
 
-EXIT_GROUP, EXIT_USER = 216, 217
+EXIT_GROUP, EXIT_USER, EXIT_PAM = 216, 217, 224
 """Exit statuses of systemd itself (systemd.exec(5), "Process Exit Codes")."""
+EX_NOUSER = 67
+"""Exit status by convention: an account is not known (sysexits.h(3head))."""
 
 
-@cause("account-missing", states=NOT_UP)
+@cause("account-missing", states=("running", *NOT_UP))
 def account_missing(case: Case) -> Iterator[Finding]:
     """The user or group that it is to run as does not exist.
 
-    Looks at: the accounts of the host; the manager's exit statuses 216 and 217.
+    Looks at: the accounts of the host; the manager's exit statuses 216 and 217; accounts that its log calls unknown.
     Convinced by: an account data base without that name.
     Against: an account made anew at each start.
     Mend: create the account, or correct its name in the definition.
     """
+    if case.standing.well:
+        return
+    yield from _of_definition(case)
+    yield from _of_configuration(case)
+
+
+def _of_definition(case: Case) -> Iterator[Finding]:
     service = case.service
     account = service.account
     if account is None or account.dynamic:
@@ -37,11 +49,12 @@ def account_missing(case: Case) -> Iterator[Finding]:
             continue
         missing.append((kind, name))
         if known:
-            evidence.append(case.seen(f"no {kind} {name!r} on {case.node.host}", ACCOUNTS))
+            evidence.append(case.seen(f"no {kind} {name!r} on {case.node.host}", ACCOUNTS, bears=PROOF))
         if status == number:
-            evidence.append(case.seen(f"exit status {number} of the manager: the {kind} could not be determined"))
+            said = f"exit status {number} of the manager: the {kind} could not be determined"
+            evidence.append(case.seen(said, bears=PROOF))
     if case.host.manager == "control-manager" and not missing and account.user:
-        evidence += numbered(case, 1057)
+        evidence += numbered(case, 1057, bears=PROOF)
         missing += [("user", account.user)] if evidence else []
     if not missing:
         return
@@ -53,105 +66,214 @@ def account_missing(case: Case) -> Iterator[Finding]:
             Mend(f"Create the {words} as the package of {service.name} would."),
             Mend(f"Or correct the {missing[0][0]} in the definition of {service.name}.", AFTER_RELOAD),
         ),
-        sure=0.97 if status in (EXIT_GROUP, EXIT_USER) else 0.9,
+        explains=("exits-with-error", "crash-loop"),
     )
 
 
-_BARRED_NUMBERS = {1069: "the logon failed", 1385: "the account lacks the right to run as a service"}
+def _of_configuration(case: Case) -> Iterator[Finding]:
+    """An account that the program itself was to change to, and did not find."""
+    if not failed_last(case.service):
+        return
+    for event, name in lines.unknown_user(case.own_events()):
+        known = case.account(name)
+        if known is not None and known.exists:
+            continue
+        status = case.service.last.exit_status if case.service.last else None
+        yield Finding(
+            says=f"{case.service.name} is to change to the user {name!r}, which does not exist.",
+            evidence=(
+                case.quoted(event, SAID),
+                *((case.seen(f"no user {name!r} on {case.node.host}", ACCOUNTS, bears=SAID),) if known else ()),
+                *((case.seen(f"exit status {EX_NOUSER}: no such account", bears=HINT),) if status == EX_NOUSER else ()),
+            ),
+            mends=(
+                Mend(
+                    f"Correct the name of the account in the configuration of {case.service.name}.", "at the next start"
+                ),
+                Mend(f"Or create the user {name!r} as the package of {case.service.name} would."),
+            ),
+            explains=("exits-with-error", "crash-loop", "config-rejected", "exits-at-once"),
+        )
+        return
+
+
+_BARRED_NUMBERS = {
+    1069: "the logon failed",
+    1385: "the account lacks the right to run as a service",
+    1326: "the password does not fit",
+    1327: "the account is restricted",
+    1330: "the password has expired",
+    1331: "the account is switched off",
+    1793: "the account has expired",
+    1907: "the password must be changed first",
+    1909: "the account is locked",
+}
+_BARRED_WORDS = pattern(
+    r"(?i)account (?:has |is )?(?:expired|locked|disabled)|(?:password|credentials?) (?:has |have |is |are )?(?:expired|wrong|incorrect|invalid)|"
+    r"logon (?:failure|failed)|log ?on as a service|authentication (?:token is no longer valid|failure)"
+)
 
 
 @cause("account-barred", states=NOT_UP)
 def account_barred(case: Case) -> Iterator[Finding]:
     """Its account is locked, expired, has another password, or lacks the right to run as a service.
 
-    Looks at: the error number, what is known of the account.
-    Convinced by: error 1069 or 1385; an account that is locked or expired, of a service that failed.
-    Against: a start with the same account since.
+    Looks at: the error number, the manager's exit status 224, what is known of the account, what the log says of it.
+    Convinced by: an error number of the logon; an account that is expired, of a service that opens a session with it.
+    Against: a locked account of a systemd host where no session is opened: such accounts are usual there.
     Mend: renew the account's password or right; the least that is enough.
     """
     service = case.service
     user = service.account.user if service.account else ""
     known = case.account(user) if user else None
-    number = service.last.error_number if service.last else None
-    reasons = [_BARRED_NUMBERS[number]] if number in _BARRED_NUMBERS else []
-    expired = known is not None and known.expires_at and case.host.read_at and known.expires_at < case.host.read_at
-    if known is not None and known.exists and (failed_last(service) or reasons):
-        reasons += ["it is locked"] if known.locked else []
-        reasons += [f"it expired at {known.expires_at:%Y-%m-%d}"] if expired and known.expires_at else []
-        reasons += ["it lacks the right to run as a service"] if known.may_run_services is False else []
-    if not reasons or (number not in _BARRED_NUMBERS and case.host.manager == "systemd"):
+    evidence = [*_barred_by_number(case), *(_barred_by_session(case) if failed_last(service) else ())]
+    seen = [] if known is None else _bars(case, known)
+    if not evidence and (case.host.manager == "systemd" or not seen or not failed_last(service)):
         return
+    reasons = [text for _, text in (*evidence, *seen)]
     yield Finding(
         says=f"{service.name} may not run as {user or 'its account'}: {', '.join(dict.fromkeys(reasons))}.",
-        evidence=tuple(
-            case.seen(f"account {user or '(not named)'}: {reason}", ACCOUNTS) for reason in dict.fromkeys(reasons)
+        evidence=(
+            *(piece for piece, _ in evidence),
+            *(case.seen(f"account {user or '(not named)'}: {reason}", ACCOUNTS, bears=SAID) for _, reason in seen),
         ),
         mends=(
             Mend(
                 f"Put the account {user or 'of the service'} right (password, lock, expiry, right to run services), no more."
             ),
         ),
-        sure=0.93,
-        explains=("exits-with-error",),
+        explains=("exits-with-error", "crash-loop"),
     )
+
+
+def _barred_by_number(case: Case) -> list[tuple[Evidence, str]]:
+    told = numbered(case, *_BARRED_NUMBERS, bears=PROOF)
+    last = case.service.last
+    number = last.error_number if last and last.error_number in _BARRED_NUMBERS else None
+    more = [e for e in case.last_events() if e.number in _BARRED_NUMBERS and e.number != 1069]
+    if more and told:
+        number = more[-1].number
+        told = [*told, case.quoted(more[-1], FITS)]
+    if told and number is None:
+        number = next((e.number for e in reversed(case.last_events()) if e.number in _BARRED_NUMBERS), None)
+    return [(piece, _BARRED_NUMBERS.get(number or 1069, "the logon failed")) for piece in told]
+
+
+def _barred_by_session(case: Case) -> list[tuple[Evidence, str]]:
+    last = case.service.last
+    said = [e for e in case.last_events() if _BARRED_WORDS.search(e.text)]
+    found = [(case.quoted(said[-1], FITS), "its log says so")] if said else []
+    if last is not None and last.exit_status == EXIT_PAM:
+        status = case.seen(
+            f"exit status {EXIT_PAM} of the manager: no session could be opened for the account", bears=SAID
+        )
+        found.insert(0, (status, "no session could be opened for it"))
+    return found
+
+
+def _bars(case: Case, known: HostAccount) -> list[tuple[HostAccount, str]]:
+    found = []
+    if known.exists and known.locked:
+        found.append("it is locked")
+    if known.expires_at and case.host.read_at and known.expires_at < case.host.read_at:
+        found.append(f"it expired at {known.expires_at:%Y-%m-%d}")
+    if known.may_run_services is False:
+        found.append("it lacks the right to run as a service")
+    return [(known, reason) for reason in found]
 
 
 @cause("access-denied", states=("running", *NOT_UP))
 def access_denied(case: Case) -> Iterator[Finding]:
     """Its account, or its confinement, may not read, write or enter something.
 
-    Looks at: log lines that refuse a path; owner, group and mode of the path and of every folder on the way; what the
-    definition makes read-only or hides; the manager's exit statuses for its own steps.
-    Convinced by: such a line, and a path whose mode does not let the account in.
+    Looks at: log lines that refuse a path, or say that it could not be opened; owner, group, mode and access list of
+    the path and of every folder on the way; what the definition makes read-only, hides, or takes from the account.
+    Convinced by: such a line, and a path that does not let the account in.
     Against: a path that is not there; a refused port (then that is the cause).
     Mend: the smallest right that is enough.
     """
-    service = case.service
-    if case.standing.well:
+    if case.standing.well or (case.service.state == "stopped" and not failed_last(case.service)):
         return
-    user = service.account.user if service.account and service.account.user else "root"
+    user = account_of(case)
     yield from _by_number(case, user)
     for event, path in _refused(case):
-        confined = _confined(case, path)
-        barrier = _barrier(case, path, user) or _badly_owned(case, event, path)
-        if barrier is None and not confined and case.file(path) is None and not lines.of_manager(event):
+        writes = _writes(event)
+        found = barrier(case, path, writes) or _badly_owned(case, event, path)
+        if found is None and case.file(path) is None and not lines.of_manager(event):
             continue
-        place = barrier.path if barrier else path
-        why = (
-            f"its definition makes {confined} read-only or hides it"
-            if confined and (barrier is None or user == "root")
-            else f"{place} belongs to {barrier.owner}:{barrier.group}, mode {barrier.mode}"
-            if barrier
-            else "the log says so, though owner and mode would let it"
-        )
-        evidence = [case.quoted(event)]
-        if barrier:
-            evidence.append(
-                case.seen(f"{place}: {barrier.kind}, owner {barrier.owner}:{barrier.group}, mode {barrier.mode}", FILES)
-            )
-        if confined:
-            evidence.append(case.seen(f"confinement of {service.name}: {confined}"))
-        yield Finding(
-            says=f"{service.name} (account {user}) may not use {path}: {why}.",
-            evidence=tuple(evidence),
-            mends=(
-                Mend(f"Let {service.name} write to {path} in its definition, and to nothing else.", AFTER_RELOAD)
-                if confined and (barrier is None or user == "root")
-                else Mend(
-                    f"Give the account {user} the smallest right that is enough on {place}; its right owner is a good guess."
-                ),
-            ),
-            sure=0.94 if barrier or confined else 0.75,
-            explains=(
-                "exits-with-error",
-                "exits-at-once",
-                "crash-loop",
-                "config-rejected",
-                "path-missing",
-                "start-rate-limited",
-            ),
+        yield _denied(case, event, path, found, user)
+        return
+    for event, path in lines.unopened_paths(case.own_events()):
+        file, program = case.file(path), case.service.program
+        found = barrier(case, path, _writes(event)) if file is not None and failed_last(case.service) else None
+        if found is not None and not (program and path == program.path) and not lines.says_missing(event.text):
+            yield _denied(case, event, path, found, user)
+            return
+    for hidden_event, hidden in _hidden_own(case):
+        yield _denied(
+            case, hidden_event or next(iter(lines.telling(case.own_events())), None), hidden.path, hidden, user
         )
         return
+
+
+def _bears(part: str, names: set[str]) -> bool:
+    """Whether a part of a path bears one of *names*, with or without a suffix."""
+    return part in names or part.partition(".")[0] in names
+
+
+def _hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
+    """Places that the definition hides although the service uses them: its log or its arguments name them, or they bear
+    its name. A hidden file reads as an empty one, so that the words are often of something else."""
+    confinement, program = case.service.confinement, case.service.program
+    if confinement is None or not failed_last(case.service):
+        return
+    names = {case.node.name.rpartition(".")[0].partition("@")[0], *(a.rpartition(".")[0] for a in case.service.aliases)}
+    names |= {program.path.rpartition("/")[2]} if program else set()
+    for place in confinement.hidden:
+        event = next(
+            (e for e in case.own_events() if any(rights.inside(p, place) for p in lines.paths_in(e.text))), None
+        )
+        used = program is not None and any(rights.inside(path, place) for path in program.paths)
+        if event is not None or used or any(_bears(part, names) for part in place.split("/")):
+            yield event, Barrier(place, f"its definition hides {place} from it", by_definition=True)
+
+
+def _writes(event: Event) -> bool | None:
+    if lines.says_read_only(event.text) or re.search(
+        r"(?i)\b(?:writ\w+|creat\w+|append\w*|mkdir|unlink|remov\w+|renam\w+)\b", event.text
+    ):
+        return True
+    return None
+
+
+def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, user: str) -> Finding:
+    service = case.service
+    evidence = []
+    if event is not None:
+        evidence.append(
+            case.quoted(event, FITS if lines.says_denied(event.text) or lines.says_read_only(event.text) else HINT)
+        )
+    if found is not None:
+        evidence.append(case.seen(found.why, FILES if found.file else "definition", bears=SAID))
+    else:
+        evidence.append(case.seen("owner, mode and definition, as far as they were seen, would let it", FILES))
+    place = found.path if found else path
+    mend = (
+        Mend(f"Let {service.name} use {path} in its definition, and nothing else.", AFTER_RELOAD)
+        if found and found.by_definition
+        else Mend(
+            f"Give the account {user} the smallest right that is enough on {place}; its right owner is a good guess."
+        )
+    )
+    why = found.why if found else "the log says so, though owner and mode would let it"
+    return Finding(
+        says=f"{service.name} (account {user}) may not use {path}: {why}.",
+        evidence=tuple(evidence),
+        mends=(mend,),
+        explains=(
+            "exits-with-error", "exits-at-once", "crash-loop", "config-rejected", "path-missing", "start-rate-limited", "killed",
+        ),
+    )  # fmt: skip
 
 
 def _by_number(case: Case, user: str) -> Iterator[Finding]:
@@ -164,66 +286,35 @@ def _by_number(case: Case, user: str) -> Iterator[Finding]:
             mends=(
                 Mend(f"Find what {case.service.name} could not open (its log), and give its account that one right."),
             ),
-            sure=0.65,
         )
 
 
-def _badly_owned(case: Case, event: Event, path: str) -> File | None:
+def _badly_owned(case: Case, event: Event, path: str) -> Barrier | None:
     """The file whose owner or mode as such is what the record complains of."""
-    return case.file(path) if lines.says_ownership(event.text) else None
+    file = case.file(path)
+    if file is None or not lines.says_ownership(event.text):
+        return None
+    return Barrier(path, f"{path} belongs to {file.owner}:{file.group}, mode {file.mode}", file=file)
+
+
+_STEP = pattern(r"Failed at step ([A-Z_]+) spawning|Failed to .* at step ([A-Z_]+)")
+_STEPS_ON_FILES = frozenset({"EXEC", "CHDIR", "CHROOT", "NAMESPACE", "STDIN", "STDOUT", "STDERR", "CREDENTIALS"})
+_STEPS_ON_FILES |= {f"{kind}_DIRECTORY" for kind in ("STATE", "CACHE", "LOGS", "CONFIGURATION", "RUNTIME")}
+"""Steps of the manager that open files (systemd.exec(5), "Process Exit Codes"), by the names that its records use."""
 
 
 def _refused(case: Case) -> Iterator[tuple[Event, str]]:
     """Paths that a record refuses; the longest path of each record is the one that is meant."""
     for event, near in lines.refused(case.last_events()):
+        step = _STEP.search(event.text)
+        if step and step[1] not in _STEPS_ON_FILES:
+            continue  # the manager could not get as far as the program: not the program is refused
         paths = [p for p in near if not re.search(rf"{re.escape(p)}:\d+", event.text)]
         program = case.service.program
         meant = [p for p in paths if not (program and p == program.path)] or paths
         if not near and program and not lines.of_manager(event):
             # The record names no path: of those that the service is known to use, one that keeps its account out.
             known = [*program.paths, *program.log_files, *program.environment_files]
-            user = case.service.account.user if case.service.account else ""
-            meant = [p for p in known if _barrier(case, p, user or "root")][:1]
+            meant = [p for p in known if rights.barrier(case, p)][:1]
         if meant:
             yield event, meant[-1] if lines.of_manager(event) else max(meant, key=len)
-
-
-def _confined(case: Case, path: str) -> str:
-    """The part of the confinement that keeps the service from *path*; empty where none does."""
-    confinement = case.service.confinement
-    if confinement is None:
-        return ""
-    if any(_inside(path, hidden) for hidden in confinement.hidden):
-        return next(hidden for hidden in confinement.hidden if _inside(path, hidden))
-    if any(_inside(path, writable) for writable in confinement.writable):
-        return ""
-    read_only = [place for place in confinement.read_only if _inside(path, place)]
-    volatile = any(_inside(path, place) for place in ("/dev", "/proc", "/sys"))
-    said = any(lines.says_read_only(event.text) for event in case.last_events())
-    return max(read_only, key=len) if read_only and not volatile and said else ""
-
-
-def _inside(path: str, place: str) -> bool:
-    return (path + "/").startswith(place.rstrip("/") + "/")
-
-
-def _barrier(case: Case, path: str, user: str) -> File | None:
-    """The first thing on the way to *path*, itself last, whose mode keeps *user* out; None where all let it pass."""
-    if user == "root":
-        return None
-    account = case.account(user)
-    groups = set(account.groups if account else ()) | ({case.service.account.group} if case.service.account else set())
-    absent = (last := case.file(path)) is not None and not last.exists
-    parts = path.split("/")
-    for depth in range(2, len(parts) + 1):
-        file = case.file("/".join(parts[:depth]))
-        if file is None or not file.exists or not file.mode:
-            continue
-        bits = int(file.mode, 8) if re.fullmatch(r"[0-7]{3,5}", file.mode) else 0o777
-        shift = 6 if file.owner == user else 3 if file.group in groups else 0
-        rights = bits >> shift & 7
-        # Search on the way; write and search where the last part is yet to be made; read and write at the end.
-        needed = 1 if depth < len(parts) - absent else 3 if absent else 6
-        if rights & needed != needed:
-            return file
-    return None

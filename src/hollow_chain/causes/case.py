@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import cached_property
 
-from hollow_chain.causes.rule import Evidence
+from hollow_chain.causes.rule import TELLS, Evidence
 from hollow_chain.causes.standing import Standing, standing, up_targets
 from hollow_chain.chain.graph import Graph, Node
 from hollow_chain.facts.host import Event, File, Host, HostAccount
@@ -17,7 +17,12 @@ MANAGER = "service manager"
 FILES = "file system"
 ACCOUNTS = "accounts"
 SOCKETS = "socket table"
+_TRIES_OF_A_SERIES = 3
 UNIT_TRIGGERS = ("socket", "timer", "path", "automount")
+EXITED = "98e322203f7a4ed290d09fe03c09fe15"
+"""Message identifier of systemd for the end of a unit's process (systemd's message catalog)."""
+STARTING, STARTED = "7d4958e842da4a758f6c1cdc7b36dcc5", "39f53479d3a045ac8e11786248231fbf"
+"""Message identifiers of systemd for the beginning of a start and its end (systemd's message catalog)."""
 
 
 class HostIndex:
@@ -28,8 +33,15 @@ class HostIndex:
 
     @cached_property
     def files(self) -> dict[str, File]:
-        """Files by path."""
-        return {file.path: file for file in self.host.files}
+        """Files by path, in the one form that the host's family tells apart (see :meth:`file`)."""
+        return {self._form(file.path): file for file in self.host.files}
+
+    def file(self, path: str) -> File | None:
+        """What was seen at *path*. The control-manager family takes both slashes and any case of letters for the same."""
+        return self.files.get(self._form(path))
+
+    def _form(self, path: str) -> str:
+        return path.replace("\\", "/").casefold() if self.host.manager == "control-manager" else path
 
     @cached_property
     def events(self) -> dict[str, list[Event]]:
@@ -62,6 +74,9 @@ class Facts:
         self.troubled: frozenset[tuple[str, str]] | None = None
         """Where the whole of the facts has been looked through: all nodes that are not well or stand on one that is
         not. None: not looked through, so that any node may be."""
+        self.asked: tuple[str, str] = ("", "")
+        self.says = ""
+        """What the user saw, and of which node."""
         self.memory: dict[object, object] = {}
         """What the walks have found so far, by what it is about; the facts do not change under them."""
 
@@ -101,6 +116,18 @@ class Facts:
         if unit.service is None or not self.standing(unit).well:
             return True
         return self.standing(unit) is Standing.IDLE and unit.service.startup in ("manual", "disabled")
+
+
+def _begun(events: list[Event]) -> list[datetime]:
+    """When starts were begun by the manager's records: at "starting", or at "started" where no other came before it."""
+    found: list[datetime] = []
+    pending = False
+    for event in events:
+        if event.code == STARTING or (event.code == STARTED and not pending):
+            found.append(event.at)
+        if event.code in (STARTING, STARTED):
+            pending = event.code == STARTING
+    return found
 
 
 @dataclass(frozen=True)
@@ -150,35 +177,60 @@ class Case:
 
     def file(self, path: str) -> File | None:
         """What was seen at *path*; None where nobody looked."""
-        return self.index.files.get(path)
+        return self.index.file(path)
 
     def events(self) -> list[Event]:
         """The records about the service, oldest first."""
         return self.index.events.get(self.node.name, [])
 
     def last_events(self) -> list[Event]:
-        """The records since shortly before the last start was tried; all where that moment is not known, and where
-        the service is restarted again and again: the run that is under way has not said yet why it will end."""
+        """The records since the last start was tried; all where that moment is not known, and where the service is
+        restarted again and again: the run that is under way has not said yet why it will end."""
         events = self.events()
         if self.node.service is None or self.node.service.last is None or self.standing is Standing.UNSTABLE:
             return events
-        started = self.node.service.last.started_at
-        if started is None:
+        begun = self._last_start(events)
+        if begun is None:
             return events
-        since = [event for event in events if (event.at - started).total_seconds() > -1.0]
+        by_the_clock = begun - timedelta(seconds=0.02 if any(event.code for event in events) else 1.0)
+        # A log file tells whole seconds only.
+        by_the_second = min(by_the_clock, begun.replace(microsecond=0))
+        since = [e for e in events if e.at >= (by_the_clock if e.source.startswith("journal") else by_the_second)]
         return since or events
+
+    def _last_start(self, events: list[Event]) -> datetime | None:
+        """When the last try began: at the manager's record of it, which comes before any step, else at the program's start."""
+        recorded = _begun(events)
+        last = self.service.last
+        started = last.started_at if last else None
+        if last is not None and last.result == "resources" and last.ended_at is not None:
+            return last.ended_at  # the manager failed before any program: what stands here is of the run before
+        if recorded and last is not None and self.service.state == "failed" and last.restarts > 1:
+            # The tries of one series fail for one reason, and of a short one the words may have been lost.
+            return recorded[-min(last.restarts, _TRIES_OF_A_SERIES, len(recorded))]
+        return recorded[-1] if recorded else started
+
+    def own_events(self) -> list[Event]:
+        """The records of the last try that the program itself wrote."""
+        return [event for event in self.last_events() if event.source != "journal (systemd)"]
+
+    @property
+    def gave_up_speaking(self) -> bool:
+        """Whether the manager tried it several times and gave up, and the program said something in the last try."""
+        last = self.service.last
+        return self.service.state == "failed" and last is not None and last.restarts > 1 and bool(self.own_events())
 
     def account(self, name: str, kind: str = "user") -> HostAccount | None:
         """What is known of an account; None where nobody looked."""
         return self.index.accounts.get((kind, name))
 
-    def seen(self, fact: str, source: str = MANAGER, at: datetime | None = None) -> Evidence:
+    def seen(self, fact: str, source: str = MANAGER, at: datetime | None = None, bears: str = TELLS) -> Evidence:
         """Evidence that was read from the host, as old as the reading where no other moment is given."""
-        return Evidence(fact, source, at or self.host.read_at)
+        return Evidence(fact, source, at or self.host.read_at, bears)
 
-    def quoted(self, event: Event) -> Evidence:
+    def quoted(self, event: Event, bears: str = TELLS) -> Evidence:
         """A record as evidence, in its own words."""
-        return Evidence(f"\u201c{event.text[:300]}\u201d", event.source or "event log", event.at)
+        return Evidence(f"\u201c{event.text[:300]}\u201d", event.source or "event log", event.at, bears)
 
     def siblings(self) -> Iterator[Service]:
         """Other instances of the same template, on the same host."""

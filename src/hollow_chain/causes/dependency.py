@@ -6,7 +6,19 @@ from collections.abc import Iterator
 from datetime import datetime
 
 from hollow_chain.causes.case import FILES, MANAGER, Case
-from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import (
+    AFTER_RELOAD,
+    FITS,
+    HINT,
+    NOT_UP,
+    PROOF,
+    SAID,
+    TELLS,
+    Evidence,
+    Finding,
+    Mend,
+    cause,
+)
 from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.words import clock, failed_last
 from hollow_chain.chain import Edge, Node, loop_through, reach
@@ -36,8 +48,9 @@ def dependency_cycle(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{case.node.name} stands in a loop: {' → '.join([*names, names[0]])}; each waits for the next.",
         evidence=(
+            case.seen(f"the needs and orders close a loop of {len(names)}", bears=PROOF),
             *(case.seen(_link_words(edge)) for edge in _edges_of(case, loop)[:12]),
-            *(case.quoted(event) for event in spoken[-2:]),
+            *(case.quoted(event, SAID) for event in spoken[-1:]),
         ),
         mends=(
             Mend(
@@ -47,7 +60,6 @@ def dependency_cycle(case: Case) -> Iterator[Finding]:
         )
         if weakest
         else (),
-        sure=0.95 if spoken else 0.85,
         loop=tuple(names),
         explains=("never-started", "stopped", "manual-not-started"),
     )
@@ -132,9 +144,11 @@ def stopped_by_conflict(case: Case) -> Iterator[Finding]:
                 else "; the two are declared to clash."
             ),
             evidence=(
-                case.seen(f"{edge.tail.name} declares that it clashes with {edge.head.name} ({_kind(edge)})"),
-                case.seen(f"{other.name} is up", MANAGER, rival.up_at if rival else None),
-                *((Evidence(f"{service.name} ended", MANAGER, ended),) if ended else ()),
+                case.seen(
+                    f"{edge.tail.name} declares that it clashes with {edge.head.name} ({_kind(edge)})", bears=FITS
+                ),
+                case.seen(f"{other.name} is up", MANAGER, rival.up_at if rival else None, HINT),
+                *((Evidence(f"{service.name} ended", MANAGER, ended, FITS if together else TELLS),) if ended else ()),
             ),
             mends=(
                 Mend(f"Choose: stop {other.name} and start {service.name}, or leave it as it is."),
@@ -143,7 +157,6 @@ def stopped_by_conflict(case: Case) -> Iterator[Finding]:
                     AFTER_RELOAD,
                 ),
             ),
-            sure=0.94 if together else 0.7,
             holder=other.name,
             explains=("stopped", "never-started", "manual-not-started"),
         )
@@ -185,13 +198,13 @@ def mount_failed(case: Case) -> Iterator[Finding]:
         says=f"The file system {where}{f' (from {what})' if what else ''} is not mounted{f', {what} is not there' if absent else ''}.",
         evidence=(
             case.seen(
-                f"state of {service.name}: {service.detail or service.state}, result {service.last.result if service.last else 'not known'}"
+                f"state of {service.name}: {service.detail or service.state}, result {service.last.result if service.last else 'not known'}",
+                bears=PROOF if failed else SAID,
             ),
             *((case.seen(f"{what} does not exist", FILES),) if absent else ()),
             *(case.quoted(event) for event in said),
         ),
         mends=(Mend(f"See what the mount says, put {what or 'its source'} right, then start {service.name}."),),
-        sure=0.92 if failed else 0.6,
         residual=True,
         explains=("exits-with-error", "stopped", "manual-not-started", "never-started"),
     )
@@ -214,12 +227,11 @@ def device_missing(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"The device {name} is not there.",
         evidence=(
-            case.seen(f"state of {case.node.name}: {state}"),
+            case.seen(f"state of {case.node.name}: {state}", bears=PROOF),
             *(case.quoted(event) for event in case.events()[-2:]),
         ),
         mends=(
             Mend(f"Connect the device behind {case.node.name}."),
             Mend("Or correct the device's name where it is needed.", AFTER_RELOAD),
         ),
-        sure=0.93,
     )

@@ -12,8 +12,10 @@ import signal
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
+from pathlib import Path
 from typing import Any
+
+from hollow_chain.lazy import pattern
 
 SOURCES = {
     "control": "numbered error of the control-manager family",
@@ -23,12 +25,10 @@ SOURCES = {
     "result": "result of systemd (systemd.service(5))",
     "errno": "error number of the kernel (errno(3))",
 }
-_NUMBER = re.compile(r"(?<![\w.:/])(?P<number>-?\d{1,10}|0[xX][0-9A-Fa-f]{1,8})(?![\w]|[.:]\S|/\d)")
-_STATUS = re.compile(r"(?i)(?:status=|exit(?:ed)?(?: with)?(?: code| status)?|returned?|code)[ =:]*(\d{1,3})\b")
-_ERRNO_NUMBER = re.compile(
-    r"(?i)\b(?:errno|os error|error code|err)[ =:#]*(\d{1,3})\b|\((\d{1,3}): |\[Errno (\d{1,3})\]"
-)
-_SIGNAL = re.compile(r"\bSIG([A-Z]{2,8})\b|(?i:\bsignal[ =:#]*(\d{1,2})\b)|status=\d{1,2}/([A-Z]{3,6})\b")
+_NUMBER = pattern(r"(?<![\w.:/])(?P<number>-?\d{1,10}|0[xX][0-9A-Fa-f]{1,8})(?![\w]|[.:]\S|/\d)")
+_STATUS = pattern(r"(?i)(?:status=|exit(?:ed)?(?: with)?(?: code| status)?|returned?|code)[ =:]*(\d{1,3})\b")
+_ERRNO_NUMBER = pattern(r"(?i)\b(?:errno|os error|error code|err)[ =:#]*(\d{1,3})\b|\((\d{1,3}): |\[Errno (\d{1,3})\]")
+_SIGNAL = pattern(r"\bSIG([A-Z]{2,8})\b|(?i:\bsignal[ =:#]*(\d{1,2})\b)|status=\d{1,2}/([A-Z]{3,6})\b")
 _WIDE_ERROR = 0x80070000
 """HRESULT values (unsigned) from here on carry a numbered error in their low 16 bits."""
 
@@ -58,7 +58,7 @@ def _table() -> dict[str, dict[Any, dict[str, Any]]]:
 
     loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
     loaded: dict[str, dict[Any, dict[str, Any]]] = yaml.load(
-        (files(__package__) / "meanings.yaml").read_bytes(), loader
+        Path(__file__).with_name("meanings.yaml").read_bytes(), loader
     )
     return loaded
 

@@ -13,10 +13,24 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cache
-from typing import TYPE_CHECKING
+from types import CodeType
+from typing import TYPE_CHECKING, Protocol
 
 if TYPE_CHECKING:
     from hollow_chain.causes.case import Case
+
+# How a piece of evidence bears on the claim; what each is worth stands in ``verdict/weights.json``.
+PROOF = "proof"
+"""A look that could hardly come out so unless the claim were true."""
+SAID = "said"
+"""The program or the manager says so itself."""
+FITS = "fits"
+"""What one sees when the claim is true, and seldom otherwise."""
+HINT = "hint"
+DOUBT = "doubt"
+"""Speaks against the claim."""
+TELLS = "tells"
+"""Told for the reader; weighs nothing."""
 
 AT_ONCE = "at once"
 AFTER_RELOAD = "after a reload of the definitions"
@@ -31,6 +45,7 @@ class Evidence:
     fact: str
     source: str
     at: datetime | None = None
+    bears: str = TELLS
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +60,7 @@ class Mend:
 class Finding:
     """What a rule found on one node.
 
-    ``sure`` is the probability that the claim is right as far as this rule can see. A ``note`` is a warning or a
+    How sure it is follows from its evidence alone (see ``verdict/weigh.py``). A ``note`` is a warning or a
     non-fault. A ``residual`` finding only describes an end without its reason: it gives way to any other cause on
     its node or below it.
     """
@@ -53,7 +68,6 @@ class Finding:
     says: str
     evidence: tuple[Evidence, ...]
     mends: tuple[Mend, ...] = ()
-    sure: float = 0.9
     note: bool = False
     residual: bool = False
     holder: str = ""
@@ -71,7 +85,13 @@ class Finding:
             raise ValueError("a claim without evidence is not made")
 
 
-Look = Callable[["Case"], Iterable[Finding]]
+class Look(Protocol):
+    """What a rule is made of: a function of one node's case."""
+
+    __code__: CodeType
+    __module__: str
+
+    def __call__(self, case: Case, /) -> Iterable[Finding]: ...
 
 
 @dataclass(frozen=True)
@@ -111,7 +131,7 @@ def cause(name: str, states: Iterable[str] = ()) -> Callable[[Look], Look]:
     return register
 
 
-_FRAMEWORK = frozenset({"rule", "case", "standing", "lines", "words", "meanings"})
+_FRAMEWORK = frozenset({"rule", "case", "standing", "words", "meanings", "rights", "order_of_boots", "reached", "view"})
 
 
 @cache
@@ -121,7 +141,8 @@ def catalogue() -> tuple[Rule, ...]:
     for found in sorted(pkgutil.walk_packages(package.__path__, f"{package.__name__}."), key=lambda m: m.name):
         if found.name.rpartition(".")[2] not in _FRAMEWORK:
             importlib.import_module(found.name)
-    return tuple(_RULES.values())
+    # In the order of the source, whatever imported a module first.
+    return tuple(sorted(_RULES.values(), key=lambda rule: (rule.look.__module__, rule.look.__code__.co_firstlineno)))
 
 
 @cache

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Iterator
 from datetime import datetime, timedelta
 
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.rule import NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.standing import (
     DELAYED_SECONDS,
     Standing,
@@ -27,12 +26,13 @@ from hollow_chain.causes.words import (
     stop_was_asked,
 )
 from hollow_chain.facts.service import Service
+from hollow_chain.lazy import pattern
 
 _SHORT_RUN = 10.0
 """A run that ends by itself within this many seconds was no run at all: see ``exits-at-once``."""
 
 
-_STARTUP_CHANGED = re.compile(r"(?i)start(?:up)?[ -]type|\bdisabled\b|\bmasked\b")
+_STARTUP_CHANGED = pattern(r"(?i)start(?:up)?[ -]type|\bdisabled\b|\bmasked\b")
 
 
 @cause("disabled", states=NOT_UP)
@@ -57,7 +57,7 @@ def disabled(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} is disabled: {how}.",
         evidence=(
-            case.seen(f"startup type of {service.name}: disabled{f' ({file})' if file else ''}"),
+            case.seen(f"startup type of {service.name}: disabled{f' ({file})' if file else ''}", bears=PROOF),
             case.seen(f"state: {service.state}"),
             *(case.quoted(event) for event in case.events() if _STARTUP_CHANGED.search(event.text)),
         ),
@@ -65,7 +65,6 @@ def disabled(case: Case) -> Iterator[Finding]:
             Mend(f"{manager_word(case, 'Unmask', 'Enable')} {service.name} and give it the startup type {wanted}."),
             Mend(f"Then start {service.name}."),
         ),
-        sure=0.97,
         explains=("never-started", "stopped", "stale-definition"),
     )
 
@@ -92,19 +91,19 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
     if failed_last(service) or skipped(service):
         return
     started = started_since_boot(service, case.host.boot_at)
-    if started and (service.startup == "on-need" or _ended_at_once(case)):
+    if started and (service.startup == "on-need" or _ended_at_once(case) or _is_done(case)):
         return
     only_on_need = service.startup == "on-need"
     reason = "its startup type is manual, and nothing has started it since boot"
     evidence = [
-        case.seen(f"startup type of {service.name}: {service.startup}; state: {service.state}"),
-        case.seen(f"no start of {service.name} since boot at {clock(case.host.boot_at)}"),
+        case.seen(f"startup type of {service.name}: {service.startup}; state: {service.state}", bears=FITS),
+        case.seen(f"no start of {service.name} since boot at {clock(case.host.boot_at)}", bears=HINT),
     ]
     if started:
         ended = _end_of(service)
         how = "stopped on request" if stop_was_asked(case) else "ended cleanly"
         reason = f"its startup type is manual, it was {how} at {clock(ended)}, and nothing has started it since"
-        evidence[1:] = [case.seen(f"{service.name} was {how}", MANAGER, ended), *_last_records(case)]
+        evidence[1:] = [case.seen(f"{service.name} was {how}", MANAGER, ended, HINT), *_last_records(case)]
     elif only_on_need:
         reason = "it is started only when something needs it, and nothing that does has been started"
     mends = [Mend(f"Start {service.name}.")]
@@ -114,10 +113,15 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
         says=f"{service.name} is not running: {reason}.",
         evidence=tuple(evidence),
         mends=tuple(mends),
-        sure=0.85,
         residual=True,
         note=only_on_need and case.asked,
     )
+
+
+def _is_done(case: Case) -> bool:
+    """Whether it is meant to end, and ended well: nothing is left to be started."""
+    program = case.service.program
+    return program is not None and program.style == "oneshot" and not program.stays
 
 
 def _ended_at_once(case: Case) -> bool:
@@ -155,11 +159,10 @@ def stopped(case: Case) -> Iterator[Finding]:
         word = "paused" if service.state == "paused" else "being stopped at this moment"
         yield Finding(
             says=f"{service.name} is {word}.",
-            evidence=(case.seen(f"state of {service.name}: {service.detail or service.state}"),),
+            evidence=(case.seen(f"state of {service.name}: {service.detail or service.state}", bears=SAID),),
             mends=(
                 Mend(f"{'Resume' if service.state == 'paused' else 'Wait for its end, then start'} {service.name}."),
             ),
-            sure=0.8,
             residual=service.state == "stopping",
         )
         return
@@ -185,11 +188,12 @@ def _ended_cleanly(case: Case) -> Iterator[Finding]:
                 f"{service.name} ended with result {result}" + (f" after {span(ran)}" if ran is not None else ""),
                 MANAGER,
                 ended,
+                SAID if asked else FITS,
             ),
+            case.seen(f"{service.name} had been up, and no error of its run is recorded", bears=HINT),
             *_last_records(case),
         ),
         mends=(Mend(f"Start {service.name}."),),
-        sure=0.9 if asked else 0.75,
         residual=True,
         note=service.startup == "on-need" and case.asked and not asked,
         explains=("exits-with-error", "killed"),
@@ -204,9 +208,8 @@ def _automatic_but_stopped(case: Case) -> Iterator[Finding]:
         return  # `never-started` says it better
     yield Finding(
         says=f"{service.name} is set to start at boot and is not running; its last run is not recorded.",
-        evidence=(case.seen(f"startup type of {service.name}: {service.startup}; state: {service.state}"),),
+        evidence=(case.seen(f"startup type of {service.name}: {service.startup}; state: {service.state}", bears=FITS),),
         mends=(Mend(f"Start {service.name}, and look whether it stays up."),),
-        sure=0.6,
         residual=True,
     )
 
@@ -235,10 +238,12 @@ def never_started(case: Case) -> Iterator[Finding]:
     when = f"at {clock(enabled)}, after the boot at {clock(boot)}," if known_later else "to start at boot"
     unwanted = [t for t in service.wanted_by if t not in up_targets(case.host)]
     evidence = [
-        case.seen(f"startup type of {service.name}: {service.startup}; no start since boot at {clock(boot)}"),
+        case.seen(
+            f"startup type of {service.name}: {service.startup}; no start since boot at {clock(boot)}", bears=FITS
+        ),
     ]
     if known_later:
-        evidence.append(case.seen(f"set to start at boot at {clock(enabled)}", "file system", enabled))
+        evidence.append(case.seen(f"set to start at boot at {clock(enabled)}", "file system", enabled, FITS))
     elif unwanted and len(unwanted) == len(service.wanted_by):
         evidence.append(case.seen(f"it is started by {', '.join(unwanted)}, which this boot does not reach"))
     evidence += [case.quoted(event) for event in case.events()[-3:] if event.text]
@@ -246,7 +251,6 @@ def never_started(case: Case) -> Iterator[Finding]:
         says=f"{service.name} was set {when} and has not been started since.",
         evidence=tuple(evidence),
         mends=(Mend(f"Start {service.name}; from the next boot on it starts by itself."),),
-        sure=0.9 if known_later else 0.5,
         residual=True,
     )
 
@@ -317,6 +321,8 @@ def not_persistent(case: Case) -> Iterator[Finding]:
     Mend: set it automatic.
     """
     service = case.service
+    if case.asked:
+        yield from _cannot_return(case)
     if service.startup not in ("manual", "disabled") or service.kind not in (
         "service",
         "socket",
@@ -341,3 +347,24 @@ def not_persistent(case: Case) -> Iterator[Finding]:
         mends=(Mend(f"Set {service.name} to automatic.", "at the next boot"),),
         note=True,
     )
+
+
+def _cannot_return(case: Case) -> Iterator[Finding]:
+    """What it hard-needs cannot be started any more: it runs on, and its next start will fail."""
+    for edge in case.graph.needs(case.node, ("hard",)):
+        head = edge.head.service
+        if edge.crosses or edge.head.name.endswith((".slice", ".scope", ".device")):
+            continue
+        if head is not None and (head.startup != "disabled" or head.state in ("running", "done")):
+            continue
+        state = "is not registered" if head is None else "is disabled"
+        yield Finding(
+            says=f"{case.node.name} runs now, but its next start will fail: it needs {edge.head.name}, which {state}.",
+            evidence=(
+                case.seen(f"hard need of {case.node.name}: {edge.head.name} ({edge.link.word or 'hard'})"),
+                case.seen(f"{edge.head.name} {state}"),
+            ),
+            mends=(Mend(f"Put {edge.head.name} right, or cut that need, before {case.node.name} is started again."),),
+            note=True,
+        )
+        return

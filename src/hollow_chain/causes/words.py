@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.rule import Evidence
+from hollow_chain.causes.rule import FITS, Evidence
 from hollow_chain.facts.service import Service
 
 STOP_REQUESTED = "de5b426a63be47a7b6ac3eaac82e2f6f"
@@ -26,6 +26,8 @@ def span(seconds: float) -> str:
     """A duration as it is said in a sentence."""
     if seconds < 0:
         return f"-{span(-seconds)}"
+    if 0 < seconds < 0.95:
+        return f"{seconds * 1000:.0f} ms"
     if seconds < 10:
         return f"{seconds:.1f} s".replace(".0 s", " s")
     if seconds < 120:
@@ -35,6 +37,11 @@ def span(seconds: float) -> str:
     if seconds < 172800:
         return f"{seconds / 3600:.0f} h"
     return f"{seconds / 86400:.0f} days"
+
+
+def between(least: float, most: float) -> str:
+    """Two durations as it is said in a sentence; one where they do not differ."""
+    return span(least) if span(least) == span(most) else f"{span(least)} to {span(most)}"
 
 
 def manager_word(case: Case, systemd: str, control_manager: str) -> str:
@@ -86,21 +93,30 @@ def run_seconds(service: Service) -> float | None:
 def ended_by_request(case: Case) -> bool:
     """Whether a run that the manager calls failed only ended the way programs do that do not catch its stop signal."""
     last = case.service.last
-    by_signal = last is not None and (last.exit_status == 128 + SIGTERM or last.signal == SIGTERM)
-    return by_signal and last is not None and last.result in ("exit-code", "signal") and _stop_recorded(case)
+    if last is None or last.result not in ("exit-code", "signal") or last.step:
+        return False
+    by_signal = last.exit_status == 128 + SIGTERM or last.signal == SIGTERM
+    return (by_signal or _was_up(case)) and _stop_recorded(case)
+
+
+def _was_up(case: Case) -> bool:
+    """Whether the last run was up before it ended; a status of any kind may then come of the way it was stopped."""
+    last = case.service.last
+    return last is not None and last.up_at is not None and last.started_at is not None and last.up_at >= last.started_at
 
 
 def _stop_recorded(case: Case) -> bool:
     return any(event.code == STOP_REQUESTED for event in case.last_events())
 
 
-def numbered(case: Case, *numbers: int) -> list[Evidence]:
+def numbered(case: Case, *numbers: int, bears: str = FITS) -> list[Evidence]:
     """Evidence that the last start ended with one of *numbers*: as the manager reports it, or as a record quotes it."""
     if case.host.manager != "control-manager" or case.standing.well:
         return []
     last = case.service.last
     if last is not None and last.error_number in numbers:
-        return [case.seen(f"the last start ended with error {last.error_number}", at=last.ended_at or last.started_at)]
+        at = last.ended_at or last.started_at
+        return [case.seen(f"the last start ended with error {last.error_number}", at=at, bears=bears)]
     if last is not None and last.error_number not in (None, 0):
         return []
-    return [case.quoted(event) for event in case.last_events() if event.number in numbers][-1:]
+    return [case.quoted(event, bears) for event in case.last_events() if event.number in numbers][-1:]

@@ -10,13 +10,15 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
 from hollow_chain.facts.host import Host, Snapshot
-from hollow_chain.facts.service import Link, LinkKind, Service
+from hollow_chain.facts.service import Link, LinkKind, SeatWant, Service
 
 ALL_KINDS: frozenset[LinkKind] = frozenset(("hard", "soft", "order", "clash"))
 NEEDS: frozenset[LinkKind] = frozenset(("hard", "soft"))
 HARD: frozenset[LinkKind] = frozenset(("hard",))
 
 
+SEATS = "seats of"
+"""The word of a link to a license server."""
 Key = tuple[str, str]
 """Host and name: what tells a node from all others."""
 
@@ -110,6 +112,22 @@ class Graph:
         owner = self.host_named(link.host)
         return self.node(owner.name if owner else link.host, link.to)
 
+    def links_of(self, host: str, service: Service) -> list[Link]:
+        """The links that a service carries, and one to each license server that it wants seats of."""
+        if not service.seats:
+            return service.links
+        return [*service.links, *(link for want in service.seats if (link := self._seat_link(host, want)) is not None)]
+
+    def _seat_link(self, host: str, want: SeatWant) -> Link | None:
+        owner = self.host_named(want.host) if want.host else self.hosts.get(host)
+        server = want.server
+        if not server and owner is not None:
+            servers = [s.service for s in owner.license_servers if not want.port or s.port == want.port]
+            server = servers[0] if servers else ""
+        if not server:
+            return None
+        return Link(to=server, host=owner.name if owner is not None else want.host, word=SEATS, pulls=False)
+
     def needs(self, node: Node, kinds: Iterable[LinkKind] = NEEDS) -> list[Edge]:
         """The edges to what *node* needs, one for each pair of head and kind."""
         if node.service is None:
@@ -118,7 +136,7 @@ class Graph:
         known = self._needs.get((node.key, wanted))
         if known is None:
             seen: dict[tuple[str, str, str], Edge] = {}
-            for link in node.service.links:
+            for link in self.links_of(node.host, node.service):
                 if link.kind in wanted:
                     head = self.head(node.host, link)
                     seen.setdefault((head.host, head.name, link.kind), Edge(node, link, head))
@@ -140,7 +158,7 @@ class Graph:
             back = self._back[kind] = {}
             for name, host in self.hosts.items():
                 for service in host.services:
-                    for link in service.links:
+                    for link in self.links_of(name, service):
                         if link.kind == kind:
                             back.setdefault(self.head(name, link).key, []).append((name, service, link))
         return back

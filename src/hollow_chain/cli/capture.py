@@ -24,10 +24,12 @@ def capture(
     ] = None,
     source: common.From = None,
     host: common.HostName = "",
+    logs: common.Logs = None,
+    columns: common.Columns = "",
     json: common.Json = False,
 ) -> int:
     """Write a host's facts into a snapshot file, secrets masked; nothing leaves the machine."""
-    snapshot = common.load(source)
+    snapshot = common.load(source, logs=logs, columns=columns, host=host)
 
     from hollow_chain.facts.codec import encode
 

@@ -22,6 +22,20 @@ HostName = Annotated[
     str, typer.Option("--host", help="Name of the host, where the facts hold several.", show_default=False)
 ]
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
+Logs = Annotated[
+    list[Path] | None,
+    typer.Option(
+        "--logs", help="Log file to read as well: syslog, JSON lines, or CSV. May be given again.", show_default=False
+    ),
+]
+Columns = Annotated[
+    str,
+    typer.Option(
+        "--columns",
+        help="Which column of the logs holds what: at=Date,text=What,service=Source,number=Code.",
+        show_default=False,
+    ),
+]
 Target = Annotated[
     str,
     typer.Argument(help="Service: any part of its name, first letters, program, or port.", show_default=False),
@@ -29,7 +43,14 @@ Target = Annotated[
 UNIT_KINDS = (".service", ".socket", ".timer", ".mount", ".automount", ".device", ".target", ".path", ".swap")
 
 
-def load(place: Path | None, words: str = "") -> Snapshot:
+def load(
+    place: Path | None,
+    words: str = "",
+    with_claims: bool = False,
+    logs: list[Path] | None = None,
+    columns: str = "",
+    host: str = "",
+) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
     if place is not None:
         from hollow_chain.sources import files
@@ -39,7 +60,13 @@ def load(place: Path | None, words: str = "") -> Snapshot:
         from hollow_chain.sources import live
 
         with waiting("reading this machine"):
-            snapshot = live.read(_author(), _extra(words))
+            snapshot = live.read(_author(), _extra(words), with_claims)
+    if logs:
+        from hollow_chain.sources import log_files
+
+        log_files.add(snapshot, logs, columns, host)
+    elif columns:
+        raise wrong_call("--columns speaks of logs; name them with --logs")
     for text in (f"{item.what}{f' ({item.why})' if item.why else ''}" for item in snapshot.unread):
         warn(text)
     return snapshot

@@ -32,6 +32,11 @@ STORY = (
         "The startup type is put back and the services are started. The facts are read again:",
         ["why", "kiosk", "--from", "{mended}"],
     ),
+    (
+        "The route optimizer does not start either. It needs a seat from a license server on another host.",
+        ["why", "RouteOptimizer", "--from", "{facts}"],
+    ),
+    ("Which ports clash on the operations server?", ["ports", "--from", "{facts}", "--host", "pierhead", "--clashes"]),
     ("What else is not well at Ternholm Ferries this morning?", ["why", "--all", "--from", "{facts}"]),
 )
 
@@ -53,7 +58,9 @@ def demo(
     facts, mended = out / "facts", out / "mended"
     _lay_out(facts, mended)
     page = Page()
-    page.line(("Ternholm Ferries, a small company of our invention: four hosts, about sixty services.", "bold"))
+    page.line(
+        ("Ternholm Ferries, a small company of our invention: six hosts, about a hundred and twenty services.", "bold")
+    )
     words = {"facts": str(facts), "mended": str(mended), "folder": str(out)}
     for number, (said, call) in enumerate(STORY, 1):
         page.gap()

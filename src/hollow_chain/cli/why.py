@@ -30,6 +30,8 @@ def why(
     everything: Annotated[
         bool, typer.Option("--all", help="Every service that is not well, instead of a TARGET.")
     ] = False,
+    logs: common.Logs = None,
+    columns: common.Columns = "",
     json: common.Json = False,
 ) -> int:
     """Name the hollow link behind TARGET, the chain down to it, the evidence, and what mends it.
@@ -38,7 +40,7 @@ def why(
     """
     if bool(target.strip()) == everything:
         raise wrong_call("name one TARGET, or give --all for every service that is not well")
-    snapshot = common.load(source, target)
+    snapshot = common.load(source, target, logs=logs, columns=columns, host=host)
 
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph

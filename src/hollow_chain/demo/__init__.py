@@ -1,14 +1,10 @@
-"""The demo data: a small ferry company of our invention, with two hosts of each family and more than ten troubles."""
+"""The demo data: a small ferry company of our invention, with hosts of both families and some fifty troubles."""
 
 from importlib.resources import files
 from importlib.resources.abc import Traversable
 
 TROUBLES: tuple[tuple[str, str, str], ...] = (
-    (
-        "gate-kiosk",
-        "gate-03",
-        "hangs at its first screen: a disabled service, three links and two hosts away",
-    ),
+    ("gate-kiosk", "gate-03", "hangs at its first screen: a disabled service, three links and two hosts away"),
     ("TicketDesk", "office-01", "needs a manual service that nobody started"),
     ("LoyaltyCards", "office-01", "needs a name that is not registered; a numbered twin is"),
     ("HarborPrint", "office-01", "left stopped by an update"),
@@ -27,6 +23,46 @@ TROUBLES: tuple[tuple[str, str, str], ...] = (
     ("alert-mail", "mole-msg", "its account does not exist"),
     ("tide-gauge", "mole-msg", "crashes and is restarted, hundreds of times"),
     ("ship-sync", "mole-msg", "runs by an old definition"),
+    ("CamWall", "office-01", "a firewall between it and what it needs"),
+    ("PassagePlots", "voyage-ws", "in time by hand, too late at each boot"),
+    ("FogHorn", "pierhead", "needs one that is disabled"),
+    ("QueueClerk", "pierhead", "stopped, nobody knows by whom"),
+    ("LampCheck", "pierhead", "set to start at boot after the boot"),
+    ("CardReader", "pierhead", "no fault: waits for its event"),
+    ("GullScare", "pierhead", "runs, but will not come back"),
+    ("WakeSensor", "pierhead", "the manager refuses its definition"),
+    ("TollPrint", "pierhead", "runs by an old definition"),
+    ("MapTiles", "pierhead", "a program for another machine"),
+    ("RampDrive", "pierhead", "its working folder is gone"),
+    ("FareTable", "pierhead", "a file among its arguments is gone"),
+    ("DeckCalls", "pierhead", "a misspelled word in its configuration"),
+    ("CrewRota", "pierhead", "two that wait for each other"),
+    ("LaneCount", "pierhead", "comes first at boot, before what it uses"),
+    ("SealPlan", "pierhead", "a guard that grabs what it needs"),
+    ("RadarLink", "pierhead", "hangs, and a limit typed in the wrong base lets it"),
+    ("BoomWatch", "pierhead", "ends and is started again, all day"),
+    ("BoardWeb", "pierhead", "a shared host process has its port"),
+    ("BuoyFeed", "pierhead", "a port that the system keeps"),
+    ("ShoreTalk", "pierhead", "an address of no adapter"),
+    ("QuayLights", "pierhead", "runs, and does not listen"),
+    ("BaggageBelt", "pierhead", "its account is gone"),
+    ("FuelDock", "pierhead", "its account lacks the right to run services"),
+    ("CargoList", "pierhead", "access is denied"),
+    ("TideClock", "pierhead", "ends with an error of its own"),
+    ("LogBook", "pierhead", "the disk is full"),
+    ("CoastLink", "pierhead", "another machine does not answer"),
+    ("PassCheck", "pierhead", "the clock is off by a day"),
+    ("MailRelay", "pierhead", "only a reboot helps"),
+    ("StampPress", "pierhead", "left stopped by an update"),
+    ("RouteOptimizer", "voyage-ws", "license: a publisher daemon whose program is gone, on another host"),
+    ("TideTables", "chartroom", "license: expired"),
+    ("IceCharts", "chartroom", "license: all seats are taken"),
+    ("HullMonitor", "chartroom", "license: a host ID with two digits swapped"),
+    ("CrewSim", "chartroom", "license: a new file that was not reloaded"),
+    ("RadarTrainer", "chartroom", "license: a feature that is not entitled"),
+    ("DockPlanner", "chartroom", "license: seats raised by hand"),
+    ("WeatherRouting", "chartroom", "license: a server that hangs"),
+    ("BridgeSim", "chartroom", "license: a file with a second extension"),
 )
 """Target, host, and what is the matter with it."""
 

@@ -26,6 +26,10 @@ class Listener(Part, gc=False):
     """Service that the holding process belongs to."""
     shared_with: list[str] = []
     """All services of the process, where it hosts several."""
+    reuse: bool | None = None
+    """Lets others share the endpoint (``SO_REUSEPORT``, socket(7)). None: not known."""
+    v6_only: bool | None = None
+    """Of a listener on all IPv6 addresses: leaves IPv4 alone (ipv6(7)). None: not known."""
 
 
 class Process(Part, gc=False):
@@ -71,8 +75,10 @@ class File(Part, gc=False):
     interpreter: str = ""
     """Of a program: the interpreter it needs."""
     interpreter_exists: bool | None = None
+    acl: list[str] = []
+    """Entries of its access control list beyond owner, group and others, as ``user:mate:r-x`` (acl(5))."""
     held_by: int = 0
-    """PID of a process that holds a lock on it."""
+    """PID of a process that holds a lock on it, or has it for itself alone."""
     names_process: int = 0
     """Of a PID or lock file: the process that it names."""
     process_runs: bool | None = None
@@ -146,6 +152,8 @@ class BootRecord(Part):
 
     at: Moment
     up_seconds: dict[str, Seconds] = {}
+    tried_seconds: dict[str, Seconds] = {}
+    """How many seconds after it each start was begun, as far as that is recorded."""
     failed: list[str] = []
 
 
@@ -192,6 +200,8 @@ class Host(Part):
     """Why a reboot is due; empty where none is."""
     services: list[Service] = []
     listeners: list[Listener] = []
+    sockets_read: bool = False
+    """Whether the whole table of sockets was read, so that one that is not in :attr:`listeners` is not there."""
     processes: list[Process] = []
     accounts: list[HostAccount] = []
     files: list[File] = []

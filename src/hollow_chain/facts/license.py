@@ -14,6 +14,8 @@ class PublisherDaemon(Part, gc=False):
     """None: any free one."""
     up: bool | None = None
     service: str = ""
+    says: str = ""
+    """What the front process says of it."""
 
 
 class Entitlement(Part, gc=False):
@@ -27,6 +29,8 @@ class Entitlement(Part, gc=False):
     starts_at: Moment | None = None
     ends_at: Moment | None = None
     host_bound: bool = False
+    publisher: str = ""
+    issued_at: Moment | None = None
     signature_holds: bool | None = None
 
 
@@ -46,6 +50,8 @@ class LicenseFile(Part):
     signature_holds: bool | None = None
     copies: list[str] = []
     """Other places where the same file should lie."""
+    near_files: list[str] = []
+    """Of an absent file: license files beside where it should be, under other names."""
 
 
 class LicenseServer(Part):

@@ -8,6 +8,8 @@ from __future__ import annotations
 import re
 from typing import TYPE_CHECKING
 
+from hollow_chain.lazy import pattern
+
 if TYPE_CHECKING:
     from hollow_chain.facts.host import Snapshot
 
@@ -23,26 +25,26 @@ _NAME = rf"(?:[A-Za-z0-9_.\-]{{0,64}}[_.\-])?{_SECRET}(?:[_.\-][A-Za-z0-9_.\-]{{
 _JOINED = r"(?:[A-Za-z0-9]{1,20}(?:pass(?:word|wd|phrase)?|pwd|token|secret|apikey))"
 _VALUE = r"(?:\"(?:[^\"\\]|\\.){0,4096}\"?|'(?:[^'\\]|\\.){0,4096}'?|[^\s\"'&,;}\])]+)"
 
-_KEY_VALUE = re.compile(
+_KEY_VALUE = pattern(
     rf"(?i)(?<![A-Za-z0-9])(?:(?<!/)|(?=[^:\s]{{0,200}}=))(?P<key>[\"']?(?:{_NAME}|{_JOINED})[\"']?\s*(?:=>|:=|=|:)\s*)(?P<value>{_VALUE})"
 )
-_FLAG = re.compile(rf"(?i)(?P<key>(?<!\S)--?(?:{_NAME}|{_JOINED})\s+)(?P<value>(?!-){_VALUE})")
-_SPOKEN = re.compile(
+_FLAG = pattern(rf"(?i)(?P<key>(?<!\S)--?(?:{_NAME}|{_JOINED})\s+)(?P<value>(?!-){_VALUE})")
+_SPOKEN = pattern(
     r"(?i)(?P<key>\b(?:password|passphrase|secret|token|requirepass|masterauth|api key)\s+(?:is|was|of)?\s*)"
     r"(?P<value>\"[^\"]+\"|'[^']+')"
 )
-_DIRECTIVE = re.compile(r"(?i)(?P<key>\b(?:requirepass|masterauth|identified\s+by)\s+)(?P<value>\S+)")
-_SCHEME = re.compile(
+_DIRECTIVE = pattern(r"(?i)(?P<key>\b(?:requirepass|masterauth|identified\s+by)\s+)(?P<value>\S+)")
+_SCHEME = pattern(
     r"(?i)(?P<key>\b(?:proxy-)?authorization\s*[:=]\s*[\"']?(?:bearer|basic|digest|token|negotiate)?\s*|\bbearer\s+)"
     r"(?P<value>[A-Za-z0-9+/=._~\-]{6,})"
 )
-_URL_USER = re.compile(r"(?P<key>[A-Za-z][A-Za-z0-9+.\-]{1,30}://[^\s/:@\"']{0,256}:)(?P<value>[^\s/\"']{1,512})(?=@)")
-_PEM = re.compile(r"(?s)(?P<key>-----BEGIN [A-Z ]*PRIVATE KEY-----)(?P<value>.*?)(?=-----END|\Z)")
-_WEB_TOKEN = re.compile(r"(?P<key>\b)(?P<value>eyJ[A-Za-z0-9_\-]{8,}\.[A-Za-z0-9_\-]{4,}\.?[A-Za-z0-9_\-]*)")
+_URL_USER = pattern(r"(?P<key>[A-Za-z][A-Za-z0-9+.\-]{1,30}://[^\s/:@\"']{0,256}:)(?P<value>[^\s/\"']{1,512})(?=@)")
+_PEM = pattern(r"(?s)(?P<key>-----BEGIN [A-Z ]*PRIVATE KEY-----)(?P<value>.*?)(?=-----END|\Z)")
+_WEB_TOKEN = pattern(r"(?P<key>\b)(?P<value>eyJ[A-Za-z0-9_\-]{8,}\.[A-Za-z0-9_\-]{4,}\.?[A-Za-z0-9_\-]*)")
 _RULES = (_PEM, _URL_USER, _SCHEME, _WEB_TOKEN, _KEY_VALUE, _FLAG, _DIRECTIVE, _SPOKEN)
 
-_NAMES_SECRET = re.compile(rf"(?i)^-{{0,2}}(?:{_NAME}|{_JOINED})$")
-_HINT = re.compile(r"(?i)pass|pwd|secret|token|key|credential|auth|bearer|cookie|session|salt|pin|://|eyJ|identified")
+_NAMES_SECRET = pattern(rf"(?i)^-{{0,2}}(?:{_NAME}|{_JOINED})$")
+_HINT = pattern(r"(?i)pass|pwd|secret|token|key|credential|auth|bearer|cookie|session|salt|pin|://|eyJ|identified")
 
 
 def mask_text(text: str) -> str:

@@ -116,6 +116,8 @@ class Account(Part, gc=False):
 
     user: str = ""
     group: str = ""
+    groups: list[str] = []
+    """Further groups that the definition gives it."""
     dynamic: bool = False
     """Made by the manager at each start."""
 
@@ -165,7 +167,9 @@ class Confinement(Part):
     writable: list[str] = []
     hidden: list[str] = []
     capabilities: list[str] | None = None
-    """None: not restricted."""
+    """Rights that it may have at most (capabilities(7)), as names such as ``CAP_NET_BIND_SERVICE``. None: not restricted."""
+    granted: list[str] = []
+    """Rights that it is given although its account would not have them."""
     private_tmp: bool = False
     private_network: bool = False
 
@@ -191,6 +195,12 @@ class Claim(Part, gc=False):
     source: str = ""
     free_choice: bool = False
     """Given out dynamically."""
+    switched_off: bool = False
+    """The definition or configuration switches this listener off."""
+    reuse: bool = False
+    """Shares the endpoint with others that do so too (``SO_REUSEPORT``, socket(7))."""
+    v6_only: bool = False
+    """Of all IPv6 addresses: leaves IPv4 alone (ipv6(7))."""
 
 
 class SeatWant(Part, gc=False):
@@ -203,6 +213,8 @@ class SeatWant(Part, gc=False):
     host: str = ""
     server: str = ""
     """Service name of the license server."""
+    port: Port = 0
+    """Port of the license server, where its service name is not known."""
 
 
 class Service(Part):

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import re
 from datetime import UTC, datetime
 from typing import Any
 
 import msgspec
 
 from hollow_chain.causes import Facts, Finding
-from hollow_chain.chain import Edge, Match, Node, stop_takes
+from hollow_chain.chain import Edge, Graph, Match, Node, stop_takes
+from hollow_chain.lazy import pattern
 from hollow_chain.show.surroundings import Surroundings
-from hollow_chain.verdict import Cause, Verdict
+from hollow_chain.verdict import Cause, NextLook, Verdict
+from hollow_chain.verdict.ports import PortRow
 
 Document = dict[str, Any]
 
@@ -22,7 +23,7 @@ def to_json(document: Document) -> str:
     return _UNSEEN.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 
-_UNSEEN = re.compile("[\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb]")
+_UNSEEN = pattern("[\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb]")
 
 
 def when(moment: datetime | None) -> str | None:
@@ -48,8 +49,12 @@ def verdict_document(verdict: Verdict) -> Document:
         "causes": [_cause(cause) for cause in verdict.causes],
         "notes": [_note(note) for note in verdict.notes],
         "unread": verdict.unread,
-        "next_look": {"look": verdict.next_look.does, "because": verdict.next_look.why} if verdict.next_look else None,
+        "next_look": _next_look(verdict.next_look) if verdict.next_look else None,
     }
+
+
+def _next_look(look: NextLook) -> Document:
+    return {"look": look.does, "because": look.why, "outcomes": list(look.outcomes), "minutes": look.minutes}
 
 
 def verdicts_document(verdicts: list[Verdict]) -> Document:
@@ -114,6 +119,49 @@ def roster_document(facts: Facts, matches: list[Match], words: str, missed: froz
             for m in matches
             if m.node.service is not None
         ],
+    }
+
+
+def ports_document(graph: Graph, rows: list[PortRow]) -> Document:
+    """``hollow-chain/ports``, version 1."""
+    return {
+        "format": "hollow-chain/ports",
+        "version": 1,
+        "read_at": {name: when(host.read_at) for name, host in graph.hosts.items()},
+        "clashes": sum(1 for row in rows if row.clash),
+        "ports": [_port(row) for row in rows],
+    }
+
+
+def _port(row: PortRow) -> Document:
+    return {
+        "host": row.host,
+        "port": row.port,
+        "protocol": row.protocol,
+        "claims": [
+            {
+                "service": service.name,
+                "address": claim.address,
+                "source": claim.source or "definition",
+                "state": service.state,
+                "startup": service.startup,
+            }
+            for service, claim in row.claims
+        ],
+        "holders": [
+            {
+                "address": s.address,
+                "process": s.process,
+                "program": s.program,
+                "service": s.service,
+                "shared_with": list(s.shared_with),
+            }
+            for s in row.holders
+        ],
+        "clash": row.clash or None,
+        "says": row.says,
+        "remarks": row.remarks,
+        "free": row.free or None,
     }
 
 

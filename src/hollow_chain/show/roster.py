@@ -9,7 +9,7 @@ from hollow_chain.chain import Match
 from hollow_chain.chain.find import NEAR
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page, age
-from hollow_chain.show.signs import HOLLOW, sign_of, state_word, word_of
+from hollow_chain.show.signs import HOLLOW, missed_word, sign_of, state_word, word_of
 
 Key = tuple[str, str]
 
@@ -44,7 +44,7 @@ def _show_match(page: Page, facts: Facts, match: Match, width: int, searched: bo
         return
     standing = facts.standing(match.node)
     sign = HOLLOW if missed else sign_of(standing)
-    word = "needed, NOT UP" if missed and standing.well else word_of(standing)
+    word = missed_word(standing) if missed and standing.well else word_of(standing)
     state = "template" if service.template else state_word(service.kind, service.state)
     startup = "" if service.startup == "unknown" else service.startup
     title = clean(service.display_name or service.description, 120)

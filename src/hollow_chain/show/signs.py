@@ -40,6 +40,11 @@ _WORDS = {
 }
 
 
+def missed_word(standing: Standing) -> str:
+    """The word for one that others need, that is well by itself, and that they do not get."""
+    return "needed, and DOES NOT SERVE" if standing is Standing.UP else "needed, NOT UP"
+
+
 def sign_of(standing: Standing) -> Sign:
     """The sign of a standing."""
     return _SIGNS[standing]

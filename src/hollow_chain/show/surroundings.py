@@ -8,7 +8,7 @@ from functools import cached_property
 
 from hollow_chain.causes import Facts, Standing
 from hollow_chain.chain import Edge, Node
-from hollow_chain.show.signs import HOLLOW, Sign, sign_of, state_word, word_of
+from hollow_chain.show.signs import HOLLOW, Sign, missed_word, sign_of, state_word, word_of
 
 Levels = list[tuple[Edge, int]]
 Key = tuple[str, str]
@@ -63,7 +63,7 @@ class Surroundings:
     def word(self, node: Node) -> str:
         """The word that stands beside the sign."""
         if node.key in self.hollow and self.facts.standing(node).well:
-            return "needed, NOT UP"
+            return missed_word(self.facts.standing(node))
         return word_of(self.standing(node))
 
     def state(self, node: Node) -> str:

@@ -26,6 +26,8 @@ def show_verdict(page: Page, facts: Facts, verdict: Verdict) -> None:
         page.heading("Look next")
         page.line(clean(verdict.next_look.does, 500), indent=3)
         page.line((clean(verdict.next_look.why, 500), "dim"), indent=3)
+        for outcome in verdict.next_look.outcomes:
+            page.line(f"- {clean(outcome, 400)}", indent=3, hang=2)
     if verdict.unread:
         page.heading("Not read, so not judged")
         for text in verdict.unread[:10]:
@@ -64,7 +66,8 @@ def _show_ends(page: Page, cause: Cause, depth: int) -> None:
         names = [clean(name, 60) for name in (*finding.loop, finding.loop[0])]
         page.line((f"loop: {' -> '.join(names)}", "yellow"), indent=indent, hang=6)
     elif finding.holder:
-        page.line((f"in its way: {clean(finding.holder, 80)}", "yellow"), indent=indent)
+        lead = "beneath it, and does not hold" if finding.cause.startswith("license-") else "in its way"
+        page.line((f"{lead}: {clean(finding.holder, 80)}", "yellow"), indent=indent)
 
 
 def _show_link(page: Page, facts: Facts, node: Node, depth: int, cause: str, above: Node | None = None) -> None:

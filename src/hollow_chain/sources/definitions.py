@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -41,12 +42,18 @@ def _compare(service: Service, definition: Definition, on_disk_words: dict[str, 
         "Group": account.group if account else "",
     }
     for name, text in loaded.items():
-        words = on_disk_words.get(name, "").split()
-        if words and words[0]:
-            words[0] = words[0].lstrip("-@:+!")
-        on_disk = " ".join(mask_arguments(words))
+        on_disk = " ".join(mask_arguments(_words(on_disk_words.get(name, ""))))
         if on_disk != " ".join(text.split()) and "%" not in on_disk and "$" not in on_disk:
             definition.loaded[name], definition.on_disk[name] = text[:300], on_disk[:300]
+
+
+def _words(text: str) -> list[str]:
+    """The words of a setting as the manager keeps them: without quotes, and without the prefixes of a command line."""
+    try:
+        words = shlex.split(text)
+    except ValueError:
+        words = text.split()
+    return [words[0].lstrip("-@:+!"), *words[1:]] if words else []
 
 
 def _newest(files: list[str]) -> datetime | None:

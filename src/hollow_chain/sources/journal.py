@@ -11,7 +11,7 @@ import ctypes.util
 import re
 from collections.abc import Iterable
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.mask import mask_text
@@ -29,6 +29,15 @@ _UNIT_FIELDS = ("_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT")
 
 class JournalUnavailable(Exception):
     """The journal cannot be read here; the text says why."""
+
+
+class Told(NamedTuple):
+    """What the manager recorded about a unit: when, which one, which kind of message, in which boot."""
+
+    at: datetime
+    unit: str
+    code: str
+    boot: str
 
 
 class Journal:
@@ -59,6 +68,10 @@ class Journal:
             self._match(field, unit)
             if boot:
                 self._match("_BOOT_ID", boot)
+        return self._newest(unit, most)
+
+    def _newest(self, unit: str, most: int) -> list[Event]:
+        """Up to *most* of the records that match now, oldest first."""
         self._lib.sd_journal_seek_tail(self._handle)
         found: list[Event] = []
         while len(found) < most and self._lib.sd_journal_previous(self._handle) > 0:
@@ -66,6 +79,35 @@ class Journal:
             if event is not None:
                 found.append(event)
         return found[::-1]
+
+    def about_files(self, unit: str, files: Iterable[str], boot: str, most: int = 5) -> list[Event]:
+        """What the manager said of *files* of the definition of *unit* in this boot, oldest first."""
+        self._lib.sd_journal_flush_matches(self._handle)
+        self._match("UNIT", unit)
+        self._match("_BOOT_ID", boot)
+        for path in files:
+            self._match("CONFIG_FILE", path)
+        return self._newest(unit, most)
+
+    def told(self, fields: dict[str, tuple[str, ...]], most: int, from_head: bool = False) -> list[Told]:
+        """Up to *most* records in which each of *fields* has one of its values, oldest first; the newest ones, unless
+        *from_head*."""
+        self._lib.sd_journal_flush_matches(self._handle)
+        for field, values in fields.items():
+            for value in values:  # matches on one field are alternatives, on different fields conditions
+                self._match(field, value)
+        if from_head:
+            self._lib.sd_journal_seek_head(self._handle)
+        else:
+            self._lib.sd_journal_seek_tail(self._handle)
+        step = self._lib.sd_journal_next if from_head else self._lib.sd_journal_previous
+        found: list[Told] = []
+        stamp = ctypes.c_uint64()
+        while len(found) < most and step(self._handle) > 0:
+            if self._lib.sd_journal_get_realtime_usec(self._handle, ctypes.byref(stamp)) >= 0:
+                at = datetime.fromtimestamp(stamp.value / 1e6, UTC)
+                found.append(Told(at, *(self._field(name) for name in ("UNIT", "MESSAGE_ID", "_BOOT_ID"))))
+        return found if from_head else found[::-1]
 
     def of_units(self, units: Iterable[str], most: int, boot: str) -> list[Event]:
         """The last records of each of *units*."""
@@ -107,12 +149,12 @@ def _number(text: str) -> int | None:
     return int(text) if text.isascii() and text.isdigit() and len(text) < 19 else None
 
 
-_STARTING = "7d4958e842da4a758f6c1cdc7b36dcc5"
-_STARTED = "39f53479d3a045ac8e11786248231fbf"
+STARTING = "7d4958e842da4a758f6c1cdc7b36dcc5"
+STARTED = "39f53479d3a045ac8e11786248231fbf"
 _STOPPED = "9d1aaa27d60140bd96365438aad20286"
 _EXITED = "98e322203f7a4ed290d09fe03c09fe15"
 _SUCCESS = "7ad2d189f7e94e70a38c781354912448"
-_FAILED = "d9b373ed55a64feb8242e02dbe79a49c"
+FAILED = "d9b373ed55a64feb8242e02dbe79a49c"
 """Message identifiers of systemd's own records about a unit (systemd's message catalog)."""
 _HOW = re.compile(r"code=(exited|killed|dumped), status=(\d+)")
 _RESULT = re.compile(r"with result '([a-z-]+)'")
@@ -122,10 +164,10 @@ def recalled(events: list[Event]) -> LastRun | None:
     """The last run of a unit as the manager's records tell it, for units that the manager itself has forgotten."""
     last: LastRun | None = None
     for event in events:
-        if event.code in (_STARTING, _STARTED):
-            if last is None or last.ended_at is not None or event.code == _STARTING:
+        if event.code in (STARTING, STARTED):
+            if last is None or last.ended_at is not None or event.code == STARTING:
                 last = LastRun(started_at=event.at)
-            if event.code == _STARTED:
+            if event.code == STARTED:
                 last.up_at = event.at
         elif last is not None:
             _recall_end(last, event)
@@ -139,7 +181,7 @@ def _recall_end(last: LastRun, event: Event) -> None:
             last.exit_status = int(how[2])
         else:
             last.signal = int(how[2])
-    elif event.code in (_SUCCESS, _FAILED, _STOPPED):
+    elif event.code in (_SUCCESS, FAILED, _STOPPED):
         result = _RESULT.search(event.text)
         last.result = result[1] if result else last.result or "success"
         last.ended_at = last.ended_at or event.at

@@ -9,25 +9,43 @@ import threading
 from datetime import UTC, datetime
 from pathlib import Path
 
+from hollow_chain.facts import lines
 from hollow_chain.facts.host import Adapter, Event, Filesystem, Host, HostLimits, Listener, Snapshot, Unread, snapshot
 from hollow_chain.facts.mask import mask_text
 from hollow_chain.facts.service import Condition, Service, Trigger
-from hollow_chain.sources import definitions, logs, looks, processes, settings, systemd_bus, unit_file
+from hollow_chain.sources import (
+    boots,
+    claims,
+    definitions,
+    licenses,
+    logs,
+    looks,
+    processes,
+    settings,
+    systemd_bus,
+    upkeep,
+)
 from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
 from hollow_chain.sources.systemd_map import moment, service_of
 from hollow_chain.sources.unit_facts import service_of_file, triggered_by_file
 
-RECORDS_EACH = 40
+RECORDS_EACH = 100
 MAX_LOGGED = 1000
 _REMOTE_KINDS = frozenset(looks.REMOTE)
 _FILE_AND_LINE = re.compile(r"(?<![\w/.])(/[\w.@%+~\-/]{2,300}):(\d{1,6})\b")
 _LOCK_NAME = re.compile(r"(?i)lock|pid$")
+_LOCK_WORDS = re.compile(
+    r"(?i)\block|\bbusy\b|exclusive|another (?:process|instance|server)|temporarily unavailable|already running"
+)
+_FILE_NAME = re.compile(r"(?<![\w/])(?:\./|/[\w./\-]*/)?([\w.\-]{3,80})")
 _PID_IN_TEXT = re.compile(r"(?i)\b(?:pid|process)\b[ =:#(]{1,3}(\d{1,9})\b")
 _PATH_IN_TEXT = re.compile(r"(?<![\w/.])(/[\w.@%+,:~\-/]{2,300})")
 
 
-def read(written_by: str = "", extra: tuple[str, ...] = ()) -> Snapshot:
+def read(written_by: str = "", extra: tuple[str, ...] = (), with_claims: bool = False) -> Snapshot:
     """The facts of this machine; *extra* names units to ask for although nothing has loaded them.
+
+    The endpoints that services are set to listen on are read of those that failed; *with_claims*, of all.
 
     Raises :class:`~hollow_chain.trouble.Trouble` where this machine is not run by systemd.
     """
@@ -46,7 +64,12 @@ def read(written_by: str = "", extra: tuple[str, ...] = ()) -> Snapshot:
         if service.last is None and service.state == "stopped":
             service.last = recalled([e for e in host.events if e.service == service.name])
     _add_own_words(host)
+    upkeep.add_records(host)
+    host.reboot_due = upkeep.reboot_due(host.container)
+    licenses.add(host)
     _add_looks(host)
+    if with_claims:
+        claims.add_to_all(host)
     return snapshot([host], written_by)
 
 
@@ -85,6 +108,7 @@ def _host(bus: systemd_bus.BusFacts, beside: _Beside) -> Host:
         services=units,
         limits=HostLimits(unprivileged_port=_unprivileged_port()),
         listeners=beside.listeners,
+        sockets_read=not any("socket" in item.what for item in beside.unread),
         adapters=beside.adapters,
         filesystems=_filesystems(),
         unread=[*beside.unread, *(Unread(what=name, why=why) for name, why in bus.refused.items())],
@@ -155,23 +179,12 @@ def _name_socket_holders(host: Host) -> None:
     """The manager itself holds the sockets of socket units: name the unit, not process 1."""
     if not any(listener.process == 1 for listener in host.listeners):
         return
-    claims = _socket_claims(host)
+    holders = {
+        (claim.protocol, claim.port): unit.name for unit in host.services for claim in claims.of_socket_unit(unit)
+    }
     for listener in host.listeners:
         if listener.process == 1 or not listener.service:
-            listener.service = claims.get((listener.protocol[:3], listener.port), listener.service)
-
-
-def _socket_claims(host: Host) -> dict[tuple[str, int], str]:
-    claims: dict[tuple[str, int], str] = {}
-    for unit in host.services:
-        if unit.kind != "socket" or unit.definition is None:
-            continue
-        for setting in unit_file.read([unit.definition.file, *unit.definition.drop_ins]):
-            protocol = {"ListenStream": "tcp", "ListenDatagram": "udp"}.get(setting.name)
-            port = setting.value.rpartition(":")[2]
-            if protocol and port.isascii() and port.isdigit() and len(port) < 6:
-                claims[protocol, int(port)] = unit.name
-    return claims
+            listener.service = holders.get((listener.protocol[:3], listener.port), listener.service)
 
 
 def worth_reading_logs(service: Service) -> bool:
@@ -180,7 +193,7 @@ def worth_reading_logs(service: Service) -> bool:
     if service.template or service.kind in ("device", "slice", "scope"):
         return False
     definition, last = service.definition, service.last
-    if definition is not None and definition.load == "refused":
+    if definition is not None and (definition.load == "refused" or definition.needs_reload):
         return True
     if service.state == "running":
         return last is not None and last.restarts > 0
@@ -197,6 +210,8 @@ def _add_events(host: Host, names: list[str]) -> None:
         boot = Path("/proc/sys/kernel/random/boot_id").read_text().strip().replace("-", "")
         with Journal() as journal:
             host.events = journal.of_units(names[:MAX_LOGGED], RECORDS_EACH, boot)
+            host.events += _said_of_definitions(host, journal, boot)
+            boots.add(host, [s for s in host.services if _needs_history(s)], journal, boot)
     except (JournalUnavailable, OSError) as error:
         host.unread.append(Unread(what="the journal", why=str(error)))
         return
@@ -206,21 +221,38 @@ def _add_events(host: Host, names: list[str]) -> None:
         host.unread.append(Unread(what="the journal of system services", why="not permitted; run as root to read it"))
 
 
+def _said_of_definitions(host: Host, journal: Journal, boot: str) -> list[Event]:
+    """The manager's complaints about definitions that seem to need a reload; they may lie far back in a long log."""
+    found: list[Event] = []
+    known = {(e.service, e.at) for e in host.events}
+    for service in host.services:
+        definition = service.definition
+        if definition is not None and definition.needs_reload and definition.file:
+            said = journal.about_files(service.name, [definition.file, *definition.drop_ins], boot)
+            found += [e for e in said if (e.service, e.at) not in known]
+    return found
+
+
+def _needs_history(service: Service) -> bool:
+    """Whether past starts may tell more: it is not up although it was tried, or it hangs in its start."""
+    return service.kind == "service" and service.state in ("failed", "starting")
+
+
 def _add_own_words(host: Host) -> None:
     """Of services that failed: the endpoints that they are set to listen on, and the records of their own log files."""
     for service in host.services:
         program = service.program
         if program is None or service.kind != "service" or not (service.state == "failed" or _has_restarted(service)):
             continue
-        configured = settings.texts([p for p in (*program.paths, *_usual_configuration(service)) if "/log/" not in p])
-        service.claims += settings.claims_of_arguments(program.arguments)
+        configured = claims.configuration(service)
+        claims.add(service, configured)
         named = [*program.log_files, *(path for path in program.paths if "log" in path)]
-        for path, text in configured.items():
-            service.claims += settings.claims_of_text(text, path)
+        for text in configured.values():
             named += settings.log_paths_of_text(text)
         program.log_files = list(dict.fromkeys(named))[:16]
         host.events += logs.own_records(service, named)
         host.events += _lines_complained_of([e for e in host.events if e.service == service.name])
+    claims.add_to_needs(host, [s for s in host.services if s.state == "failed" or _has_restarted(s)])
 
 
 def _lines_complained_of(events: list[Event]) -> list[Event]:
@@ -244,14 +276,6 @@ def _has_restarted(service: Service) -> bool:
     return service.state == "starting" or (service.last is not None and service.last.restarts > 0)
 
 
-def _usual_configuration(service: Service) -> list[str]:
-    """Where the configuration of a program lies by the habit of file systems (hier(7)): below /etc, by its name."""
-    names = [service.name.rpartition(".")[0].partition("@")[0]]
-    names += [service.program.path.rpartition("/")[2]] if service.program and service.program.path else []
-    forms = ("/etc/{0}.conf", "/etc/{0}/{0}.conf", "/etc/{0}/{0}.cfg", "/etc/default/{0}")
-    return [form.format(name) for name in dict.fromkeys(names) if name for form in forms]
-
-
 def _add_looks(host: Host) -> None:
     looker = looks.Looker()
     quoted = _paths_quoted(host.events)
@@ -270,19 +294,34 @@ def _add_looks(host: Host) -> None:
             looker.look_way(path)
             if service.instance:
                 looker.look(path, instance=service.instance)
-    for file in list(looker.seen.values()):
-        if file.exists and _LOCK_NAME.search(file.path):
-            looker.add_lock(file)
+    for daemon in (d for f in host.license_files for d in f.daemons):
+        looker.look(daemon.program, is_program=True)
+    _add_holders(host, looker)
     host.files = list(looker.seen.values())
     if looker.passed_over:
         host.unread.append(Unread(what=f"{len(looker.passed_over)} paths", why="on network file systems, not touched"))
     users = [s.account.user for s in host.services if s.account and s.account.user and not s.account.dynamic]
+    users += [name for _, name in lines.unknown_user(host.events)][:20]
     groups = [s.account.group for s in host.services if s.account and s.account.group and not s.account.dynamic]
     host.accounts = looks.accounts(users, groups)
     units = {s.program.process: s.name for s in host.services if s.program and s.program.process and _may_be_stale(s)}
     for pid in _quoted_processes(host):
         units.setdefault(pid, processes.unit_of(pid))
     host.processes = [p for p in (processes.described(pid, unit) for pid, unit in units.items()) if p]
+
+
+def _add_holders(host: Host, looker: looks.Looker) -> None:
+    """Who holds the files that look like locks, those that records call locked, and the things that they call busy."""
+    for file in list(looker.seen.values()):
+        if file.exists and _LOCK_NAME.search(file.path):
+            looker.add_lock(file)
+    complaints = [e for e in host.events if _LOCK_WORDS.search(e.text)]
+    names = {name for e in complaints for name in _FILE_NAME.findall(e.text)}
+    busy = {path for _, near in lines.busy(complaints) for path in near}
+    for path, process in looks.holders_of(names, busy):
+        found = looker.look(path)
+        if found is not None and found.exists:
+            found.held_by = found.held_by or process
 
 
 def _quoted_processes(host: Host) -> list[int]:

@@ -65,7 +65,7 @@ def _tail(path: Path, service: str, since: datetime, changed: datetime) -> list[
         return []
     found: list[Event] = []
     for line in lines[-MOST_LINES:]:
-        at = _moment(line)
+        at = moment_of(line)
         if not line.strip() or (at is not None and at < since - timedelta(seconds=2)):
             continue
         level = _LEVEL.search(line[:120])
@@ -83,7 +83,7 @@ def _tail(path: Path, service: str, since: datetime, changed: datetime) -> list[
     return found
 
 
-def _moment(line: str) -> datetime | None:
+def moment_of(line: str) -> datetime | None:
     """The time stamp at the head of a line, taken as local time where it names no zone."""
     stamp = _STAMP.search(line[:80])
     if stamp is None:

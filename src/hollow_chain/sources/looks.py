@@ -7,6 +7,7 @@ import grp
 import os
 import pwd
 import stat
+import struct
 from collections.abc import Iterable
 from datetime import UTC, datetime
 from pathlib import Path
@@ -110,7 +111,19 @@ class Looker:
             changed_at=datetime.fromtimestamp(about.st_mtime, UTC) if 0 < about.st_mtime < 1e11 else None,
             executable=bool(about.st_mode & 0o111) if kind == "file" else None,
             link_to=_link_target(path),
+            acl=self._acl(path),
         )
+
+    def _acl(self, path: str) -> list[str]:
+        """The entries of the access control list of *path* beyond owner and others; empty where it has none."""
+        try:
+            data = os.getxattr(path, "system.posix_acl_access")
+        except (OSError, ValueError, AttributeError):
+            return []
+        return [
+            f"{kind}:{self._name(kind, number) if number is not None else ''}:{rights}"
+            for kind, number, rights in acl_entries(data)
+        ]
 
     def _look_above(self, path: str) -> None:
         """The nearest folder above an absent path that is there: it says how far the path leads."""
@@ -144,6 +157,26 @@ class Looker:
             file.interpreter_exists = Path(file.interpreter).exists()
 
 
+_ACL_KINDS = {0x02: "user", 0x04: "group", 0x08: "group", 0x10: "mask"}
+_ACL_NAMED = (0x02, 0x08)
+
+
+def acl_entries(data: bytes) -> list[tuple[str, int | None, str]]:
+    """The entries of a list as the kernel stores it: kind, number of the account where one is named, rights.
+
+    A version (2) and entries of tag, rights and ID, little-endian (``linux/posix_acl_xattr.h``). Owner and others are
+    left out: the mode says them.
+    """
+    if len(data) < 4 or int.from_bytes(data[:4], "little") != 2:
+        return []
+    found: list[tuple[str, int | None, str]] = []
+    for tag, bits, number in struct.iter_unpack("<HHI", data[4 : 4 + (len(data) - 4) // 8 * 8]):
+        if tag in _ACL_KINDS:
+            rights = "".join(letter if bits & bit else "-" for letter, bit in (("r", 4), ("w", 2), ("x", 1)))
+            found.append((_ACL_KINDS[tag], number if tag in _ACL_NAMED else None, rights))
+    return found
+
+
 def program_format(head: bytes) -> tuple[str, str]:
     """What the first bytes of a program say: its format, and the interpreter of a script (execve(2), elf(5))."""
     if not head:
@@ -174,6 +207,30 @@ def _siblings(path: str, instance: str) -> list[str]:
     return sorted(glob.glob(pattern))[:20]  # noqa: PTH207 - the pattern is absolute
 
 
+def holders_of(names: Iterable[str], paths: Iterable[str]) -> list[tuple[str, int]]:
+    """Files that processes hold: locked ones that bear one of *names*, and those of *paths* that are open; with the process.
+
+    For log lines that name a file without its folder, and for devices, of which the kernel tells no lock.
+    """
+    wanted, whole = set(names), set(paths)
+    if not wanted and not whole:
+        return []
+    locked = set(_kernel_locks().values()) if wanted else set()
+    found: dict[str, int] = {}
+    for folder in Path("/proc").iterdir():
+        process = int(folder.name) if folder.name.isdigit() else 0
+        if not process or (not whole and process not in locked):
+            continue
+        try:
+            targets = {str(link.readlink()) for link in (folder / "fd").iterdir()}
+        except OSError:
+            continue
+        for target in targets:
+            if target in whole or (process in locked and target.rpartition("/")[2] in wanted):
+                found.setdefault(target, process)
+    return list(found.items())
+
+
 def _kernel_locks() -> dict[int, int]:
     """The process behind each locked file, by inode number (proc_locks(5))."""
     try:
@@ -197,8 +254,28 @@ def _remote_mounts() -> list[str]:
 
 
 def accounts(users: Iterable[str], groups: Iterable[str]) -> list[HostAccount]:
-    """Whether each named account is there, and its groups."""
-    return [_user(name) for name in sorted(set(users))] + [_group(name) for name in sorted(set(groups))]
+    """Whether each named account is there, and its groups; whether it is locked or expired, as far as that may be read."""
+    found = [_user(name) for name in sorted(set(users))]
+    expiry = _expiry()
+    for account in found:
+        if account.name in expiry:
+            account.locked, account.expires_at = expiry[account.name]
+    return found + [_group(name) for name in sorted(set(groups))]
+
+
+def _expiry() -> dict[str, tuple[bool, datetime | None]]:
+    """Of each account: whether a password that it had is locked, and when it expires (shadow(5)); no password is kept."""
+    try:
+        lines = Path("/etc/shadow").read_text().splitlines()
+    except OSError:
+        return {}
+    found: dict[str, tuple[bool, datetime | None]] = {}
+    for words in (line.split(":") for line in lines):
+        if len(words) > 7:
+            days = words[7]
+            end = datetime.fromtimestamp(int(days) * 86400, UTC) if days.isdigit() and len(days) < 7 else None
+            found[words[0]] = (words[1].startswith("!") and len(words[1]) > 2, end)
+    return found
 
 
 def _user(name: str) -> HostAccount:

@@ -3,48 +3,146 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from itertools import pairwise
 from pathlib import Path
 
 from hollow_chain.facts.service import Claim
 
-MAX_BYTES = 256 << 10
-_ENDPOINT = re.compile(
-    r"(?im)^[ \t]*(?P<key>[\w.\-]*(?:listen|port|bind|address)[\w.\-]*)[ \t]*[:= \t][ \t]*[\"']?"
-    r"(?:(?:tcp|udp|https?)://)?(?:(?P<address>\*|\[[0-9A-Fa-f:]+\]|\d{1,3}(?:\.\d{1,3}){3}|localhost):)?(?P<port>\d{2,5})\b"
+MAX_BYTES = 1 << 20
+MOST_FILES = 80
+MOST_CLAIMS = 32
+_DEPTH = 3
+_SUFFIXES = ("", ".conf", ".cnf", ".cfg", ".ini", ".yaml", ".yml", ".toml", ".json", ".config")
+_ADDRESS = r"\*|\[[0-9A-Fa-f:]+\]|\d{1,3}(?:\.\d{1,3}){3}|localhost|[0-9A-Fa-f]*::[0-9A-Fa-f:]*"
+_SETTING = re.compile(
+    r"(?m)^[ \t]*[\"']?(?P<key>[A-Za-z][\w.\-]*)[\"']?(?:[ \t]*[:=][ \t]*|[ \t]+)(?P<value>[^#\r\n]{0,300})"
 )
-_OPTION = re.compile(r"^--?(?:[\w\-]*(?:port|listen|bind)[\w\-]*|p)(?:=(?P<value>.*))?$", re.IGNORECASE)
-_VALUE = re.compile(r"^(?:(?P<address>[\d.]+|\[[0-9A-Fa-f:]+\]|\*|localhost)?:)?(?P<port>\d{2,5})$")
+_ENDPOINT = re.compile(
+    rf"^[\"']?(?:port[ \t]+)?(?:(?P<scheme>tcp|udp|https?)[:/]+)?(?:(?P<address>{_ADDRESS}):)?(?P<port>\d{{2,5}})(?![\w.:])(?P<rest>[^;]*)"
+)
+_ALONE = re.compile(rf"^[\"'{{ ]*-?(?P<address>{_ADDRESS})(?![\w:.])")
+_OPTION = re.compile(r"^--?(?P<name>[A-Za-z][\w.\-]*)(?:=(?P<value>.*))?$")
+_VALUE = re.compile(rf"^(?:(?P<address>{_ADDRESS})?:)?(?P<port>\d{{2,5}})$")
+_SHORT = {"p": "port", "l": "listen"}
+"""Short options that programs by habit use for a port and an address."""
+_WORDS = re.compile(r"[_.\-]|(?<=[a-z])(?=[A-Z])")
+_NO_PORTS = frozenset({"support", "transport", "report", "import", "export", "passport", "airport", "rapport"})
+_OF_OTHERS = re.compile(
+    r"(?i)remote|peer|upstream|backend|master|primary|smtp|imap|connect|forward|target|dest|report|source|query|outgoing|announce|"
+    r"client|max|min|range|proxy_pass|safe|database|db[_.\-]?(?:host|port)|replica|relay|nat"
+)
+_FALSE = frozenset({"0", "no", "off", "false", "none", "''", '""', "disabled"})
+_SWITCHED_OFF = re.compile(
+    r"(?im)^[ \t]*-{0,2}(?:skip|disable|no)[-_ ]?(?:network(?:ing)?|tcp|listen(?:er)?)\b[ \t]*(?:[:= ][ \t]*(?P<value>\w+))?[ \t;]*$"
+)
+_NETWORK = re.compile(
+    r"(?i)(?:^|[_.\-])(?:tcp|network(?:ing)?)(?:$|[_.\-](?:enabled?|listen))|^enable[_.\-]?(?:tcp|network)"
+)
+_NEGATED = re.compile(r"(?i)^(?:skip|disable|no)[_.\-]")
 _LOG = re.compile(r"(?im)^[ \t]*[\w.\-]*log[\w.\-]*[ \t]*[:= \t][ \t]*[\"']?(?P<path>/[^\s\"';,]{2,300})")
 
 
 def claims_of_arguments(arguments: list[str]) -> list[Claim]:
     """Endpoints among the arguments: the value of an option that speaks of a port or of listening."""
     found: list[Claim] = []
-    for option, following in zip(arguments, [*arguments[1:], ""], strict=True):
+    addresses: list[str] = []
+    for option, following in pairwise([*arguments, ""]):
         named = _OPTION.match(option)
-        value = _VALUE.match((named["value"] or following) if named else "")
+        key = _SHORT.get(named["name"], named["name"]) if named else ""
+        if named is None or not speaks_of_listening(key):
+            continue
+        given = named["value"] if named["value"] is not None else following
+        value, alone = _VALUE.match(given), _ALONE.match(given)
         if value and 0 < int(value["port"]) < 65536:
-            found.append(
-                Claim(port=int(value["port"]), address=(value["address"] or "").strip("[]*"), source="arguments")
-            )
-    return found
+            found.append(Claim(port=int(value["port"]), address=_plain(value["address"]), source="arguments"))
+        elif given in ("0", "off", "none") and "port" in key.lower():
+            found.append(Claim(port=0, source=f"arguments: {option} {given}"[:80], switched_off=True))
+        elif alone:
+            addresses.append(_plain(alone["address"]))
+    return _on(found, addresses)
+
+
+def speaks_of_listening(key: str) -> bool:
+    """Whether the name of a setting speaks of an endpoint of its own program, by its words."""
+    if _OF_OTHERS.search(key):
+        return False
+    words = [word.lower() for word in _WORDS.split(key) if word]
+    return any(
+        word.startswith(("listen", "bind")) or word in ("accept", "interface")
+        or (word.endswith("port") and word not in _NO_PORTS)
+        for word in words
+    )  # fmt: skip
 
 
 def claims_of_text(text: str, source: str) -> list[Claim]:
-    """Endpoints in a configuration text, those of a listening word first."""
-    found = [
-        (
-            m["key"].lower(),
-            Claim(port=int(m["port"]), address=(m["address"] or "").strip("[]*"), source=f"configuration {source}"),
-        )
-        for m in _ENDPOINT.finditer(text)
-        if 0 < int(m["port"]) < 65536
+    """Endpoints in a configuration text; those that it switches off too. Addresses that stand alone go with the ports."""
+    where = f"configuration {source}"
+    found: list[tuple[bool, Claim]] = []
+    addresses: list[str] = []
+    silent = False
+    for setting in _SETTING.finditer(text):
+        key, value = setting["key"], setting["value"].strip().rstrip(";,").strip()
+        if value.lower() in _FALSE and _NETWORK.search(key) and not _NEGATED.match(key):
+            found.append((True, Claim(port=0, source=f"{where}: {key} {value}", switched_off=True)))
+        if not speaks_of_listening(key):
+            continue
+        endpoint, alone = _ENDPOINT.match(value), _ALONE.match(value)
+        listens = bool(re.search(r"(?i)listen|bind|accept", key))
+        if endpoint and 0 < int(endpoint["port"]) < 65536:
+            found.append((listens, _claim(endpoint, where)))
+        elif alone:
+            addresses += [_plain(word) for word in re.findall(_ADDRESS, value)[:8]]
+        elif value.lower() in _FALSE:
+            found.append((listens, Claim(port=0, source=f"{where}: {key} {value}", switched_off=True)))
+            silent = silent or "address" in key.lower()
+    for off in _SWITCHED_OFF.finditer(text):
+        if (off["value"] or "on").lower() not in _FALSE:
+            found.append((True, Claim(port=0, source=f"{where}: {off[0].strip()[:60]}", switched_off=True)))
+    for words in (line.split() for line in text.splitlines() if line.startswith("-")):
+        found += [(True, claim) for claim in claims_of_arguments(words)]
+        addresses += [c.group("address") for flag, word in pairwise(words)
+                      if flag in ("-l", "--listen") and (c := _ALONE.match(word))]  # fmt: skip
+    ordered = [claim for _, claim in sorted(found, key=lambda pair: not pair[0])]
+    if silent:  # without an address to listen on, a port alone is no claim
+        ordered = [c for c in ordered if c.address or c.switched_off]
+    return _on(ordered, addresses)[:MOST_CLAIMS]
+
+
+def _claim(endpoint: re.Match[str], where: str) -> Claim:
+    rest = endpoint["rest"] or ""
+    address = endpoint["address"] or ""
+    if not address and (beside := re.match(rf"[ \t]+(?P<address>{_ADDRESS})(?![\w:.])", rest)):
+        address = beside["address"]
+    return Claim(
+        port=int(endpoint["port"]),
+        protocol="udp" if endpoint["scheme"] == "udp" or re.search(r"(?i)\b(?:udp|quic)\b", rest) else "tcp",
+        address=_plain(address),
+        source=where,
+        reuse=bool(re.search(r"(?i)\breuse_?port\b", rest)),
+        v6_only=bool(re.search(r"(?i)\b(?:ipv6only=on|v6only)\b", rest)),
+    )
+
+
+def _plain(address: str | None) -> str:
+    bare = (address or "").strip("[]")
+    return {"*": "", "localhost": "127.0.0.1"}.get(bare, bare)
+
+
+def _on(claims: list[Claim], addresses: list[str]) -> list[Claim]:
+    """*claims*, those without an address of their own on each of *addresses*."""
+    chosen = list(dict.fromkeys(addresses))
+    if not chosen or "" in chosen:
+        return claims
+    return [
+        one
+        for claim in claims
+        for one in ([claim] if claim.address or claim.switched_off else [_at(claim, place) for place in chosen])
     ]
-    options = [line.split() for line in text.splitlines() if line.startswith("-")]
-    for words in options:
-        found += [("listen", claim) for claim in claims_of_arguments(words)]
-    return [claim for key, claim in sorted(found, key=lambda pair: not re.search("listen|bind", pair[0]))][:32]
+
+
+def _at(claim: Claim, address: str) -> Claim:
+    return Claim(port=claim.port, protocol=claim.protocol, address=address, source=claim.source, reuse=claim.reuse)
 
 
 def log_paths_of_text(text: str) -> list[str]:
@@ -63,6 +161,30 @@ def texts(paths: Iterable[str]) -> dict[str, str]:
         except OSError:
             continue
     return found
+
+
+def configuration_of(names: Iterable[str]) -> list[str]:
+    """Where the configuration of a program lies by the habit of file systems (hier(7)): below /etc, by its names."""
+    found: list[str] = []
+    for name in dict.fromkeys(n for n in names if n and "/" not in n and not n.startswith(".")):
+        found += [f"/etc/{name}.conf", f"/etc/default/{name}"]
+        found += map(str, _below(Path("/etc") / name, _DEPTH))
+    return list(dict.fromkeys(found))[:MOST_FILES]
+
+
+def _below(folder: Path, depth: int) -> Iterator[Path]:
+    """Files of a folder that look like configuration in force: not those that only lie ready."""
+    try:
+        entries = sorted(folder.iterdir())
+    except OSError:
+        return
+    for entry in entries[:200]:
+        if entry.name.startswith(".") or entry.name.endswith(("-available", "~")):
+            continue
+        if entry.suffix in _SUFFIXES and entry.is_file():
+            yield entry
+        elif depth > 1 and entry.is_dir():
+            yield from _below(entry, depth - 1)
 
 
 def line_of(path: str, number: int) -> str:

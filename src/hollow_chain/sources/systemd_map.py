@@ -253,7 +253,8 @@ def _named_paths(facts: Properties, arguments: list[str]) -> list[str]:
 def _account(facts: Properties) -> Account | None:
     user, group = facts.get("User", ""), facts.get("Group", "")
     dynamic = bool(facts.get("DynamicUser"))
-    return Account(user=user, group=group, dynamic=dynamic) if user or group or dynamic else None
+    more = list(facts.get("SupplementaryGroups", ()))
+    return Account(user=user, group=group, groups=more, dynamic=dynamic) if user or group or more or dynamic else None
 
 
 def _last(facts: Properties, kind: str) -> LastRun | None:
@@ -268,11 +269,14 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
             ignored, ended_code, ended_status = command[2], command[8], command[9]
             if not ignored and ended_code and (ended_code != _CHILD_EXITED or ended_status):
                 step, code, status = name, ended_code, ended_status
+    main = moment(facts.get("ExecMainStartTimestamp")) if kind == "service" else None
+    # Waiting for the next try of a restart moves the unit's moment: where the program itself ran last, its own counts.
+    begun = main if main and not step and facts.get("NRestarts", 0) else _later(main, started)
     return LastRun(
         result=result,
         exit_status=status if code == _CHILD_EXITED else None,
         signal=status if code > _CHILD_EXITED else None,
-        started_at=moment(facts.get("ExecMainStartTimestamp")) if kind == "service" else started,
+        started_at=begun,
         up_at=moment(facts.get("ActiveEnterTimestamp")),
         ended_at=moment(facts.get("InactiveEnterTimestamp")) or moment(facts.get("ExecMainExitTimestamp")),
         left_up_at=moment(facts.get("ActiveExitTimestamp")),
@@ -280,6 +284,11 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
         restarts=facts.get("NRestarts", 0),
         status_text=_said(facts.get("StatusText", "")),
     )
+
+
+def _later(one: datetime | None, other: datetime | None) -> datetime | None:
+    """The later moment: a restart does not move the unit's, a failing step before the program not the program's."""
+    return max(one, other) if one and other else one or other
 
 
 def _limits(facts: Properties) -> Limits | None:
@@ -302,6 +311,58 @@ _PROTECTED = {"yes": ["/usr", "/boot", "/efi"], "full": ["/usr", "/boot", "/efi"
 _HOMES = ["/home", "/root", "/run/user"]
 
 
+# capabilities(7), in the order of their numbers.
+_RIGHTS = [
+    "CHOWN",
+    "DAC_OVERRIDE",
+    "DAC_READ_SEARCH",
+    "FOWNER",
+    "FSETID",
+    "KILL",
+    "SETGID",
+    "SETUID",
+    "SETPCAP",
+    "LINUX_IMMUTABLE",
+    "NET_BIND_SERVICE",
+    "NET_BROADCAST",
+    "NET_ADMIN",
+    "NET_RAW",
+    "IPC_LOCK",
+    "IPC_OWNER",
+    "SYS_MODULE",
+    "SYS_RAWIO",
+    "SYS_CHROOT",
+    "SYS_PTRACE",
+    "SYS_PACCT",
+    "SYS_ADMIN",
+    "SYS_BOOT",
+    "SYS_NICE",
+    "SYS_RESOURCE",
+    "SYS_TIME",
+    "SYS_TTY_CONFIG",
+    "MKNOD",
+    "LEASE",
+    "AUDIT_WRITE",
+    "AUDIT_CONTROL",
+    "SETFCAP",
+    "MAC_OVERRIDE",
+    "MAC_ADMIN",
+    "SYSLOG",
+    "WAKE_ALARM",
+    "BLOCK_SUSPEND",
+    "AUDIT_READ",
+    "PERFMON",
+    "BPF",
+    "CHECKPOINT_RESTORE",
+]
+_ALL_RIGHTS = (1 << 32) - 1
+"""From here on a set is not restricted: the first 32 rights are as old as the call, the number of later ones varies."""
+
+
+def _rights(numbers: int) -> list[str]:
+    return [f"CAP_{name}" for number, name in enumerate(_RIGHTS) if numbers >> number & 1]
+
+
 def _confinement(facts: Properties) -> Confinement | None:
     read_only = _PROTECTED.get(facts.get("ProtectSystem", ""), []) + [
         p.lstrip("-+") for p in facts.get("ReadOnlyPaths", ())
@@ -314,7 +375,9 @@ def _confinement(facts: Properties) -> Confinement | None:
         read_only = read_only + _HOMES
     private_tmp, private_net = bool(facts.get("PrivateTmp")), bool(facts.get("PrivateNetwork"))
     capabilities = facts.get("CapabilityBoundingSet", _FOREVER)
-    if not (read_only or hidden or private_tmp or private_net or capabilities < _FOREVER):
+    granted = facts.get("AmbientCapabilities", 0)
+    restricted = capabilities < _ALL_RIGHTS
+    if not (read_only or hidden or private_tmp or private_net or restricted or granted):
         return None
     return Confinement(
         read_only=read_only,
@@ -322,5 +385,6 @@ def _confinement(facts: Properties) -> Confinement | None:
         hidden=hidden,
         private_tmp=private_tmp,
         private_network=private_net,
-        capabilities=None if capabilities >= _FOREVER else [str(n) for n in range(64) if capabilities >> n & 1],
+        capabilities=_rights(capabilities) if restricted else None,
+        granted=_rights(granted),
     )

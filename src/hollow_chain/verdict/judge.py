@@ -6,14 +6,17 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
-from hollow_chain.causes import Evidence, Facts, Finding, Standing
+from hollow_chain.causes import HINT, Evidence, Facts, Finding, Standing
 from hollow_chain.chain import Edge, Graph, Node
 from hollow_chain.facts.host import Host
+from hollow_chain.verdict.looks import NextLook, best_look, start_and_read
 from hollow_chain.verdict.walk import Key, Walked, affected, is_hollow, walk
+from hollow_chain.verdict.weigh import probability, shared, weights
 
-SURE_LOSS = 0.9
-"""Factor on what rests on records alone, where records could not be read."""
-
+Weighed = tuple[Finding, float]
+"""A finding with the probability that it is right."""
+SETTLED = 0.85
+"""A verdict this sure needs no further look."""
 
 _MERELY_DOWN = frozenset({"manual-not-started", "stopped", "never-started"})
 
@@ -25,14 +28,6 @@ class Cause:
     finding: Finding
     confidence: float
     chain: tuple[Node, ...]
-
-
-@dataclass(frozen=True)
-class NextLook:
-    """The look that would tell more, and what it is expected to tell."""
-
-    does: str
-    why: str
 
 
 @dataclass
@@ -82,18 +77,16 @@ def diagnose(facts: Facts, target: Node, says: str = "") -> Verdict:
 
     What the user saw makes causes likelier that fit it; it never makes one up.
     """
+    facts.asked, facts.says = target.key, says
     walked = walk(facts, target)
     kept, notes = _weigh(walked)
     host = facts.graph.hosts.get(target.host) or Host(name=target.host)
     unread = _unread(facts.graph, walked)
     dim = any("journal" in text or "log" in text for text in unread)
+    loss = weights().unread_records if dim else 1.0
     causes = [
-        Cause(
-            f,
-            round(f.sure * (SURE_LOSS if dim and f.residual else 1.0), 3),
-            tuple(walked.chain_to((f.host, f.service))),
-        )
-        for f in kept
+        Cause(f, round(sure * (loss if f.residual else 1.0), 3), tuple(walked.chain_to((f.host, f.service))))
+        for f, sure in kept
     ]
     if says:
         causes = [_heard(cause, says) for cause in causes]
@@ -111,9 +104,10 @@ def _heard(cause: Cause, says: str) -> Cause:
 
     for reading in meanings.read(says)[:3]:
         if cause.finding.cause in reading.causes:
-            heard = Evidence(f"{says[:200]} ({reading.what}: {reading.means})", "what the user saw")
+            heard = Evidence(f"{says[:200]} ({reading.what}: {reading.means})", "what the user saw", bears=HINT)
             finding = replace(cause.finding, evidence=(*cause.finding.evidence, heard))
-            return replace(cause, finding=finding, confidence=round(1 - (1 - cause.confidence) * 0.5, 3))
+            odds = cause.confidence / (1 - cause.confidence) * weights().bearings[HINT].ratio
+            return replace(cause, finding=finding, confidence=round(min(odds / (1 + odds), weights().ceiling), 3))
     return cause
 
 
@@ -154,9 +148,9 @@ def _obstacles(facts: Facts) -> Iterator[Node]:
                 yield from facts.silent_triggers(Node(host.name, service.name, service))
 
 
-def _weigh(walked: Walked) -> tuple[list[Finding], list[Finding]]:
+def _weigh(walked: Walked) -> tuple[list[Weighed], list[Finding]]:
     """The findings that remain as causes, and the notes."""
-    kept: list[Finding] = []
+    kept: list[Weighed] = []
     notes: list[Finding] = []
     has_cause: set[Key] = set()
     for node in walked.order:
@@ -173,38 +167,34 @@ def _weigh(walked: Walked) -> tuple[list[Finding], list[Finding]]:
     return _each_loop_once(walked, kept), notes
 
 
-def _each_loop_once(walked: Walked, kept: list[Finding]) -> list[Finding]:
+def _each_loop_once(walked: Walked, kept: list[Weighed]) -> list[Weighed]:
     """A loop is found on each of its members; the member nearest to the target tells it."""
     nearest: dict[frozenset[str], Finding] = {}
-    for finding in kept:
+    for finding, _ in kept:
         if finding.loop:
             known = nearest.setdefault(frozenset(finding.loop), finding)
             if _distance(walked, finding) < _distance(walked, known):
                 nearest[frozenset(finding.loop)] = finding
-    return [f for f in kept if not f.loop or nearest[frozenset(f.loop)] is f]
+    return [(f, sure) for f, sure in kept if not f.loop or nearest[frozenset(f.loop)] is f]
 
 
 def _distance(walked: Walked, finding: Finding) -> int:
     return len(walked.chain_to((finding.host, finding.service)))
 
 
-def _own_causes(found: list[Finding], deeper: bool) -> list[Finding]:
+def _own_causes(found: list[Finding], deeper: bool) -> list[Weighed]:
     """The findings on one node that are not explained by each other or by something deeper."""
     explained: set[str] = set()
-    for finding in sorted(found, key=lambda f: -f.sure):
+    for finding in sorted(found, key=lambda f: -probability(f)):
         if finding.cause not in explained and not (finding.residual and deeper):
             explained.update(finding.explains)
     left = [f for f in found if f.cause not in explained]
-    roots = [f for f in left if not f.residual]
+    roots = [(f, probability(f)) for f in left if not f.residual]
     if deeper or roots:
         return roots
-    symptoms = sorted(left, key=lambda f: -f.sure)
-    # The best description of an end stands for all; rivals stay, less likely than they are alone.
-    return [
-        f if index == 0 else replace(f, sure=f.sure * 0.5)
-        for index, f in enumerate(symptoms)
-        if index == 0 or f.cause != "unexplained"
-    ]
+    # Descriptions of one end are rivals: at most one is right. What nothing explains is told only where all else fails.
+    known = [f for f in left if f.cause != "unexplained"]
+    return shared(known or left)
 
 
 def _unread(graph: Graph, walked: Walked) -> list[str]:
@@ -222,18 +212,16 @@ def _next_look(facts: Facts, walked: Walked, verdict: Verdict) -> NextLook | Non
     """Where to look next, when what was read does not settle it."""
     sure = verdict.causes[0].confidence if verdict.causes else 1.0
     down = facts.standing(verdict.target) in (Standing.DOWN, Standing.UNSTABLE)
-    if walked.unknown_hosts and (sure < 0.7 or not verdict.causes):
+    if walked.unknown_hosts and (sure < SETTLED or not verdict.causes):
         name, edge = next(iter(walked.unknown_hosts.items()))
         return NextLook(
             f"Capture the facts of {name} and ask again with both.",
             f"{edge.tail.name} needs {edge.link.to} there, and nothing is known of it.",
         )
-    if sure >= 0.7 or not (down or verdict.causes):
+    if sure >= SETTLED or not (down or verdict.causes):
         return None
     place = verdict.causes[0].chain[-1] if verdict.causes else verdict.target
-    logs = place.service.program.log_files if place.service and place.service.program else []
-    where = f" and in {logs[0]}" if logs else ""
-    return NextLook(
-        f"Start {place.name} once more and read what it writes at that moment, in its log{where}.",
-        "What was read shows how it ended, not why.",
-    )
+    rivals = [c for c in verdict.causes if c.chain[-1].key == place.key]
+    unread = any("journal" in text for text in verdict.unread)
+    look = best_look(place, [(c.finding, c.confidence) for c in rivals], unread)
+    return look or start_and_read(place)

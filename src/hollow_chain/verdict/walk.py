@@ -8,10 +8,14 @@ from datetime import timedelta
 from functools import cached_property
 from typing import NamedTuple, cast
 
-from hollow_chain.causes import Case, Facts, Finding, Standing, lines, rules_for
+from hollow_chain.causes import Case, Facts, Finding, Standing, rules_for
+from hollow_chain.causes.port.path import is_blocked
+from hollow_chain.causes.reached import deaf_for, leads_to
 from hollow_chain.causes.standing import skipped
 from hollow_chain.causes.words import failed_last, started_since_boot
 from hollow_chain.chain import HARD, Edge, Node, knots, reach
+from hollow_chain.chain.graph import SEATS
+from hollow_chain.facts import lines
 from hollow_chain.facts.service import Link, Service
 
 Key = tuple[str, str]
@@ -90,16 +94,28 @@ def examine(case: Case) -> list[Finding]:
 
 def _leaned_on(facts: Facts, node: Node) -> list[Edge]:
     """Soft needs and mere orders that a failed service turns out to need after all: its own words say that it could
-    not reach something, and one of these is down."""
+    not reach something, and one of these is down, or runs without a socket that would have answered."""
     service = node.service
+    called = [
+        edge
+        for edge in leads_to(facts, node)
+        if (
+            facts.standing(edge.head) is Standing.UP
+            and edge.head.service is not None
+            and edge.head.service.kind == "service"
+        )
+        or edge.link.word.startswith("uses port")
+    ]
     if service is None or not failed_last(service) or facts.standing(node).well:
-        return []
+        return called
     if not lines.unreached(Case(facts, node).last_events()):
         return []
-    return [
+    known = {edge.head.key for edge in called}
+    return called + [
         edge
         for edge in facts.graph.needs(node, frozenset(("soft", "order")))
         if edge.head.service is not None
+        and edge.head.key not in known
         and edge.head.service.kind in ("service", "socket")
         and edge.head.service.state in ("stopped", "failed")
         and (not facts.standing(edge.head).well or edge.head.service.startup in ("disabled", "manual"))
@@ -162,6 +178,10 @@ def _passed(facts: Facts, edge: Edge) -> bool | None:
     if head.name.endswith(_ALWAYS_THERE):
         return None
     standing = facts.standing(head)
+    if standing is Standing.UP and (deaf_for(facts, edge) or (edge.crosses and is_blocked(facts, edge))):
+        return False
+    if standing is Standing.UP and edge.link.word == SEATS and _denies_seats(Case(facts, head, needed_from=tail)):
+        return False
     if standing is Standing.UP:
         # What runs may itself stand on something that does not.
         if facts.troubled is not None:
@@ -180,6 +200,12 @@ def _passed(facts: Facts, edge: Edge) -> bool | None:
     if tail_up:
         return None
     return head.service.startup != "disabled" and _comes_along(facts, edge, head.service)
+
+
+def _denies_seats(case: Case) -> bool:
+    """Whether a license server that runs is the obstacle for the service above: some rule of that family finds a cause."""
+    rules = (rule for rule in rules_for(case.service.state) if rule.family == "license")
+    return any(not finding.note for rule in rules for finding in rule.findings(case))
 
 
 def _comes_along(facts: Facts, edge: Edge, head: Service) -> bool:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from hollow_chain.causes import lines
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.rule import NOT_UP, Finding, Mend, cause
+from hollow_chain.causes.rule import FITS, HINT, NOT_UP, SAID, Finding, Mend, cause
 from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.words import failed_last
+from hollow_chain.facts import lines
 from hollow_chain.facts.service import Service
 
 
@@ -28,18 +28,18 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     complaints = lines.config_errors(own)
     if not complaints:
         return
-    best = next((c for c in complaints if c.path and c.line is not None), None) or next(
-        (c for c in complaints if c.path), complaints[0]
-    )
-    where = best.path + (f":{best.line}" if best.line is not None else "") if best.path else "its configuration"
+    # The words of a parser with a place are best, then a place, then the words alone.
+    best = min(complaints, key=lambda c: (not (c.rejects and c.path), c.line is None, not c.path))
+    place = best.path + (f":{best.line}" if best.line is not None else "") if best.path else ""
+    where = place or "its configuration"
     yield Finding(
-        says=f"{service.name} refuses its configuration at {where}: \u201c{best.event.text[:200]}\u201d.",
+        says=f"{service.name} refuses its configuration{f' at {place}' if place else ''}: \u201c{best.event.text[:200]}\u201d.",
         evidence=(
-            case.quoted(best.event),
-            case.seen(_ending(service), at=service.last.ended_at if service.last else None),
+            case.quoted(best.event, SAID if best.rejects and best.path and best.line is not None else FITS),
+            case.seen(_ending(service), at=service.last.ended_at if service.last else None, bears=HINT),
         ),
         mends=(Mend(f"Correct {where}, then start {service.name}.", "at the next start"),),
-        sure=0.93 if best.path and best.line is not None else 0.85,
+        explains=("exits-with-error", "crash-loop", "exits-at-once"),
     )
 
 

@@ -6,9 +6,11 @@ import re
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Finding, Mend, cause
+from hollow_chain.causes.rule import AFTER_RELOAD, FITS, NOT_UP, PROOF, Finding, Mend, cause
+from hollow_chain.facts.host import Event
+from hollow_chain.lazy import pattern
 
-_TWIN = re.compile(r"[ _.-]?\(?\d{1,3}\)?$")
+_TWIN = pattern(r"[ _.-]?\(?\d{1,3}\)?$")
 
 
 @cause("not-registered", states=("absent", "stopped"))
@@ -38,10 +40,12 @@ def not_registered(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{who} service of that name is registered on {case.node.host}.{hint}",
         evidence=(
-            case.seen(f"{len(case.host.services)} services are registered on {case.node.host}; this is none of them"),
+            case.seen(
+                f"{len(case.host.services)} services are registered on {case.node.host}; this is none of them",
+                bears=PROOF,
+            ),
         ),
         mends=tuple(mends),
-        sure=0.95,
         near=tuple(near),
     )
 
@@ -68,17 +72,18 @@ def _template_without_argument(case: Case) -> Finding:
     return Finding(
         says=f"{service.name} is a template and cannot be started without an instance argument.{offered}",
         evidence=(
-            case.seen(f"{service.name} is a template", service.definition.file if service.definition else FILES),
+            case.seen(
+                f"{service.name} is a template", service.definition.file if service.definition else FILES, bears=PROOF
+            ),
         ),
         mends=(
             Mend(f"Start an instance, such as {instances[0] if instances else service.name.replace('@', '@NAME')}."),
         ),
-        sure=0.95,
         near=tuple(instances[:8]),
     )
 
 
-@cause("bad-definition", states=NOT_UP)
+@cause("bad-definition", states=("running", *NOT_UP))
 def bad_definition(case: Case) -> Iterator[Finding]:
     """The manager refuses the definition.
 
@@ -88,6 +93,9 @@ def bad_definition(case: Case) -> Iterator[Finding]:
     Mend: correct it; a reload makes the manager read it again.
     """
     definition = case.service.definition
+    passed_over = _passed_over(case)
+    if passed_over is not None:
+        yield _part_refused(case, passed_over)
     if definition is None or definition.load != "refused":
         return
     complaints = [
@@ -101,17 +109,43 @@ def bad_definition(case: Case) -> Iterator[Finding]:
     spoken = [*complaints[-2:], *refusals[-1:]]
     words = f" ({spoken[-1].text[:160]})" if spoken else f" ({definition.error})" if definition.error else ""
     yield Finding(
-        says=f"The manager refuses the definition of {case.service.name}, {where}{words}.",
+        says=f"The manager refuses the definition of {case.service.name}{f', {where}' if where else ''}{words}.",
         evidence=(
             case.seen(
                 definition.error or f"definition of {case.service.name} refused",
-                f"definition {definition.file}",
+                f"definition {definition.file}".rstrip(),
+                bears=PROOF,
             ),
             *(case.quoted(event) for event in spoken),
         ),
-        mends=(Mend(f"Correct {where}.", AFTER_RELOAD), Mend(f"Then start {case.service.name}.")),
-        sure=0.96,
+        mends=(Mend(f"Correct {where or 'the definition'}.", AFTER_RELOAD), Mend(f"Then start {case.service.name}.")),
         explains=("stopped", "never-started", "manual-not-started"),
+    )
+
+
+def _passed_over(case: Case) -> Event | None:
+    """The manager's complaint about a file of the definition that it read, and did not take over for that reason.
+
+    It shows as a definition that seems to need a reload although it was read since it was changed.
+    """
+    definition = case.service.definition
+    if definition is None or not definition.needs_reload or definition.load == "refused":
+        return None
+    changed = definition.changed_at
+    files = (definition.file, *definition.drop_ins)
+    said = [e for e in case.events() if e.file in files and e.line and e.level in ("error", "warning")]
+    return next((e for e in reversed(said) if changed is None or e.at >= changed), None)
+
+
+def _part_refused(case: Case, event: Event) -> Finding:
+    up = case.service.state == "running"
+    return Finding(
+        says=f"The manager does not take {event.file} for {case.service.name}, because of line {event.line}: "
+        f"\u201c{event.text[:160]}\u201d; the rest of its definition holds.",
+        evidence=(case.quoted(event, PROOF),),
+        mends=(Mend(f"Correct {event.file}:{event.line}.", AFTER_RELOAD),),
+        note=up,
+        explains=("stale-definition",),
     )
 
 
@@ -126,9 +160,9 @@ def stale_definition(case: Case) -> Iterator[Finding]:
     """
     service = case.service
     definition = service.definition
-    if definition is None or not (
-        definition.needs_reload or (definition.load == "missing" and service.state == "running")
-    ):
+    if definition is None or _passed_over(case) is not None:
+        return
+    if not (definition.needs_reload or (definition.load == "missing" and service.state == "running")):
         return
     gone = definition.load == "missing"
     differing = [
@@ -142,14 +176,13 @@ def stale_definition(case: Case) -> Iterator[Finding]:
         + (f" ({'; '.join(differing[:2])})" if differing else "")
         + ("; it runs by the old one." if up else "; starts still follow the old one."),
         evidence=(
-            case.seen(f"the manager reports that {service.name} needs a reload of its definition"),
-            *(case.seen(text, f"definition {definition.file}", definition.changed_at) for text in differing[:4]),
+            case.seen(f"the manager reports that {service.name} needs a reload of its definition", bears=FITS),
+            *(case.seen(text, f"definition {definition.file}", definition.changed_at, FITS) for text in differing[:2]),
         ),
         mends=(
             Mend("Reload the definitions of the manager."),
             Mend(f"{'Restart' if up else 'Start'} {service.name}.", "after the reload"),
         ),
-        sure=0.93 if differing else 0.6,
         note=up and not case.asked,
         residual=not differing,
         explains=_explained_by_reload(definition.on_disk) if not up else (),

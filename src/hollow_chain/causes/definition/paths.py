@@ -5,18 +5,31 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from hollow_chain.causes import lines
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import programs_of
-from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import (
+    AFTER_RELOAD,
+    FITS,
+    HINT,
+    NOT_UP,
+    PROOF,
+    SAID,
+    TELLS,
+    Evidence,
+    Finding,
+    Mend,
+    cause,
+)
 from hollow_chain.causes.standing import Standing, skipped
-from hollow_chain.causes.words import failed_last, started_since_boot
+from hollow_chain.causes.words import failed_last, numbered, started_since_boot
+from hollow_chain.facts import lines
 from hollow_chain.facts.service import Condition, Service
+from hollow_chain.lazy import pattern
 
 EXIT_CHDIR, EXIT_NAMESPACE = 200, 226
 """Exit statuses of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
 _VOLATILE = ("/run/", "/var/run/", "/tmp/", "/proc/", "/sys/", "/dev/")
-_MACHINE_CONDITIONS = re.compile(
+_MACHINE_CONDITIONS = pattern(
     r"(Virtualization|Architecture|Firmware|Host|Kernel|Security|Capability|ACPower|NeedsUpdate|FirstBoot|"
     r"CPUFeature|Memory$|CPUs|Control(Group|lers)|OSRelease|Pressure|Credential)"
 )
@@ -34,6 +47,15 @@ def workdir_missing(case: Case) -> Iterator[Finding]:
     service = case.service
     folder = service.program.folder if service.program else ""
     file = case.file(folder) if folder else None
+    told = numbered(case, 267, bears=SAID)
+    if file is None and told:
+        yield Finding(
+            says=f"The working folder of {service.name}{f', {folder},' if folder else ''} is not there or not valid.",
+            evidence=tuple(told),
+            mends=(
+                Mend(f"Create {folder or 'it'}, or correct the working folder in the definition of {service.name}."),
+            ),
+        )
     if file is None or (file.exists and file.kind == "folder"):
         return
     last = service.last
@@ -43,12 +65,14 @@ def workdir_missing(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"The working folder of {service.name} {what}: {folder}.",
         evidence=(
-            case.seen(f"{folder} {'is a ' + file.kind if file.exists else 'does not exist'}", FILES),
+            case.seen(f"{folder} {'is a ' + file.kind if file.exists else 'does not exist'}", FILES, bears=SAID),
+            *told,
             *(
                 [
                     case.seen(
                         "exit status 200 of the manager: the working folder could not be entered",
                         at=last.ended_at,
+                        bears=SAID,
                     )
                 ]
                 if last is not None and status
@@ -59,7 +83,6 @@ def workdir_missing(case: Case) -> Iterator[Finding]:
             Mend(f"Create {folder}, owned by {owner}."),
             Mend(f"Or correct the working folder in the definition of {service.name}.", AFTER_RELOAD),
         ),
-        sure=0.97 if status else 0.85,
     )
 
 
@@ -78,24 +101,24 @@ def path_missing(case: Case) -> Iterator[Finding]:
     for event, library in lines.missing_libraries(case.last_events()):
         yield Finding(
             says=f"The program of {case.service.name} needs the shared library {library}, which is not there.",
-            evidence=(case.quoted(event),),
+            evidence=(case.quoted(event, PROOF),),
             mends=(Mend(f"Install the package that provides {library}."),),
-            sure=0.95,
             explains=("exits-with-error", "crash-loop"),
         )
         return
-    for path, reasons, sure in _absent_paths(case):
+    for path, reasons in _absent_paths(case):
         if _is_of_instance(case.service, path):
             continue
         yield Finding(
             says=f"{case.service.name} needs {path}, which is not there{_how_far(case, path)}.",
-            evidence=(case.seen(f"{path} does not exist", FILES), *reasons),
+            evidence=(case.seen(f"{path} does not exist", FILES, bears=HINT), *reasons),
             mends=(
                 Mend(f"Put {path} back, readable for {_user(case)}."),
                 Mend(f"Or correct the path where {case.service.name} names it.", AFTER_RELOAD),
             ),
-            sure=sure,
-            explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop") if sure > 0.8 else (),
+            explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop")
+            if any(reason.bears == SAID for reason in reasons)
+            else (),
         )
 
 
@@ -114,8 +137,8 @@ def _how_far(case: Case, path: str) -> str:
     return ""
 
 
-def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
-    """Paths that are named and absent, with why they count and how sure that makes it."""
+def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
+    """Paths that are named and absent, with why they count."""
     service, program = case.service, case.service.program
     if program is None or service.kind != "service" or case.standing is Standing.UP:
         return
@@ -124,7 +147,9 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
             yield from _absent_before_a_try(case)
         return
     skip = {program.path, program.folder, *(path for path, _ in programs_of(case))}
-    spoken = {path: event for event, path in lines.missing_paths(case.last_events()) if not lines.of_manager(event)}
+    spoken = {path: event for event, path in lines.missing_paths(case.own_events())}
+    for event, path in lines.unopened_paths(case.own_events()):
+        spoken.setdefault(path, event)
     strict = program.environment_files
     if service.last is not None and service.last.exit_status == EXIT_NAMESPACE:
         strict = [*strict, *program.paths]
@@ -136,20 +161,20 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
         if file is None and case.host.manager == "systemd":
             continue  # the log says so, and nobody looked: not enough
         if path in strict:
-            yield path, [case.seen(f"the definition of {service.name} cannot do without {path}")], 0.93
+            yield path, [case.seen(f"the definition of {service.name} cannot do without {path}", bears=SAID)]
         elif path in spoken:
-            yield path, [case.quoted(spoken[path])], 0.9
+            yield path, [case.quoted(spoken[path], SAID)]
         elif not path.startswith(_VOLATILE) and not spoken:
-            yield path, [case.seen(f"{path} is among the arguments of {service.name}")], 0.6
+            yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT)]
 
 
-def _absent_before_a_try(case: Case) -> Iterator[tuple[str, list[Evidence], float]]:
+def _absent_before_a_try(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     """Absent files that carry the instance's name, of an instance that nobody has tried to start yet."""
     service = case.service
     for path in service.program.paths if service.program else ():
         file = case.file(path)
         if file is not None and not file.exists and _is_of_instance(service, path) and path.startswith("/etc/"):
-            yield path, [case.seen(f"{path} is among the arguments of {service.name}")], 0.85
+            yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=FITS)]
 
 
 def _is_of_instance(service: Service, path: str) -> bool:
@@ -169,11 +194,13 @@ def instance_config_missing(case: Case) -> Iterator[Finding]:
     if not service.instance:
         return
     unmet = [c.parameter for c in service.conditions if c.outcome == "unmet" and not c.negated]
-    absent = {path: (reasons, max(sure, 0.88)) for path, reasons, sure in _absent_paths(case)}
+    absent = dict(_absent_paths(case))
     for path in unmet:
         if path.startswith("/"):
-            absent.setdefault(path, ([case.seen(f"start condition of {service.name} on {path} does not hold")], 0.93))
-    for path, (reasons, sure) in absent.items():
+            absent.setdefault(
+                path, [case.seen(f"start condition of {service.name} on {path} does not hold", bears=SAID)]
+            )
+    for path, reasons in absent.items():
         if not _is_of_instance(service, path):
             continue
         file = case.file(path)
@@ -183,15 +210,14 @@ def instance_config_missing(case: Case) -> Iterator[Finding]:
             says=f"The instance {service.instance!r} of {service.template_of or service.name} has no file of its own: "
             f"{path} is not there.{offered}",
             evidence=(
-                case.seen(f"{path} does not exist", FILES),
+                case.seen(f"{path} does not exist", FILES, bears=FITS),
                 *reasons,
-                *(case.seen(f"{p} exists", FILES) for p in there[:4]),
+                *(case.seen(f"{p} exists", FILES, bears=TELLS if n else HINT) for n, p in enumerate(there[:4])),
             ),
             mends=(
                 Mend(f"Create {path} for the instance {service.instance!r}."),
                 Mend("Or start the instance that was meant; those with a file are listed above."),
             ),
-            sure=sure,
             near=tuple(there[:8]),
         )
 
@@ -218,9 +244,10 @@ def condition_unmet(case: Case) -> Iterator[Finding]:
     said = ", ".join(_in_words(c) for c in unmet[:3])
     yield Finding(
         says=f"{service.name} was passed over at its start: {said}.",
-        evidence=tuple(case.seen(f"{c.kind}={'!' if c.negated else ''}{c.parameter} does not hold") for c in unmet[:5]),
+        evidence=tuple(
+            case.seen(f"{c.kind}={'!' if c.negated else ''}{c.parameter} does not hold", bears=PROOF) for c in unmet[:5]
+        ),
         mends=(Mend(_provide(unmet[0], service)), Mend(f"Then start {service.name}.")),
-        sure=0.92,
         note=by_nature or (service.startup == "on-need" and case.needed_from is None and not service.account),
         explains=("stopped", "never-started", "manual-not-started"),
     )

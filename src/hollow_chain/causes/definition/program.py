@@ -6,16 +6,17 @@ import re
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
 from hollow_chain.facts.host import File
+from hollow_chain.lazy import pattern
 
 EXIT_EXEC = 203
 """Exit status of systemd itself: the program could not be run (systemd.exec(5), "Process Exit Codes")."""
-_EXEC_FAILED = re.compile(
+_EXEC_FAILED = pattern(
     r"(?:Failed to (?:locate|find|execute)|at step EXEC spawning|Unable to locate) (?:executable |program )?'?(/[^\s':]+)"
 )
-_NAME_NOT_FOUND = re.compile(
+_NAME_NOT_FOUND = pattern(
     r"(?:at step EXEC spawning|Failed to (?:locate|find) executable|Unable to locate executable) '?([^/\s':]+)'?: "
     r"No such file or directory"
 )
@@ -32,7 +33,7 @@ def program_missing(case: Case) -> Iterator[Finding]:
     """
     service = case.service
     yield from _by_number(
-        case, (2, 3), "is not there", "Install the program of {0}, or correct its path in the definition.", 0.7
+        case, (2, 3), "is not there", "Install the program of {0}, or correct its path in the definition."
     )
     yield from _not_found(case)
     for path, file in programs_of(case):
@@ -40,23 +41,21 @@ def program_missing(case: Case) -> Iterator[Finding]:
             leads = f", a link to {file.link_to}" if file.link_to else ""
             yield Finding(
                 says=f"The program of {service.name} is not there: {path}{leads}.",
-                evidence=(case.seen(f"{path} does not exist", FILES), *_exec_evidence(case)),
+                evidence=(case.seen(f"{path} does not exist", FILES, bears=PROOF), *_exec_evidence(case)),
                 mends=(
                     Mend(f"Install the program that provides {path}."),
                     Mend(f"Or correct the path in the definition of {service.name}.", AFTER_RELOAD),
                 ),
-                sure=0.96,
             )
         elif file is not None and file.interpreter and file.interpreter_exists is False:
             yield Finding(
                 says=f"The program of {service.name}, {path}, needs the interpreter {file.interpreter}, which is not there.",
                 evidence=(
                     case.seen(f"{path} begins with #!{file.interpreter}", FILES),
-                    case.seen(f"{file.interpreter} does not exist", FILES),
+                    case.seen(f"{file.interpreter} does not exist", FILES, bears=PROOF),
                     *_exec_evidence(case),
                 ),
                 mends=(Mend(f"Install {file.interpreter}, or correct the first line of {path}."),),
-                sure=0.95,
             )
 
 
@@ -69,14 +68,13 @@ def _not_found(case: Case) -> Iterator[Finding]:
         if found:
             yield Finding(
                 says=f"The program of {case.service.name} is not there: {found[1]!r} is in no folder of programs.",
-                evidence=(case.quoted(event),),
+                evidence=(case.quoted(event, PROOF),),
                 mends=(
                     Mend(
                         f"Install {found[1]}, or give its full path in the definition of {case.service.name}.",
                         AFTER_RELOAD,
                     ),
                 ),
-                sure=0.9,
                 explains=("exits-with-error", "crash-loop"),
             )
             return
@@ -98,7 +96,9 @@ def _exec_evidence(case: Case) -> list[Evidence]:
     found: list[Evidence] = []
     last = case.service.last
     if last is not None and last.exit_status == EXIT_EXEC:
-        found.append(case.seen("exit status 203 of the manager: the program could not be run", at=last.ended_at))
+        found.append(
+            case.seen("exit status 203 of the manager: the program could not be run", at=last.ended_at, bears=SAID)
+        )
     found += [case.quoted(e) for e in case.last_events() if _EXEC_FAILED.search(e.text)][-1:]
     return found
 
@@ -119,7 +119,9 @@ def program_not_executable(case: Case) -> Iterator[Finding]:
         yield Finding(
             says=f"The program of {case.service.name}, {path}, {what}.",
             evidence=(
-                case.seen(f"{path}: {file.kind}, mode {file.mode}, owner {file.owner}:{file.group}", FILES),
+                case.seen(
+                    f"{path}: {file.kind}, mode {file.mode}, owner {file.owner}:{file.group}", FILES, bears=PROOF
+                ),
                 *_exec_evidence(case),
             ),
             mends=(
@@ -127,7 +129,6 @@ def program_not_executable(case: Case) -> Iterator[Finding]:
                 if file.kind == "folder"
                 else Mend(f"Give {path} the right to be run (mode 0755), after a look that it is the right file."),
             ),
-            sure=0.95,
         )
 
 
@@ -140,32 +141,32 @@ def wrong_program_format(case: Case) -> Iterator[Finding]:
     Against: a format that fits.
     Mend: install the program for this machine.
     """
-    yield from _by_number(
-        case, (193,), "is no program for this machine", "Install the program of {0} for this machine.", 0.85
-    )
-    for path, file in programs_of(case):
-        if file is None or not file.exists or file.executable is False or file.kind != "file" or not file.format:
-            continue
-        reason = _misfit(file, case)
+    misfits = [(path, file, _misfit(file, case)) for path, file in programs_of(case) if file is not None]
+    if not any(reason for _, _, reason in misfits):
+        does = "Install the program of {0} for this machine."
+        yield from _by_number(case, (193,), "is no program for this machine", does)
+    for path, file, reason in misfits:
         if reason:
             yield Finding(
                 says=f"The program of {case.service.name}, {path}, is no program for this machine: {reason}.",
-                evidence=(case.seen(f"first bytes of {path}: {file.format}", FILES), *_exec_evidence(case)),
+                evidence=(
+                    case.seen(f"first bytes of {path}: {file.format}", FILES, bears=PROOF),
+                    *_exec_evidence(case),
+                ),
                 mends=(Mend(f"Install {path} for {case.host.architecture or 'this machine'}."),),
-                sure=0.93,
             )
 
 
-def _by_number(case: Case, numbers: tuple[int, ...], what: str, does: str, sure: float) -> Iterator[Finding]:
+def _by_number(case: Case, numbers: tuple[int, ...], what: str, does: str) -> Iterator[Finding]:
     """What an error number alone says of the program, where nobody looked at the program itself."""
-    evidence = numbered(case, *numbers)
-    if evidence and all(file is None for _, file in programs_of(case)):
+    evidence = numbered(case, *numbers, bears=SAID)
+    absent = 2 in numbers or 3 in numbers
+    if evidence and all(file is None or (file.exists and not absent) for _, file in programs_of(case)):
         path = case.service.program.path if case.service.program else ""
         yield Finding(
             says=f"The program of {case.service.name}{f', {path},' if path else ''} {what}.",
             evidence=tuple(evidence),
             mends=(Mend(does.format(case.service.name)),),
-            sure=sure,
         )
 
 
@@ -173,6 +174,9 @@ _SAME = {("i386", "x86_64"), ("arm", "aarch64")}
 
 
 def _misfit(file: File, case: Case) -> str:
+    """Why the program is none for this machine; empty where it is one, or nobody knows."""
+    if not file.exists or file.executable is False or file.kind != "file" or not file.format:
+        return ""
     if file.format in ("empty", "unknown"):
         refused = case.service.last is not None and case.service.last.exit_status == EXIT_EXEC
         what = "it is empty" if file.format == "empty" else "it has no known format and names no interpreter"
@@ -181,7 +185,8 @@ def _misfit(file: File, case: Case) -> str:
     if kind == "pe" and case.host.manager == "systemd":
         return "it is built for another family of systems"
     here = case.host.architecture.lower().replace("amd64", "x86_64").replace("arm64", "aarch64")
-    if kind != "elf" or not machine or not here or machine == here or (machine, here) in _SAME:
+    machine = machine.replace("amd64", "x86_64").replace("arm64", "aarch64")
+    if kind not in ("elf", "pe") or not machine or not here or machine == here or (machine, here) in _SAME:
         return ""
     if (re.fullmatch(r"i[3-6]86", here) and machine == "i386") or here.startswith(machine):
         return ""

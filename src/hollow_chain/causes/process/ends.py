@@ -5,12 +5,13 @@ from __future__ import annotations
 import signal as signals
 from collections.abc import Iterator
 
-from hollow_chain.causes import lines
-from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.rule import NOT_UP, Evidence, Finding, Mend, cause
+from hollow_chain.causes.case import EXITED, MANAGER, Case
+from hollow_chain.causes.rule import FITS, NOT_UP, PROOF, SAID, TELLS, Evidence, Finding, Mend, cause
 from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.words import clock, failed_last, run_seconds, span, stop_was_asked
+from hollow_chain.facts import lines
 from hollow_chain.facts.service import Service
+from hollow_chain.lazy import pattern
 
 _AT_ONCE = 10.0
 _FAILED_STATES = ("running", *NOT_UP)
@@ -79,12 +80,14 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
                 f"last run ended with {ending(service)}, result {last.result or 'failed'}",
                 MANAGER,
                 last.ended_at,
+                FITS,
             ),
             *words,
         ),
         mends=(Mend(f"Act on the last words of {service.name}, then start it."),),
-        sure=0.5 if words else 0.4,
         residual=True,
+        # Given up after several tries, with words of its own: then these are the reason, and the tries its symptom.
+        explains=("crash-loop",) if case.gave_up_speaking else (),
     )
 
 
@@ -112,9 +115,8 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
     if protocol and words:
         yield Finding(
             says=f"{service.name} ends{_ran(service)} before it reported that it was up: {words[-1].fact}.",
-            evidence=(case.seen(f"last run ended with {ending(service)}", MANAGER, last.ended_at), *words),
+            evidence=(case.seen(f"last run ended with {ending(service)}", MANAGER, last.ended_at, FITS), *words),
             mends=(Mend(f"Act on the last words of {service.name}, then start it."),),
-            sure=0.5,
             residual=True,
             explains=("crash-loop", "exits-with-error"),
         )
@@ -123,7 +125,7 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} ends{_ran(service)} without an error, {why}.",
         evidence=(
-            case.seen(f"last run ended with {ending(service)}{_ran(service)}", MANAGER, last.ended_at),
+            case.seen(f"last run ended with {ending(service)}{_ran(service)}", MANAGER, last.ended_at, SAID),
             *_last_words(case),
         ),
         mends=(
@@ -132,7 +134,6 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
                 "after a reload",
             ),
         ),
-        sure=0.8 if protocol else 0.75,
         residual=True,
         explains=("crash-loop",),
     )
@@ -152,9 +153,10 @@ def killed(case: Case) -> Iterator[Finding]:
     if last is None or case.standing.well or last.result in ("timeout", "oom-kill"):
         return
     watchdog = last.result == "watchdog"
-    if not watchdog and (last.signal is None or not failed_last(service)):
+    number = last.signal if last.signal is not None else _signal_before_restart(case)
+    if not watchdog and (number is None or not failed_last(service)):
         return
-    name = signal_name(last.signal) if last.signal is not None else "the watchdog"
+    name = signal_name(number) if number is not None else "the watchdog"
     crashed = last.result == "core-dump" or name in (
         "SIGSEGV",
         "SIGABRT",
@@ -171,7 +173,7 @@ def killed(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} {how}{_ran(service)}, at {clock(last.ended_at or last.left_up_at)}.",
         evidence=(
-            case.seen(f"result {last.result or 'signal'}, {name}", MANAGER, last.ended_at),
+            case.seen(f"result {last.result or 'signal'}, {name}", MANAGER, last.ended_at, SAID),
             *_last_words(case),
         ),
         mends=(
@@ -181,10 +183,33 @@ def killed(case: Case) -> Iterator[Finding]:
                 else f"Find who sent {name}; then start {service.name}."
             ),
         ),
-        sure=0.85,
         residual=True,
-        explains=("crash-loop", "exits-with-error"),
+        explains=("crash-loop", "exits-with-error", *(_COMPLAINTS if number in _FROM_OUTSIDE else ())),
     )
+
+
+_FROM_OUTSIDE = (1, 2, 9, 15)
+_COMPLAINTS = (
+    "access-denied",
+    "path-missing",
+    "config-rejected",
+    "address-missing",
+    "host-unreachable",
+    "lock-held",
+    "start-race",
+)
+"""What a program may say in its log and go on: where somebody else ended it, that was not the reason."""
+_KILLED = pattern(r"code=(?:killed|dumped), status=(\d+)")
+
+
+def _signal_before_restart(case: Case) -> int | None:
+    """The signal that ended the run before the one under way, by the manager's record of it."""
+    last = case.service.last
+    if last is None or not last.restarts or case.service.state not in ("running", "starting"):
+        return None
+    told = [e for e in case.events() if e.code == EXITED]
+    found = _KILLED.search(told[-1].text) if told else None
+    return int(found[1]) if found else None
 
 
 @cause("killed-for-memory", states=_FAILED_STATES)
@@ -207,8 +232,8 @@ def killed_for_memory(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} was ended because memory ran out{f' (its limit is {limit >> 20} MiB)' if limit else ''}.",
         evidence=(
-            case.seen(f"result {last.result}", MANAGER, last.ended_at),
-            *(case.quoted(e) for e in said[-2:]),
+            case.seen(f"result {last.result}", MANAGER, last.ended_at, PROOF if last.result == "oom-kill" else TELLS),
+            *(case.quoted(e, SAID) for e in said[-1:]),
         ),
         mends=(
             Mend(
@@ -216,7 +241,6 @@ def killed_for_memory(case: Case) -> Iterator[Finding]:
                 "after a reload and a restart",
             ),
         ),
-        sure=0.92 if last.result == "oom-kill" else 0.75,
         explains=("killed", "crash-loop", "exits-with-error"),
     )
 
@@ -243,6 +267,5 @@ def unexplained(case: Case) -> Iterator[Finding]:
             *_last_words(case),
         ),
         mends=(Mend(f"Start {service.name} once more and read its log at that moment."),),
-        sure=0.1,
         residual=True,
     )

@@ -5,17 +5,20 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from hollow_chain.causes import lines
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.rule import NOT_UP, Finding, Mend, cause
+from hollow_chain.causes.rule import FITS, HINT, NOT_UP, SAID, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
+from hollow_chain.facts import lines
 from hollow_chain.facts.host import Event, File, Filesystem, Process
+from hollow_chain.lazy import pattern
 
-_LOCK = re.compile(
+_LOCK = pattern(
     r"(?i)\block(?:ed|file| file|ing)?\b|pid[ -]?file|already (?:running|started|exists)|another (?:instance|process|server|copy)|"
     r"could not (?:get|acquire|obtain)|resource temporarily unavailable|in use by (?:another )?process"
 )
-_PID = re.compile(r"(?i)\b(?:pid|process)\b[ =:#(]*(?:id )?[ =:#(]*(\d{1,9})\b")
+_CLOCK_SLACK = 5.0
+"""Seconds by which the start of a process and the time of a file may differ and still belong together."""
+_PID = pattern(r"(?i)\b(?:pid|process)\b[ =:#(]*(?:id )?[ =:#(]*(\d{1,9})\b")
 
 
 @cause("disk-full", states=("running", *NOT_UP))
@@ -30,7 +33,7 @@ def disk_full(case: Case) -> Iterator[Finding]:
     if case.standing.well:
         return
     said = lines.no_space(case.last_events())
-    told = [case.quoted(said[-1])] if said else numbered(case, 112)
+    told = [case.quoted(said[-1], SAID)] if said else numbered(case, 112, bears=SAID)
     if not told:
         return
     paths = [path for event in said for path in lines.paths_in(event.text)]
@@ -45,13 +48,16 @@ def disk_full(case: Case) -> Iterator[Finding]:
         evidence=(
             *told,
             *(
-                (case.seen(f"{full.mounted_on}: {full.free} bytes and {full.inodes_free} inodes free", FILES),)
+                (
+                    case.seen(
+                        f"{full.mounted_on}: {full.free} bytes and {full.inodes_free} inodes free", FILES, bears=FITS
+                    ),
+                )
                 if full
                 else ()
             ),
         ),
         mends=(Mend(f"Make room on {where}, then start {case.service.name}."),),
-        sure=0.95 if full else 0.75,
         explains=("exits-with-error", "crash-loop", "killed"),
     )
 
@@ -84,12 +90,11 @@ def lock_held(case: Case) -> Iterator[Finding]:
         yield Finding(
             says=f"{case.service.name} cannot get {path or 'its lock'}: {who} (process {holder.process}) holds it.",
             evidence=(
-                case.quoted(event),
+                case.quoted(event, FITS),
                 case.seen(f"process {holder.process} runs: {holder.program or 'program not readable'}"
-                          f"{f', of {holder.service}' if holder.service else ''}", "processes"),
+                          f"{f', of {holder.service}' if holder.service else ''}", "processes", bears=SAID),
             ),
             mends=(Mend(f"Stop {who}, and keep it from coming back; then start {case.service.name}."),),
-            sure=0.93,
             holder=who,
             explains=("exits-with-error", "crash-loop", "config-rejected"),
         )  # fmt: skip
@@ -108,26 +113,52 @@ def stale_lock(case: Case) -> Iterator[Finding]:
         file = case.file(path) if path else None
         if holder is not None or file is None or not file.exists or file.kind == "folder" or file.held_by:
             continue
-        if file.names_process and file.process_runs:
+        gone = _is_gone(case, event, file)
+        if not gone:
             continue
-        number = file.names_process or _named_process(event)
-        gone = f"process {number}, which it names, no longer runs" if number else "no process holds a lock on it"
         yield Finding(
             says=f"{path} is a left-over that keeps {case.service.name} from starting: {gone}.",
             evidence=(
-                case.quoted(event),
+                case.quoted(event, FITS),
                 case.seen(
                     f"{path} exists, last changed {file.changed_at:%Y-%m-%d %H:%M:%SZ}"
                     if file.changed_at
                     else f"{path} exists",
                     FILES,
                 ),
-                case.seen(gone, "processes"),
+                case.seen(gone, "processes", bears=SAID if "process " in gone else HINT),
             ),
             mends=(Mend(f"Remove {path}, now that its process is known to be gone; then start {case.service.name}."),),
-            sure=0.9 if number else 0.7,
             explains=("exits-with-error", "crash-loop"),
         )
+
+
+def _is_gone(case: Case, event: Event, file: File) -> str:
+    """Why the process behind a lock file is known to be gone; empty where it may be there.
+
+    A number is given out anew: a process that began after the file was written is not the one that wrote it.
+    """
+    number = file.names_process or _named_process(event)
+    if not number:
+        return "nobody holds a lock on it"
+    if not file.names_process or not file.process_runs:
+        return f"process {number}, which it names, no longer runs"
+    process = _process(case, number)
+    if process is None or not _is_younger(process, file):
+        return ""
+    return (
+        f"process {number}, which it names, is now {process.program or 'another one'}, begun after the file was written"
+    )
+
+
+def _process(case: Case, number: int) -> Process | None:
+    return next((p for p in case.host.processes if p.process == number), None)
+
+
+def _is_younger(process: Process, file: File | None) -> bool:
+    if file is None or file.changed_at is None or process.started_at is None:
+        return False
+    return (process.started_at - file.changed_at).total_seconds() > _CLOCK_SLACK
 
 
 def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
@@ -137,10 +168,12 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
     seen: set[str] = set()
     own = [e for e in case.last_events() if not lines.of_manager(e)]
     for index, event in enumerate(own):
-        if not _LOCK.search(event.text):
+        if not _LOCK.search(event.text) and not lines.says_busy(event.text):
             continue
         near = [event, *own[index + 1 : index + 3]]
-        paths = [p for p in lines.paths_in(event.text) if _is_lock(p, case.file(p))] or [""]
+        paths = (
+            [p for p in lines.paths_in(event.text) if _is_lock(p, case.file(p))] or _held_by_name(case, event) or [""]
+        )
         for path in paths:
             holder = _holder(case, case.file(path) if path else None, near)
             if path not in seen and (path or holder is not None):
@@ -148,7 +181,17 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
                 yield event, path, holder
 
 
+def _held_by_name(case: Case, event: Event) -> list[str]:
+    """Held files whose name stands in the line without its folder."""
+    held = [f for f in case.host.files if f.held_by and f.kind == "file"]
+    return [
+        f.path for f in held if re.search(rf"(?<![\w.\-]){re.escape(f.path.rpartition('/')[2])}(?![\w\-])", event.text)
+    ]
+
+
 def _is_lock(path: str, file: File | None) -> bool:
+    if file is not None and file.kind == "device":
+        return False
     name = path.rpartition("/")[2].lower()
     return "lock" in name or name.endswith((".pid", "pid")) or (file is not None and bool(file.held_by))
 
@@ -159,12 +202,13 @@ def _named_process(event: Event) -> int:
 
 
 def _holder(case: Case, file: File | None, near: list[Event]) -> Process | None:
-    numbers = [file.held_by, file.names_process if file.process_runs else 0] if file else []
-    numbers += [_named_process(event) for event in near]
     own = {event.process for event in near}
+    locking = _process(case, file.held_by) if file and file.held_by not in own else None
+    if locking is not None:
+        return locking
+    numbers = [file.names_process if file and file.process_runs else 0, *(_named_process(event) for event in near)]
     for number in numbers:
-        if number and number not in own:
-            for process in case.host.processes:
-                if process.process == number:
-                    return process
+        process = _process(case, number) if number and number not in own else None
+        if process is not None and not _is_younger(process, file):
+            return process
     return None

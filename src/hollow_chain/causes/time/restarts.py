@@ -1,60 +1,15 @@
-"""Time: limits that ran out, starts that come too often."""
+"""Starts that come too often: barred, or again and again."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
-from hollow_chain.causes import lines
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.process.ends import ending
-from hollow_chain.causes.rule import NOT_UP, Finding, Mend, cause
-from hollow_chain.causes.standing import Standing, overdue
+from hollow_chain.causes.rule import FITS, PROOF, SAID, Finding, Mend, cause
+from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.words import span
-
-_TIMED_OUT = 1053
-"""Control-manager error number: the service did not report in time."""
-
-
-@cause("start-timeout", states=("running", *NOT_UP))
-def start_timeout(case: Case) -> Iterator[Finding]:
-    """It was still busy with starting when its limit ran out.
-
-    Looks at: the manager's result, the limit, recorded starts.
-    Convinced by: an end by the time limit; a start that has outlasted it.
-    Against: an error of its own before the limit.
-    Mend: a longer limit, with a reason; cure the slowness.
-    """
-    service = case.service
-    last = service.last
-    if last is None or case.standing.well:
-        return
-    over = overdue(service, case.host) if service.state == "starting" else None
-    if last.result != "timeout" and last.error_number != _TIMED_OUT and over is None:
-        return
-    limit = service.limits.start_seconds if service.limits else None
-    if limit is None and case.host.limits:
-        limit = case.host.limits.start_seconds
-    slowest = max((start.seconds for start in service.starts if start.outcome == "up"), default=None)
-    allowed = f"{span(limit)} allowed" if limit is not None and limit >= 0 else "its limit"
-    needed = f"; its slowest good start took {span(slowest)}" if slowest is not None else ""
-    yield Finding(
-        says=f"{service.name} was still starting when its time limit ran out ({allowed}{needed}).",
-        evidence=(
-            case.seen(f"last start ended with {last.result or ending(service)}", MANAGER, last.ended_at),
-            case.seen(f"start limit: {span(limit) if limit is not None else 'not known'}"),
-            *(case.quoted(event) for event in lines.telling(case.last_events())),
-        ),
-        mends=(
-            Mend(f"Find out what {service.name} waits for while it starts; its log around the start says it."),
-            Mend(
-                f"If it is only slow, give {service.name} a longer start limit.",
-                "after a reload and a restart",
-            ),
-        ),
-        sure=0.88,
-        explains=("exits-with-error", "killed", "crash-loop"),
-        residual=True,
-    )
+from hollow_chain.facts import lines
 
 
 @cause("start-rate-limited", states=("failed", "stopped"))
@@ -80,11 +35,10 @@ def start_rate_limited(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} was started too often in a short time ({rate}) and is barred from starting.",
         evidence=(
-            case.seen("result start-limit-hit", MANAGER, last.ended_at),
+            case.seen("result start-limit-hit", MANAGER, last.ended_at, SAID if bad_end else PROOF),
             *(case.quoted(event) for event in lines.telling(case.last_events())),
         ),
         mends=(Mend(f"Clear the bar of {service.name} (reset its failed state), then start it once."),),
-        sure=0.55 if bad_end else 0.85,
         residual=True,
         explains=("stopped", "exits-at-once") if not bad_end else (),
     )
@@ -110,11 +64,15 @@ def crash_loop(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} keeps ending and has been restarted {times}{pause}; its last end: {ending(service)}.",
         evidence=(
-            case.seen(f"{last.restarts} restarts by the manager; state {service.detail or service.state}"),
+            case.seen(
+                f"{last.restarts} restarts by the manager; state {service.detail or service.state}",
+                bears=SAID if last.restarts > 1 and not case.gave_up_speaking else FITS,
+            ),
             *(case.quoted(event) for event in lines.telling(case.events())),
         ),
         mends=(Mend(f"Act on the reason that the log of {service.name} gives; then start it once."),),
-        sure=0.6,
         residual=True,
-        explains=("stopped", "start-rate-limited"),
+        explains=("stopped", "start-rate-limited", "exits-with-error")
+        if last.restarts > 1 and not case.gave_up_speaking
+        else ("stopped", "start-rate-limited"),
     )

@@ -1,0 +1,246 @@
+"""Host: not the service but the machine, or what was done to it, is the matter."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from datetime import timedelta
+
+from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.rule import AFTER_REBOOT, FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.standing import skipped
+from hollow_chain.causes.words import (
+    clock,
+    ended_by_request,
+    failed_last,
+    numbered,
+    span,
+    started_since_boot,
+    stop_was_asked,
+)
+from hollow_chain.facts import lines
+from hollow_chain.facts.host import Event
+from hollow_chain.lazy import pattern
+
+_NAME = r"(?P<name>[A-Za-z0-9][A-Za-z0-9\-]*(?:\.[A-Za-z0-9\-]+)*)"
+_HOST_IN_TEXT = (
+    pattern(rf"[\"'\u2018\u201c]{_NAME}(?::\d+)?[\"'\u2019\u201d]"),
+    pattern(
+        rf"(?i)(?<![\w.\-]){_NAME}(?::\d+)?[:,]? (?:name or service not|no such host|temporary failure|nodename nor|is unreachable)"
+    ),
+    pattern(
+        rf"(?i)(?=\b(?:host(?: ?name)?|server|resolve|lookup|reach|connect(?:ion)? to|dial tcp|getaddrinfo|enotfound|to)[ :=(]+{_NAME}(?![\w/]))"
+    ),
+)
+_NO_HOSTS = frozenset(
+    {"the", "a", "host", "server", "name", "to", "is", "not", "in", "for", "connect", "failed", "port"}
+)
+_NO_HOSTS |= {"tcp", "udp", "lookup", "error", "no", "such", "found", "upstream", "resolve", "getaddrinfo", "enotfound"}
+
+
+@cause("host-unreachable", states=("running", "absent", *NOT_UP))
+def host_unreachable(case: Case) -> Iterator[Finding]:
+    """Another machine that it uses does not answer as such, or its name is not found.
+
+    Looks at: log lines and error numbers (10060, 10065, 11001) that say so, with the machine that they name.
+    Convinced by: such a line in a run that failed.
+    Against: a refused connection: then the machine answers, and only the service on it does not.
+    Mend: bring the machine or the network up, or correct the name or address.
+    """
+    if not case.registered or case.standing.well or not failed_last(case.service):
+        return
+    said = [e for e in lines.hosts_away(case.own_events()) if not _is_local(case, e.text)]
+    told = numbered(case, 10060, 10065, 10051, 11001, bears=SAID)
+    if not said and not told:
+        return
+    name = next((found for event in reversed(said) if (found := host_in(event.text))), "")
+    known = case.graph.host_named(name) if name else None
+    # A program that names a line of its configuration refuses that; whether the host is away is not so sure then.
+    bears = HINT if said and lines.config_errors(said[-1:]) else SAID
+    evidence: list[Evidence] = [case.quoted(said[-1], bears)] if said else told
+    if known is not None and known.read_at is not None and case.host.read_at is not None:
+        if abs((known.read_at - case.host.read_at).total_seconds()) < 3600:
+            evidence.append(
+                case.seen(f"{known.name} was read at {clock(known.read_at)}, so it was up by itself", "snapshot")
+            )
+    elif name:
+        evidence.append(case.seen(f"no facts of {name} are here", "snapshot"))
+    who = f"the host {name}" if name else "a host that it uses"
+    yield Finding(
+        says=f"{case.node.name} cannot reach {who}.",
+        evidence=tuple(evidence),
+        mends=(
+            Mend(f"See whether {name or 'that host'} is up and answers from {case.node.host}; bring it or the network up."),
+            Mend(f"Or correct its name or address in the configuration of {case.node.name}.", "at the next start"),
+        ),
+        holder=name,
+        # A number alone says that something did not answer: what is found below says more.
+        residual=not said,
+        explains=("exits-with-error", "crash-loop", "exits-at-once", "start-timeout", "killed"),
+    )  # fmt: skip
+
+
+def host_in(text: str) -> str:
+    """The other machine that a line names: its address, else the word that stands where a name would."""
+    addresses = lines.addresses_in(text)
+    if addresses:
+        return addresses[0]
+    names = [m["name"] for pattern in _HOST_IN_TEXT for m in pattern.finditer(text)]
+    return next((n for n in names if n.lower() not in _NO_HOSTS and not n.isdigit()), "")
+
+
+def _is_local(case: Case, text: str) -> bool:
+    named = host_in(text)
+    return named.startswith("127.") or named in ("localhost", "::1", *case.host.addresses)
+
+
+@cause("clock-wrong", states=("running", *NOT_UP))
+def clock_wrong(case: Case) -> Iterator[Finding]:
+    """The clock of its host is wrong, and it refuses to work by it.
+
+    Looks at: log lines about clocks, tickets and certificates that are not valid yet; the host's clock against a trusted
+    one; files that were changed in the future.
+    Convinced by: such a line, and a clock that is off.
+    Against: a clock that is right.
+    Mend: set the clock, and keep it set.
+    """
+    if case.standing.well or not failed_last(case.service):
+        return
+    said = lines.clock_complaints(case.own_events()) or [e for e in case.last_events() if e.number in (1398,)]
+    if not said:
+        return
+    offset = case.host.clock_offset
+    now = case.host.read_at
+    ahead = [f for f in case.host.files if f.changed_at and now and f.changed_at > now + timedelta(minutes=2)]
+    evidence = [case.quoted(said[-1], FITS)]
+    if offset is not None:
+        off = abs(offset) >= 60
+        words = f"the clock of {case.node.host} is {span(abs(offset))} {'ahead of' if offset > 0 else 'behind'} a trusted one"
+        evidence.append(case.seen(words, "clock", bears=PROOF if off else "doubt"))
+    if ahead:
+        evidence.append(
+            case.seen(
+                f"{ahead[0].path} was changed at {clock(ahead[0].changed_at)}, in the future", "file system", bears=SAID
+            )
+        )
+    how = f" by {span(abs(offset))}" if offset is not None and abs(offset) >= 60 else ""
+    yield Finding(
+        says=f"{case.node.name} refuses to work by the clock of {case.node.host}, which is off{how}.",
+        evidence=tuple(evidence),
+        mends=(
+            Mend(f"Set the clock of {case.node.host} and keep it set by a time service; then start {case.node.name}."),
+        ),
+        explains=("exits-with-error", "crash-loop", "config-rejected", "exits-at-once"),
+    )
+
+
+_ASKS_FOR_REBOOT = pattern(
+    r"(?i)re-?boot (?:is )?(?:required|pending|needed|necessary|due)|(?:requires?|needs?|pending|waiting for|wait for|until) "
+    r"(?:a |the )?(?:system |next )?re-?boot|(?:restart|reboot) (?:the |your |this )?(?:computer|machine|system|host) (?:to|before|first)"
+)
+
+
+@cause("reboot-due", states=("running", *NOT_UP))
+def reboot_due(case: Case) -> Iterator[Finding]:
+    """The host waits for a reboot, and the service cannot do without it.
+
+    Looks at: why a reboot is due; error numbers that only a reboot clears (1072); log lines that ask for one, or that miss
+    a part of the running kernel.
+    Convinced by: such a number or line on a host where a reboot is due.
+    Against: no such line: then a reboot that is due is only noted.
+    Mend: reboot, when it costs least.
+    """
+    service = case.service
+    if case.standing.well or not failed_last(service):
+        return
+    numbers = numbered(case, 1072, 3010, 1641, bears=SAID)
+    said = [e for e in case.last_events() if _ASKS_FOR_REBOOT.search(e.text)]
+    kernel = [
+        e
+        for e in case.last_events()
+        if re.search(
+            r"(?i)modprobe: fatal|module \S+ not found in directory|unknown symbol|kernel .{0,30}mismatch", e.text
+        )
+    ]
+    due = case.host.reboot_due
+    if not due and not numbers and not said:
+        return
+    evidence = [*numbers, *(case.quoted(e, FITS) for e in (*said[-1:], *kernel[-1:]))]
+    if due:
+        evidence.append(case.seen(f"a reboot of {case.node.host} is due: {due}", bears=FITS if evidence else "tells"))
+    yield Finding(
+        says=f"{case.node.host} waits for a reboot{f' ({due})' if due else ''}"
+        + (f", and {service.name} cannot start before it." if numbers or said or kernel else "."),
+        evidence=tuple(evidence),
+        mends=(Mend(f"Reboot {case.node.host}, when it costs least; all its services are interrupted.", AFTER_REBOOT),),
+        note=not (numbers or said or kernel),
+        explains=("exits-with-error", "crash-loop") if numbers or kernel else (),
+    )
+
+
+_MAINTENANCE = pattern(
+    r"(?i)\b(?:updat(?:e|er|es|ed|ing)|upgrad(?:e|ed|es|ing)|install(?:er|ed|ing|ation)?|patch(?:ed|es|ing)?|maintenance|back ?up|servicing|"
+    r"package|needrestart|configure|unpack|trigproc)\b"
+)
+_AROUND = timedelta(minutes=5)
+_CLOSE = timedelta(seconds=30)
+"""How near to a stop maintenance has to be that names the service, and that does not."""
+
+
+@cause("maintenance-left-stopped", states=("stopped", "failed"))
+def maintenance_left_stopped(case: Case) -> Iterator[Finding]:
+    """An update or a backup stopped it and did not start it again.
+
+    Looks at: when it was stopped on request; records of updates, installers and backups around that moment.
+    Convinced by: a record that names the service, or maintenance under way at the moment of the stop.
+    Against: an end with an error; no maintenance on record (then ``stopped``).
+    Mend: see that the maintenance is over, then start it.
+    """
+    service, last = case.service, case.service.last
+    if last is None or service.startup not in ("automatic", "delayed", "manual") or skipped(service):
+        return
+    ended = last.left_up_at or last.ended_at
+    if (
+        ended is None
+        or not started_since_boot(service, case.host.boot_at)
+        or (failed_last(service) and not ended_by_request(case))
+    ):
+        return
+    own = [
+        e for e in case.events() if abs(e.at - ended) < _AROUND and _MAINTENANCE.search(e.text) and _is_about_stop(e)
+    ]
+    boot = case.host.boot_at
+    around = [
+        e for e in case.index.events.get("", ()) if _MAINTENANCE.search(e.text) and (boot is None or e.at >= boot)
+    ]
+    named = [e for e in around if -_AROUND < e.at - ended < _AROUND and _names(e, case)]
+    close = [e for e in around if abs(e.at - ended) < _CLOSE]
+    if not own and not named and not (close and stop_was_asked(case)):
+        return
+    said = (own or named or close)[-1]
+    yield Finding(
+        says=f"{service.name} was stopped at {clock(ended)} during maintenance, and has not been started again.",
+        evidence=(
+            case.quoted(said, SAID if own or named else HINT),
+            case.seen(
+                f"{service.name} ended with result {last.result or 'success'}",
+                MANAGER,
+                ended,
+                FITS if own or named else HINT,
+            ),
+        ),
+        mends=(Mend(f"See that the maintenance is over, then start {service.name}."),),
+        explains=("stopped", "manual-not-started", "exits-with-error", "killed") if own or named else (),
+        residual=not (own or named),
+    )
+
+
+def _is_about_stop(event: Event) -> bool:
+    return bool(re.search(r"(?i)\bstop|\bended|\bshut", event.text))
+
+
+def _names(event: Event, case: Case) -> bool:
+    stem = case.node.name.rpartition(".")[0] or case.node.name
+    program = case.service.program.path.rpartition("/")[2] if case.service.program else ""
+    words = [w for w in (stem.partition("@")[0], case.service.display_name, program) if len(w) > 2]
+    return any(re.search(rf"(?i)(?<!\w){re.escape(word)}(?!\w)", event.text) for word in words)

@@ -1,0 +1,129 @@
+"""Endpoints that it may not listen on, or whose address is not here."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from hollow_chain.causes.case import Case
+from hollow_chain.causes.port.held import held_by_others
+from hollow_chain.causes.rule import AFTER_RESTART, DOUBT, FITS, NOT_UP, SAID, Finding, Mend, cause
+from hollow_chain.causes.words import failed_last, numbered
+from hollow_chain.facts import lines
+from hollow_chain.facts.endpoints import ANY, first_for_all, free_neighbor, in_ranges, of_claim
+from hollow_chain.facts.endpoints import said as said_endpoint
+from hollow_chain.lazy import pattern
+
+_BIND = pattern(r"(?i)\b(?:bind|binding|listen(?:ing)?|socket|port|address)\b")
+
+
+@cause("address-missing", states=("running", *NOT_UP))
+def address_missing(case: Case) -> Iterator[Finding]:
+    """It wants to listen on an address that no adapter of the host has.
+
+    Looks at: log lines that say so; the addresses of the adapters.
+    Convinced by: such a line, and the address being on no adapter.
+    Against: the address being there by now (then it came too late).
+    Mend: correct the address, or bring the adapter up before the service.
+    """
+    if case.standing.well:
+        return
+    here = set(case.host.addresses)
+    said = [e for e in case.last_events() if lines.says_no_address(e.text)]
+    claimed = [(said[-1], c.address, c.port) for c in case.service.claims if said and c.address not in ANY | here]
+    found = list(lines.address_not_there(said)) or claimed or [(event, "", 0) for event in said[-1:]]
+    for event, address, port in sorted(found, key=lambda one: one[1] in ANY or one[1] in here):
+        there = address in here
+        where = address or "the address that it wants"
+        yield Finding(
+            says=f"{case.service.name} wants to listen on {where}"
+            + (f", port {port}" if port else "")
+            + (", which came up too late for it." if there else ", which no adapter of this host has."),
+            evidence=(
+                case.quoted(event, SAID),
+                case.seen(
+                    f"addresses of this host: {', '.join(sorted(set(case.host.addresses))) or 'none known'}",
+                    "adapters",
+                    bears=DOUBT if there else FITS,
+                ),
+            ),
+            mends=(
+                Mend(
+                    f"Correct the address in the configuration of {case.service.name}, or give {where} to an adapter.",
+                    "at the next start",
+                ),
+            ),
+            explains=(
+                "exits-with-error",
+                "crash-loop",
+                "config-rejected",
+                "start-rate-limited",
+                "exits-at-once",
+                "killed",
+            ),
+        )
+        return
+    told = numbered(case, 10049, bears=SAID)
+    if told:
+        gone = [c for c in case.service.claims if here and c.address not in ANY | here]
+        yield Finding(
+            says=f"{case.service.name} wants to listen on {gone[0].address if gone else 'an address'}"
+            f"{f', port {gone[0].port},' if gone else ''} that no adapter of this host has.",
+            evidence=(
+                *told,
+                *(
+                    case.seen(f"{c.address} is none of {', '.join(sorted(here))}", "adapters", bears=FITS)
+                    for c in gone[:1]
+                ),
+            ),
+            mends=(Mend(f"Correct the address in the configuration of {case.service.name}.", "at the next start"),),
+        )
+
+
+@cause("port-forbidden", states=("running", *NOT_UP))
+def port_forbidden(case: Case) -> Iterator[Finding]:
+    """Its account may not take that port, or the system keeps the port for itself.
+
+    Looks at: log lines that refuse a bind; the port against the range that any account may take; the account.
+    Convinced by: a refused bind of a port below that range by an account without the right.
+    Against: a service that runs with all rights.
+    Mend: the one right to take low ports, or a port above the range.
+    """
+    if case.standing.well:
+        return
+    limits = case.host.limits
+    first = first_for_all(limits)
+    refused = [e for e in lines.denied(case.last_events()) if _BIND.search(e.text)]
+    for event, address, port in lines.endpoints_in(refused, case.last_events()):
+        user = case.service.account.user if case.service.account else ""
+        if port >= first or user == "root":
+            continue
+        yield Finding(
+            says=f"{case.service.name} may not listen on {said_endpoint(address, port)}: "
+            f"ports below {first} need a right that {user or 'it'} does not have.",
+            evidence=(case.quoted(event, SAID), case.seen(f"first port that any account may take: {first}", bears=FITS)),
+            mends=(
+                Mend(f"Give {case.service.name} the single right to take low ports (CAP_NET_BIND_SERVICE), or have the "
+                     "manager hold the socket for it.", "after a reload and a restart"),
+                Mend(f"Or let it use a port from {first} on.", "after a restart"),
+            ),
+            explains=("exits-with-error", "crash-loop", "access-denied", "config-rejected", "start-rate-limited"),
+        )  # fmt: skip
+        return
+    told = numbered(case, 10013, bears=SAID)
+    kept = [(c, r) for c in case.service.claims if (r := in_ranges(c.port, limits.reserved_ports if limits else ()))]
+    if kept and (told or (case.host.manager == "control-manager" and failed_last(case.service))):
+        claim, ports = kept[0]
+        yield Finding(
+            says=f"{case.service.name} may not use port {claim.port}: the system keeps {ports} for itself.",
+            evidence=(*told, case.seen(f"ports that the system keeps: {ports}", bears=SAID)),
+            mends=(Mend(f"Give {case.service.name} another port; {free_neighbor(case.host, of_claim(claim))} is free.", AFTER_RESTART),),
+            explains=("exits-with-error", "crash-loop"),
+        )  # fmt: skip
+    elif told and not any(held_by_others(case, c) for c in case.service.claims):
+        yield Finding(
+            says=f"{case.service.name} may not use the port that it wants.",
+            evidence=tuple(told),
+            mends=(
+                Mend(f"Give {case.service.name} a port that is not reserved and that nobody holds for himself alone."),
+            ),
+        )

@@ -1,0 +1,232 @@
+"""Endpoints that are taken, or claimed by two."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import replace
+
+from hollow_chain.causes.case import SOCKETS, Case
+from hollow_chain.causes.rule import DOUBT, FITS, NOT_UP, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.words import failed_last, numbered
+from hollow_chain.facts import lines
+from hollow_chain.facts.endpoints import free_neighbor, of_claim, of_listener, overlap
+from hollow_chain.facts.host import Host, Listener
+from hollow_chain.facts.service import Claim, Service
+from hollow_chain.lazy import pattern
+
+_IN_USE_NUMBERS = (98, 10048)
+_LISTENING = pattern(r"(?i)\b(?:listen(?:ing|er)?|bind(?:ing)?|serv(?:e|ing)|open(?:ing)? (?:port|socket))\b")
+_REFUSED_NUMBER = 10013
+"""Control-manager error number: not permitted, which a port in exclusive use of another gives too."""
+
+
+def _wanted(case: Case) -> list[tuple[Claim, Evidence | None]]:
+    """Endpoints that a log line calls taken; where a line does not say which, those that the service claims."""
+    events = case.last_events()
+    quoted = [
+        (Claim(port=port, address=address, protocol=_protocol(event.text)), case.quoted(event, SAID))
+        for event, address, port in lines.endpoint_in_use(events)
+    ]
+    if quoted:
+        return list({(c.address, c.port, c.protocol): (c, e) for c, e in quoted}.values())
+    said = [e for e in events if lines.says_in_use(e.text) or e.number in _IN_USE_NUMBERS]
+    last = case.service.last
+    if not said and not (last and last.error_number in _IN_USE_NUMBERS):
+        return []
+    return [(claim, case.quoted(said[-1], SAID) if said else None) for claim in case.service.claims]
+
+
+def held_from_daemons(case: Case) -> Iterator[Finding]:
+    """A license server that is up, one of whose publisher daemons cannot have its fixed port."""
+    for server in case.host.license_servers:
+        if server.service != case.node.name:
+            continue
+        ports = {d.name: d.port for f in case.host.license_files if f.path == server.file for d in f.daemons}
+        for daemon in server.daemons:
+            port = daemon.port or ports.get(daemon.name)
+            claim = Claim(port=port or 0, address="127.0.0.1")
+            holder = next(iter(held_by_others(case, claim)), None) if port and daemon.up is False else None
+            if holder is not None:
+                line = case.seen(
+                    f"daemon {daemon.name}: {daemon.says or 'not up'}", "license server", server.served_at, SAID
+                )
+                found = _held(case, claim, line, holder, True)
+                yield replace(found, explains=(*found.explains, "license-daemon-down"))
+                return
+
+
+def _spoken_of(case: Case) -> list[tuple[Claim, Evidence | None]]:
+    """Endpoints that it was about to listen on by its own words, in a run that failed without calling any of them taken."""
+    said = [e for e in case.own_events() if _LISTENING.search(e.text) and not lines.says_no_address(e.text)]
+    return [
+        (Claim(port=port, address=address, protocol=protocol), case.quoted(event, FITS))
+        for event in said
+        for address, port in lines.endpoints_of(event.text)
+        for protocol in (("udp",) if _protocol(event.text) == "udp" else ("tcp", "udp"))
+    ]
+
+
+def _protocol(text: str) -> str:
+    return "udp" if re.search(r"(?i)\budp\b", text) else "tcp"
+
+
+@cause("port-held", states=("running", *NOT_UP))
+def port_held(case: Case) -> Iterator[Finding]:
+    """Another process has the endpoint that it wants.
+
+    Looks at: log lines that call an address taken; the claims of the service; the table of sockets with the process
+    and the service behind each, also where one process hosts several services or the manager holds the socket.
+    Convinced by: the line, and a holder that is not the service itself.
+    Against: nobody holding the endpoint by now.
+    Mend: stop the holder and keep it from coming back, or move one of the two.
+    """
+    service = case.service
+    yield from held_from_daemons(case)
+    if case.standing.well:
+        return
+    wanted = _wanted(case)
+    certain = bool(wanted)
+    if not wanted and failed_last(service):
+        wanted = [*((claim, None) for claim in service.claims), *_spoken_of(case)]
+    held: set[tuple[int, int]] = set()
+    number = next(iter(numbered(case, *_IN_USE_NUMBERS, _REFUSED_NUMBER, bears=SAID)), None)
+    for claim, line in wanted:
+        listener = next(iter(held_by_others(case, claim)), None)
+        if listener is not None and (listener.port, listener.process) not in held:
+            held.add((listener.port, listener.process))
+            yield _held(case, claim, line or number, listener, certain)
+    if certain and not held:
+        yield _was_held(case, *wanted[0])
+    said = [case.quoted(e, SAID) for e in case.last_events() if lines.says_in_use(e.text)][-1:]
+    told = said or numbered(case, *_IN_USE_NUMBERS)
+    if told and not held and not wanted:
+        yield Finding(
+            says=f"{case.service.name} found the port that it wants taken; which one is not recorded.",
+            evidence=(*told, *_strangers(case)),
+            mends=(
+                Mend(f"See which port {case.service.name} is set to, and who holds it ('hollow-chain ports' tells)."),
+            ),
+            explains=("exits-with-error", "exits-at-once", "crash-loop", "start-rate-limited"),
+        )
+
+
+def _strangers(case: Case) -> list[Evidence]:
+    """The sockets of processes that belong to no service: the first to look at where no port is named."""
+    found = [s for s in case.host.listeners if s.process and not s.service.endswith((".service", ".socket"))]
+    named = ", ".join(f"{of_listener(s)} by {s.program.rpartition('/')[2] or s.process}" for s in found[:4])
+    return (
+        [case.seen(f"held by processes of no service: {named}", SOCKETS)]
+        if named and case.host.manager == "systemd"
+        else []
+    )
+
+
+def held_by_others(case: Case, claim: Claim) -> list[Listener]:
+    """The sockets of others that stand in the way of *claim*."""
+    wanted = of_claim(claim)
+    return [s for s in case.host.listeners if overlap(wanted, of_listener(s)) and not _is_own(case, s)]
+
+
+def _is_own(case: Case, listener: Listener) -> bool:
+    """Whether the socket is the service's own: held by it, or by the unit that starts it on a request."""
+    if listener.service == case.node.name:
+        return case.service.state == "running"
+    return listener.service in {trigger.name for trigger in case.service.triggers}
+
+
+def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, certain: bool) -> Finding:
+    holder = (
+        listener.service
+        or listener.program
+        or (f"process {listener.process}" if listener.process else "an unknown process")
+    )
+    shared = f", which hosts {', '.join(listener.shared_with)}" if listener.shared_with else ""
+    whose = f" of {listener.service}" if listener.service else ""
+    program = listener.program.rpartition("/")[2] or "a process"
+    return Finding(
+        says=f"{case.service.name} cannot listen on {of_claim(claim)}: {holder}{shared} has it.",
+        evidence=(
+            *((line,) if line else ()),
+            case.seen(
+                f"{of_listener(listener)} is held by {program} "
+                f"(process {listener.process or 'unknown'}){whose}{shared}",
+                SOCKETS,
+                bears=SAID if certain and listener.process else FITS,
+            ),
+        ),
+        mends=(
+            Mend(f"Stop {holder}, and keep it from starting at boot, if it is not the one that should have the port."),
+            Mend(
+                f"Or give one of the two another port; {free_neighbor(case.host, of_claim(claim))} is free.",
+                "after its restart",
+            ),
+        ),
+        holder=holder,
+        explains=(
+            "exits-with-error",
+            "exits-at-once",
+            "crash-loop",
+            "killed",
+            "config-rejected",
+            "lock-held",
+            "start-rate-limited",
+        ),
+    )
+
+
+def _was_held(case: Case, claim: Claim, line: Evidence | None) -> Finding:
+    place = of_claim(claim)
+    unread = " (the processes behind some sockets could not be read)" if case.host.unread else ""
+    return Finding(
+        says=f"{case.service.name} found {place} taken; nobody holds it by now{unread}.",
+        evidence=(*((line,) if line else ()), case.seen(f"no other socket on {place}", SOCKETS, bears=DOUBT)),
+        mends=(Mend(f"Start {case.service.name}; if it fails again, look who has the port at that moment."),),
+        residual=True,
+    )
+
+
+@cause("port-claimed-twice", states=("running", "stopped", "failed"))
+def port_claimed_twice(case: Case) -> Iterator[Finding]:
+    """Two definitions claim one endpoint: only one can win. A warning while one is off.
+
+    Looks at: the claims of all services that start at boot.
+    Convinced by: two claims that meet, of services that both start at boot.
+    Against: different addresses.
+    Mend: move one of the two.
+    """
+    service = case.service
+    if not service.claims or service.startup not in ("automatic", "delayed") or not case.asked:
+        return
+    for claim, other, rival in rivals(case.host, service):
+        if other.startup not in ("automatic", "delayed"):
+            continue
+        neighbor = free_neighbor(case.host, of_claim(claim))
+        yield Finding(
+            says=f"{service.name} and {other.name} both claim {of_claim(claim)} and both start at boot: only one can win.",
+            evidence=(
+                case.seen(f"{service.name} claims port {claim.port} ({claim.source or 'definition'})"),
+                case.seen(f"{other.name} claims port {rival.port} ({rival.source or 'definition'})"),
+            ),
+            mends=(Mend(f"Give one of the two another port; {neighbor} is free.", "after its restart"),),
+            note=True,
+            holder=other.name,
+        )
+        return
+
+
+def rivals(host: Host, service: Service) -> Iterator[tuple[Claim, Service, Claim]]:
+    """Claims of other services of the host that clash with one of *service*: its claim, the other, its claim."""
+    for other in host.services:
+        if other.name == service.name or not other.claims or _starts(service, other) or _starts(other, service):
+            continue
+        for claim in service.claims:
+            for rival in other.claims:
+                fixed = not (claim.free_choice or claim.switched_off or rival.free_choice or rival.switched_off)
+                if fixed and overlap(of_claim(claim), of_claim(rival)):
+                    yield claim, other, rival
+
+
+def _starts(one: Service, other: Service) -> bool:
+    """Whether *one* holds a socket for *other*: then both claim it, and nothing clashes."""
+    return any(trigger.name == one.name for trigger in other.triggers)

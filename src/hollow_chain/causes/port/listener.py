@@ -1,0 +1,156 @@
+"""Listeners that are off, reach no further than the own machine, or have no fixed port."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from hollow_chain.causes.case import MANAGER, SOCKETS, Case
+from hollow_chain.causes.reached import Sought, answers, claims_tcp, sockets_known, sockets_of, sought, unheld_claims
+from hollow_chain.causes.rule import AFTER_RESTART, FITS, HINT, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.words import clock
+from hollow_chain.facts.endpoints import is_loopback, of_claim, of_listener
+from hollow_chain.facts.host import Listener
+from hollow_chain.facts.service import Claim
+
+_SETTLED_SECONDS = 5.0
+"""A service that came up a moment ago may still be about to open its socket."""
+
+
+@cause("listener-off", states=("running",))
+def listener_off(case: Case) -> Iterator[Finding]:
+    """It runs, but its network listener is switched off, or listens on loopback only.
+
+    Looks at: what needs it and from which host, the words about the endpoint that did not answer; its sockets; the
+    endpoints that it is set to listen on, or that are switched off.
+    Convinced by: a running service whose claimed endpoint has no socket; a call from another host to a socket on loopback.
+    Against: a socket that would have answered; sockets that could not be read; a start a moment ago; nobody who needs it.
+    Mend: switch the listener on, on an address that its clients reach.
+    """
+    if not case.standing.well or case.service.kind != "service" or _just_up(case) or not sockets_known(case.host):
+        return
+    own = [s for s in sockets_of(case.host, case.service) if s.protocol[:3] == "tcp"]
+    calls = _calls(case)
+    if any(answers(s, one, caller) for s in own for caller, one in calls):
+        return
+    off = [c for c in case.service.claims if c.switched_off]
+    unheld = unheld_claims(case.host, case.service)
+    afar = case.needed_from is not None and case.needed_from.host != case.node.host
+    near_only = [s for s in own if is_loopback(s.address) and (not calls or s.port in {one.port for _, one in calls})]
+    far_claims = [c for c in unheld if not any(s.port == c.port for s in own)]
+    if near_only and len(near_only) == len(own) and (afar or any(c != case.node.host for c, _ in calls)):
+        yield _off(case, f"listens on loopback only ({_listed(near_only)})", calls, off, near_only, unheld)
+    elif near_only and calls and not any(s.port == one.port for s in own if s not in near_only for _, one in calls):
+        yield _off(case, f"listens on {_listed(near_only)} only", calls, off, near_only, unheld)
+    elif off and (calls or afar) and not _held_elsewhere(own, calls):
+        yield _off(case, f"has its listener switched off ({off[0].source or 'definition'})", calls, off, own, unheld)
+    elif far_claims and (case.asked or case.needed_from is not None):
+        yield _off(case, f"has no socket on {of_claim(far_claims[0])}, where it should listen", calls, off, own, unheld)
+    elif unheld and (afar or calls):
+        yield _off(case, f"listens on {_listed(own)} only, not on {of_claim(unheld[0])}", calls, off, own, unheld)
+    elif calls and not own and _is_only_one(case):
+        yield _off(case, "runs without any listening socket", calls, off, own, unheld)
+    elif off and case.asked:
+        yield _note(case, off[0])
+
+
+def _just_up(case: Case) -> bool:
+    last, now = case.service.last, case.host.read_at
+    since = last.up_at or last.started_at if last else None
+    return since is not None and now is not None and 0 <= (now - since).total_seconds() < _SETTLED_SECONDS
+
+
+def _calls(case: Case) -> list[tuple[str, Sought]]:
+    """Endpoints of this host that the service above, or the user, could not reach, with the host that called."""
+    above = case.needed_from
+    found = [(above.host, one) for one in sought(Case(case.facts, above))] if above is not None else []
+    if case.asked:
+        found += [(case.node.host, one) for one in sought(case)]
+    return [(caller, one) for caller, one in found if one.host == case.node.host]
+
+
+def _held_elsewhere(own: list[Listener], calls: list[tuple[str, Sought]]) -> bool:
+    return not calls and any(not is_loopback(s.address) for s in own)
+
+
+def _is_only_one(case: Case) -> bool:
+    """Whether it is the only need of the service above that could have answered."""
+    above = case.needed_from
+    if above is None:
+        return False
+    edges = case.graph.needs(above, ("hard", "soft", "order"))
+    candidates = {
+        e.head.name
+        for e in edges
+        if e.head.host == case.node.host and e.head.service is not None and e.head.service.kind == "service"
+    }
+    return candidates == {case.node.name}
+
+
+def _listed(sockets: list[Listener]) -> str:
+    return ", ".join(dict.fromkeys(str(of_listener(s)) for s in sockets[:3])) or "nothing"
+
+
+def _off(
+    case: Case, how: str, calls: list[tuple[str, Sought]], off: list[Claim], own: list[Listener], unheld: list[Claim]
+) -> Finding:
+    name = case.node.name
+    evidence: list[Evidence] = [calls[0][1].evidence(case)] if calls else []
+    evidence += [case.seen(f"switched off: {c.source or 'definition'}", "configuration", bears=SAID) for c in off[:2]]
+    evidence += [
+        case.seen(f"{name} is set to listen on {of_claim(c)} ({c.source or 'definition'})", "definition", bears=FITS)
+        for c in unheld[:2]
+    ]
+    up = case.service.last.up_at if case.service.last else None
+    evidence.append(case.seen(f"{name} runs{f' since {clock(up)}' if up else ''}", MANAGER, bears=HINT))
+    evidence.append(case.seen(f"its sockets: {_listed(own)}", SOCKETS, bears=FITS))
+    return Finding(
+        says=f"{name} runs, but {how}.",
+        evidence=tuple(evidence),
+        mends=(
+            Mend(f"Switch the network listener of {name} on, on an address that its clients reach.", AFTER_RESTART),
+        ),
+        explains=("port-not-fixed",),
+    )
+
+
+def _note(case: Case, claim: Claim) -> Finding:
+    return Finding(
+        says=f"{case.node.name} has a network listener that is switched off; only programs of its own host can reach it.",
+        evidence=(case.seen(f"switched off: {claim.source or 'definition'}", "configuration", bears=SAID),),
+        mends=(Mend(f"Switch it on, if other hosts need {case.node.name}.", AFTER_RESTART),),
+        note=True,
+    )
+
+
+@cause("port-not-fixed", states=("running",))
+def port_not_fixed(case: Case) -> Iterator[Finding]:
+    """A port is given out dynamically where a fixed one is needed.
+
+    Looks at: endpoints that are free choice by its definition; who needs it from another host; declared firewalls.
+    Convinced by: a need from another host that fails, a firewall between that passes single ports only.
+    Against: no need from afar (then it is only noted); a fixed port beside it.
+    Mend: give it a fixed port, and open that one.
+    """
+    free = [c for c in case.service.claims if c.free_choice]
+    if not free or claims_tcp(case.service):
+        return
+    above = case.needed_from
+    afar = above is not None and above.host != case.node.host
+    walls = [f for f in (*case.graph.document.firewalls, *case.host.firewalls) if not f.passes_by_default]
+    own = [s for s in sockets_of(case.host, case.service) if s.protocol[:3] == "tcp" and not is_loopback(s.address)]
+    if not (afar or case.asked):
+        return
+    evidence = [
+        case.seen(f"its port is given out dynamically ({free[0].source or 'definition'})", "definition", bears=SAID)
+    ]
+    if own:
+        evidence.append(case.seen(f"its port at this moment: {own[0].port}", SOCKETS, bears=HINT))
+    if walls:
+        evidence.append(case.seen(f"{walls[0].name} passes only what a rule names", "firewall", bears=FITS))
+    evidence += [one.evidence(case) for _, one in _calls(case)[:1]]
+    yield Finding(
+        says=f"The port of {case.node.name} is given out dynamically; a client on another host, or a firewall, needs a fixed one.",
+        evidence=tuple(evidence),
+        mends=(Mend(f"Give {case.node.name} a fixed port, and open that one in each firewall on the way.", AFTER_RESTART),),
+        note=not (afar and walls),
+    )  # fmt: skip

@@ -1,0 +1,84 @@
+"""The way from client to server: every declared firewall on it has to let the port through."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from hollow_chain.causes.case import SOCKETS, Case, Facts
+from hollow_chain.causes.reached import claims_tcp, sockets_of, sought
+from hollow_chain.causes.rule import FITS, PROOF, SAID, Finding, Mend, cause
+from hollow_chain.chain.graph import Edge, Graph
+from hollow_chain.facts.endpoints import is_loopback
+from hollow_chain.facts.host import Firewall, FirewallRule
+
+
+def on_the_way(graph: Graph, client: str, server: str) -> Iterator[Firewall]:
+    """The declared firewalls that stand between two hosts: those that name both, and the server's own."""
+    for wall in graph.document.firewalls:
+        if client in wall.between and server in wall.between:
+            yield wall
+    host = graph.hosts.get(server)
+    yield from (wall for wall in (host.firewalls if host else ()) if not wall.between or client in wall.between)
+
+
+def stops(wall: Firewall, port: int, client: str, server: str, addresses: tuple[str, ...] = ()) -> FirewallRule | bool:
+    """The rule of *wall* that stops a call, or True where nothing passes it by default; False where it passes."""
+    for rule in wall.rules:
+        fits = rule.first_port <= port <= rule.last_port and rule.protocol[:3] in ("", "any", "tcp")
+        from_here = rule.source in ("", "any", client, *addresses)
+        if fits and from_here and rule.to in ("", "any", server):
+            return False if rule.passes else rule
+    return not wall.passes_by_default
+
+
+def blocked_by(graph: Graph, client: str, server: str, port: int) -> tuple[Firewall, FirewallRule | None] | None:
+    """The first firewall on the way that stops calls to *port*, with its rule where one does."""
+    host = graph.hosts.get(client)
+    for wall in on_the_way(graph, client, server):
+        stopped = stops(wall, port, client, server, tuple(host.addresses) if host else ())
+        if stopped:
+            return wall, stopped if isinstance(stopped, FirewallRule) else None
+    return None
+
+
+def is_blocked(facts: Facts, edge: Edge) -> bool:
+    """Whether some declared firewall stops calls over *edge*, which leads to another host."""
+    graph, head = facts.graph, edge.head
+    if not graph.document.firewalls and not graph.hosts[head.host].firewalls:
+        return False
+    return head.service is not None and any(True for _ in path_blocked(Case(facts, head, needed_from=edge.tail)))
+
+
+@cause("path-blocked", states=("running",))
+def path_blocked(case: Case) -> Iterator[Finding]:
+    """It runs and listens, but a firewall between client and server does not let its port through.
+
+    Looks at: the declared firewalls between the host that needs it and its own, their rules in order; its sockets.
+    Convinced by: a rule (or the default) of a firewall on the way that stops the port.
+    Against: a port that passes; a service that does not listen.
+    Mend: let that one port through, at the firewall that is named.
+    """
+    above = case.needed_from
+    if above is None or above.host == case.node.host or not case.standing.well:
+        return
+    own = [s for s in sockets_of(case.host, case.service) if s.protocol[:3] == "tcp" and not is_loopback(s.address)]
+    ports = list(dict.fromkeys([s.port for s in own] or [c.port for c in claims_tcp(case.service)]))
+    called = [one for one in sought(Case(case.facts, above)) if one.host == case.node.host]
+    ports = [one.port for one in called if one.port in ports] or ports
+    found = [(port, blocked_by(case.graph, above.host, case.node.host, port)) for port in ports]
+    blocked = [(port, by) for port, by in found if by is not None]
+    if not blocked or len(blocked) < len(found):
+        return
+    port, (wall, rule) = blocked[0]
+    why = "a rule of its own" if rule else "its default: no rule lets it through"
+    yield Finding(
+        says=f"{case.node.name} runs and listens on port {port}, but {wall.name} between {above.host} and {case.node.host} "
+        "does not let it through.",
+        evidence=(
+            *(one.evidence(case) for one in called[:1]),
+            case.seen(f"{wall.name} stops port {port} by {why}", "firewall", bears=PROOF if called else SAID),
+            case.seen(f"sockets of {case.node.name}: {', '.join(f'port {s.port}' for s in own) or 'not known'}", SOCKETS, bears=FITS),
+        ),
+        mends=(Mend(f"Let port {port} from {above.host} to {case.node.host} through at {wall.name}, and nothing more."),),
+        holder=wall.name,
+    )  # fmt: skip

@@ -1,0 +1,152 @@
+"""What a service tried to reach, by its own words or those that the user saw, and which sockets would answer."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from hollow_chain.causes.case import Case, Facts
+from hollow_chain.causes.rule import HINT, SAID, Evidence
+from hollow_chain.causes.words import failed_last
+from hollow_chain.chain.graph import Edge, Node
+from hollow_chain.facts import lines
+from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_claim, of_listener, overlap, plain
+from hollow_chain.facts.host import Event, Host, Listener
+from hollow_chain.facts.service import Claim, Link, LinkKind, Service
+from hollow_chain.lazy import pattern
+
+USER = "what the user saw"
+_LOCAL_WORDS = ("", "localhost")
+_NAMED = pattern(r"(?<![\w.\-])(?P<name>[A-Za-z][\w\-]*(?:\.[\w\-]+)*):(?P<port>\d{2,5})\b")
+_NEEDS: frozenset[LinkKind] = frozenset(("hard", "soft", "order"))
+
+
+class Sought(NamedTuple):
+    """An endpoint that did not answer."""
+
+    host: str
+    """The host of the facts that has the address."""
+    address: str
+    port: int
+    event: Event
+
+    def evidence(self, case: Case) -> Evidence:
+        """The words that say so."""
+        return case.quoted(self.event, HINT if self.event.source == USER else SAID)
+
+
+def sought(case: Case) -> list[Sought]:
+    """Endpoints that the last failed try (or what the user saw) calls unreachable, on hosts that facts are here of."""
+    known = case.facts.memory.get(("sought", case.node.key))
+    if known is None:
+        known = case.facts.memory["sought", case.node.key] = list(_sought(case))
+    return known  # type: ignore[return-value]
+
+
+def _sought(case: Case) -> Iterator[Sought]:
+    if not case.registered:
+        return
+    events = _words(case)
+    said = lines.unreached(events)
+    for event, address, port in lines.endpoints_in(said, events):
+        host = _owner(case, address)
+        if host:
+            yield Sought(host, address, port, event)
+    for event in said:
+        for found in _NAMED.finditer(event.text):
+            owner = case.graph.host_named(found["name"])
+            if owner is not None and int(found["port"]) < 65536:
+                yield Sought(owner.name, found["name"], int(found["port"]), event)
+
+
+def _words(case: Case) -> list[Event]:
+    events = case.own_events() if failed_last(case.service) and not case.standing.well else []
+    at = case.host.read_at
+    if case.facts.says and case.node.key == case.facts.asked and at is not None:
+        events = [*events, Event(at=at, text=case.facts.says, service=case.node.name, source=USER)]
+    return events
+
+
+def _owner(case: Case, address: str) -> str:
+    """The host of the facts that *address* belongs to; empty where none has it."""
+    if address in _LOCAL_WORDS or is_loopback(address) or is_any(address):
+        return case.node.host
+    wanted = plain(address)
+    near = (case.host, *(h for h in case.graph.hosts.values() if h is not case.host))
+    return next((host.name for host in near if any(plain(a) == wanted for a in host.addresses)), "")
+
+
+def sockets_of(host: Host, service: Service) -> list[Listener]:
+    """The sockets that would answer for *service*: its own, those of a process that it shares, and of what triggers it."""
+    names = {service.name, *(t.name for t in service.triggers if t.kind == "socket")}
+    return [s for s in host.listeners if s.service in names or service.name in s.shared_with]
+
+
+def answers(listener: Listener, one: Sought, from_host: str) -> bool:
+    """Whether *listener* would take a call to the sought endpoint, made on the host *from_host*."""
+    if listener.port != one.port or listener.protocol[:3] != "tcp":
+        return False
+    if from_host != one.host and is_loopback(listener.address):
+        return False
+    if one.address in _LOCAL_WORDS or is_any(one.address) or one.address == one.host:
+        return True
+    try_at = Endpoint(one.port, "tcp", one.address)
+    return overlap(try_at, of_listener(listener)) or not plain(one.address)[:1].isdigit()
+
+
+def claims_tcp(service: Service) -> list[Claim]:
+    """The fixed TCP endpoints that a service is set to listen on."""
+    return [
+        c for c in service.claims if c.protocol[:3] == "tcp" and c.port and not c.free_choice and not c.switched_off
+    ]
+
+
+def sockets_known(host: Host) -> bool:
+    """Whether a socket that the facts do not show can be taken for not being there."""
+    return host.sockets_read or (bool(host.listeners) and not any("socket" in item.what for item in host.unread))
+
+
+def unheld_claims(host: Host, service: Service) -> list[Claim]:
+    """Claims of a running service that no socket of the host is behind; empty where the sockets are not known."""
+    if not sockets_known(host):
+        return []
+    return [c for c in claims_tcp(service) if not any(overlap(of_claim(c), of_listener(s)) for s in host.listeners)]
+
+
+def deaf_for(facts: Facts, edge: Edge) -> bool:
+    """Whether the head of a need runs, but by the facts has no socket that its neighbor on this edge could reach."""
+    head, host = edge.head.service, facts.graph.hosts.get(edge.head.host)
+    if head is None or host is None or head.kind != "service":
+        return False
+    if unheld_claims(host, head) or any(c.switched_off for c in head.claims):
+        return True
+    own = [s for s in sockets_of(host, head) if s.protocol[:3] == "tcp"]
+    return edge.crosses and bool(own) and all(is_loopback(s.address) for s in own)
+
+
+def leads_to(facts: Facts, node: Node) -> Iterator[Edge]:
+    """Edges from *node* to what its own words say that it could not reach, declared or not.
+
+    A service that claims the endpoint; else what it is linked to on that host, as far as that does not run, or runs
+    without such a socket.
+    """
+    case = Case(facts, node)
+    for one in sought(case):
+        host = facts.graph.hosts[one.host]
+        if any(answers(listener, one, node.host) for listener in host.listeners):
+            continue
+        claimants = [s for s in host.services if s.name != node.name and any(c.port == one.port for c in claims_tcp(s))]
+        held = [s for s in host.services if s.name != node.name and _has_port(host, s, one.port)]
+        if claimants or held:
+            for service in dict.fromkeys([s.name for s in (*held, *claimants)]):
+                head = facts.graph.node(one.host, service)
+                yield Edge(node, Link(to=service, word=f"uses port {one.port} of", pulls=False), head)
+            continue
+        for edge in facts.graph.needs(node, _NEEDS):
+            head_service = edge.head.service
+            if edge.head.host == one.host and head_service is not None and head_service.kind in ("service", "socket"):
+                yield edge
+
+
+def _has_port(host: Host, service: Service, port: int) -> bool:
+    return any(s.port == port and s.protocol[:3] == "tcp" for s in sockets_of(host, service))

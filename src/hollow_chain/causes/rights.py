@@ -1,0 +1,130 @@
+"""May this service, under its account and in its confinement, reach that path? By what was seen of the path."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from hollow_chain.causes.case import Case
+from hollow_chain.facts.host import File
+
+ALL_RIGHTS_ACCOUNTS = ("root", "0", "")
+_READ, _WRITE, _SEARCH = 4, 2, 1
+_BYPASS = ("CAP_DAC_OVERRIDE", "1")
+"""Takes no notice of modes and lists (capabilities(7)); by name, or by number as older snapshots have it."""
+
+
+@dataclass(frozen=True)
+class Barrier:
+    """What keeps a service from a path."""
+
+    path: str
+    """The path itself, a folder on the way to it, or what the definition closes."""
+    why: str
+    by_definition: bool = False
+    file: File | None = None
+
+
+def account_of(case: Case) -> str:
+    """The account that the service runs under, as it is said."""
+    account = case.service.account
+    return account.user if account and account.user else "root"
+
+
+def barrier(case: Case, path: str, writes: bool | None = None) -> Barrier | None:
+    """The first thing that keeps the service from *path*; None where nothing that was seen does.
+
+    *writes* tells whether it wants to write there; None: not known, so that either may be missing.
+    """
+    return _closed(case, path, writes) or _kept_out(case, path, writes)
+
+
+def _closed(case: Case, path: str, writes: bool | None) -> Barrier | None:
+    """By the definition (systemd.exec(5), "Sandboxing"), or by a file system that takes no writes."""
+    confinement = case.service.confinement
+    if confinement is not None:
+        for place in confinement.hidden:
+            if inside(path, place):
+                return Barrier(place, f"its definition hides {place} from it", by_definition=True)
+        if writes and not any(inside(path, place) for place in confinement.writable):
+            closed = [place for place in confinement.read_only if inside(path, place)]
+            if closed and not inside(path, "/dev") and not inside(path, "/proc") and not inside(path, "/sys"):
+                place = max(closed, key=len)
+                return Barrier(place, f"its definition makes {place} read-only for it", by_definition=True)
+    mounted = [f for f in case.host.filesystems if inside(path, f.mounted_on)]
+    mount = max(mounted, key=lambda f: len(f.mounted_on), default=None)
+    if writes and mount is not None and mount.read_only:
+        return Barrier(mount.mounted_on, f"the file system on {mount.mounted_on} is mounted read-only")
+    return None
+
+
+def inside(path: str, place: str) -> bool:
+    """Whether *path* is *place* or lies below it."""
+    return (path + "/").startswith(place.rstrip("/") + "/")
+
+
+def bypasses(case: Case) -> bool:
+    """Whether modes do not bind the service: an account with all rights that its definition does not take away."""
+    confinement = case.service.confinement
+    if confinement is not None and any(right in confinement.granted for right in _BYPASS):
+        return True
+    if account_of(case) not in ALL_RIGHTS_ACCOUNTS:
+        return False
+    kept = confinement.capabilities if confinement is not None else None
+    return kept is None or any(right in kept for right in _BYPASS)
+
+
+def _kept_out(case: Case, path: str, writes: bool | None) -> Barrier | None:
+    """The first thing on the way to *path*, itself last, whose mode or list keeps the account out."""
+    if bypasses(case):
+        return None
+    absent = (last := case.file(path)) is not None and not last.exists
+    parts = path.split("/")
+    end = len(parts) - absent
+    for depth in range(2, end + 1):
+        file = case.file("/".join(parts[:depth]))
+        if file is None or not file.exists or not re.fullmatch(r"[0-7]{3,5}", file.mode):
+            continue
+        needed = _SEARCH if depth < end else _needed_at_end(file, absent, writes)
+        if _rights(case, file) & needed != needed:
+            what = f"{file.path} belongs to {file.owner}:{file.group}, mode {file.mode}"
+            return Barrier(file.path, what + (f", list {', '.join(file.acl)}" if file.acl else ""), file=file)
+    return None
+
+
+def _needed_at_end(file: File, absent: bool, writes: bool | None) -> int:
+    if absent:
+        return _WRITE | _SEARCH  # the last part is yet to be made
+    if file.kind == "folder":
+        return _SEARCH | (_WRITE if writes is not False else 0)
+    return {True: _WRITE, False: _READ, None: _READ | _WRITE}[writes]
+
+
+def _rights(case: Case, file: File) -> int:
+    """What the account may do with *file*, by owner, group, others and its list (acl(5), "Access check algorithm")."""
+    bits = int(file.mode, 8)
+    user = account_of(case)
+    account = case.account(user)
+    groups = set(account.groups if account else ())
+    if case.service.account is not None:
+        groups |= {case.service.account.group, *case.service.account.groups}
+    listed = [entry.split(":") for entry in file.acl if entry.count(":") == 2]
+    mask = next((_bits(rights) for kind, _, rights in listed if kind == "mask"), 7)
+    if file.owner == user:
+        return bits >> 6 & 7
+    named = next((_bits(rights) for kind, name, rights in listed if kind == "user" and name == user), None)
+    if named is not None:
+        return named & mask
+    own_group = next((_bits(rights) for kind, name, rights in listed if kind == "group" and not name), bits >> 3 & 7)
+    of_groups = [own_group] if file.group in groups else []
+    of_groups += [_bits(rights) for kind, name, rights in listed if kind == "group" and name in groups and name]
+    if of_groups:
+        together = 0
+        for rights in of_groups:
+            together |= rights
+        return together & mask
+    return bits & 7
+
+
+def _bits(rights: str) -> int:
+    return sum(bit for letter, bit in (("r", _READ), ("w", _WRITE), ("x", _SEARCH)) if letter in rights)

@@ -1,0 +1,277 @@
+"""Log files of other hosts as records: syslog (RFC 5424, RFC 3164), JSON lines, CSV. Bytes in, records out; no disk here.
+
+A column or key is known by a name of general use, or by a mapping that the caller gives.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+import msgspec
+
+from hollow_chain.facts.host import Event
+from hollow_chain.facts.mask import mask_text
+from hollow_chain.lazy import pattern
+from hollow_chain.trouble import Trouble
+
+MAX_TEXT = 2000
+PARTS = ("at", "text", "service", "level", "number", "host", "process")
+_NAMES = {
+    "at": ("at", "time", "timestamp", "@timestamp", "ts", "date", "datetime", "date and time", "__realtime_timestamp", "t"),
+    "text": ("text", "message", "msg", "description", "event", "log", "line"),
+    "service": ("service", "unit", "_systemd_unit", "source", "provider", "program", "app", "appname", "logger", "syslog_identifier",
+                "process name", "component"),
+    "level": ("level", "severity", "lvl", "priority", "loglevel"),
+    "number": ("number", "error", "error number", "errno", "error code", "status", "code", "event_id", "event id", "id"),
+    "host": ("host", "hostname", "computer", "machine", "_hostname"),
+    "process": ("process", "pid", "process id", "_pid", "procid"),
+}  # fmt: skip
+_SEVERITIES = ("emergency", "alert", "critical", "error", "warning", "notice", "info", "debug")
+"""Severities of syslog by number (RFC 5424, 6.2.1)."""
+_LEVELS = {"emerg": "emergency", "panic": "emergency", "alert": "alert", "crit": "critical", "fatal": "critical", "err": "error",
+           "warn": "warning", "notice": "notice", "info": "info", "debug": "debug", "trace": "debug", "verbose": "debug"}  # fmt: skip
+_RFC5424 = pattern(
+    r"^<(?P<pri>\d{1,3})>1 (?P<at>\S+) (?P<host>\S+) (?P<service>\S+) (?P<process>\S+) \S+ (?P<rest>.*)$", re.DOTALL
+)
+_STRUCTURED = pattern(r'^(?:-|(?:\[(?:[^\]"\\]|\\.|"(?:[^"\\]|\\.)*")*\])+) ?')
+_RFC3164 = pattern(
+    r"^(?:<(?P<pri>\d{1,3})>)?(?P<at>[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d|\d{4}-\d\d-\d\dT\S+) (?P<host>\S+) "
+    r"(?P<service>[^\s:\[]{1,64})(?:\[(?P<process>\d{1,9})\])?: ?(?P<text>.*)$",
+    re.DOTALL,
+)
+_NUMBER_SAID = pattern(r"(?i)%%(\d{1,5})\b|\berror(?: code| number)?[ :=#]+(?:0x0{0,4})?(\d{1,5})\b")
+
+
+class RecordError(Trouble):
+    """The log is not one that can be read; the text says where and why (exit status 3)."""
+
+
+@dataclass(frozen=True)
+class Columns:
+    """Which column or key holds which part of a record, and how moments are written where that is not a standard form."""
+
+    names: dict[str, str] = field(default_factory=dict)
+    moment_form: str = ""
+
+    @classmethod
+    def parsed(cls, text: str) -> Columns:
+        """From ``at=Date and time,text=What``; a form of moments may follow after a bar: ``at=When|%d.%m.%Y %H:%M:%S``.
+
+        Raises :class:`ValueError` with the reason.
+        """
+        names: dict[str, str] = {}
+        form = ""
+        for word in filter(None, (part.strip() for part in text.split(","))):
+            part, equals, column = word.partition("=")
+            if not equals or part.strip() not in PARTS or not column.strip():
+                raise ValueError(f"{word!r} is not PART=COLUMN; the parts are {', '.join(PARTS)}")
+            column, _, its_form = column.partition("|")
+            names[part.strip()] = column.strip()
+            form = its_form or form
+        return cls(names, form)
+
+
+@dataclass(frozen=True)
+class Record:
+    """One record with the host that it names, if any."""
+
+    event: Event
+    host: str = ""
+
+
+def read(data: bytes, source: str, columns: Columns, year_of: datetime) -> list[Record]:
+    """The records of a log in any of the known forms; *year_of* is when it was last written, for stamps without a year.
+
+    Raises :class:`RecordError` where the form is not known, or no line of it can be read.
+    """
+    text = _text(data)
+    lines = [line for line in text.splitlines() if line.strip()]
+    if not lines:
+        return []
+    form = _form(lines[0], columns)
+    found = list(form(lines, source, columns, year_of))
+    if not found:
+        raise RecordError(f"none of its {len(lines)} lines could be read as {form.__doc__ or 'records'}")
+    return found
+
+
+def _text(data: bytes) -> str:
+    if data.startswith((b"\xff\xfe", b"\xfe\xff")):
+        return data.decode("utf-16", "replace").lstrip("\ufeff")
+    if b"\0" in data[:4096]:
+        raise RecordError("it is a binary file, not a log in text form")
+    return data.decode("utf-8-sig", "replace")
+
+
+Form = Callable[[list[str], str, Columns, datetime], Iterator[Record]]
+
+
+def _form(first: str, columns: Columns) -> Form:
+    if first.lstrip().startswith("{"):
+        return _json_lines
+    if _RFC5424.match(first) or _RFC3164.match(first):
+        return _syslog
+    cells = _cells(first)
+    if len(cells) > 1 and (columns.names or {"at", "text"} <= set(_mapped(cells, columns))):
+        return _csv
+    raise RecordError(
+        "line 1 is no syslog line (RFC 5424 or 3164), no JSON object, and no CSV heading with a column for time and text; "
+        "name the columns of a CSV with --columns"
+    )
+
+
+def _mapped(names: list[str], columns: Columns) -> dict[str, str]:
+    """Which of *names* holds which part."""
+    found: dict[str, str] = {}
+    folded = {name.strip().casefold(): name for name in reversed(names)}
+    for part in PARTS:
+        wanted = (columns.names[part].casefold(),) if part in columns.names else _NAMES[part]
+        known = next((folded[name] for name in wanted if name in folded), None)
+        if known is not None and known not in found.values():
+            found[part] = known
+    return found
+
+
+def _json_lines(lines: list[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
+    """JSON lines"""
+    for line in lines:
+        try:
+            entry = msgspec.json.decode(line)
+        except (msgspec.DecodeError, RecursionError):
+            continue
+        if isinstance(entry, dict):
+            keys = _mapped([key for key in entry if isinstance(key, str)], columns)
+            record = _record({part: entry[key] for part, key in keys.items()}, source, columns)
+            if record is not None:
+                yield record
+
+
+def _csv(lines: list[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
+    """CSV with a heading"""
+    delimiter = _delimiter(lines[0])
+    rows = csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter)
+    heading = next(rows)
+    known = _mapped(heading, columns)
+    missing = [name for part, name in columns.names.items() if part not in known]
+    if missing or not {"at", "text"} <= set(known):
+        wanted = ", ".join(missing) or "a time and a text"
+        raise RecordError(f"line 1: no column for {wanted}; there are: {', '.join(heading)[:200]}")
+    places = {part: heading.index(name) for part, name in known.items()}
+    try:
+        for row in rows:
+            cells = {part: row[place] for part, place in places.items() if place < len(row)}
+            record = _record(cells, source, columns)
+            if record is not None:
+                yield record
+    except csv.Error as error:
+        raise RecordError(f"line {rows.line_num}: {error}") from None
+
+
+def _delimiter(heading: str) -> str:
+    return max(",;\t|", key=heading.count)
+
+
+def _cells(line: str) -> list[str]:
+    return next(csv.reader([line], delimiter=_delimiter(line)), [])
+
+
+def _syslog(lines: list[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
+    """syslog lines"""
+    for line in lines:
+        found = _RFC5424.match(line)
+        parts: dict[str, Any]
+        if found:
+            parts = found.groupdict()
+            parts["text"] = _STRUCTURED.sub("", parts.pop("rest"), count=1).lstrip("\ufeff")
+        else:
+            found = _RFC3164.match(line)
+            if found is None:
+                continue
+            parts = found.groupdict()
+        parts["at"] = _moment(parts["at"], "", year_of)
+        if parts["pri"]:
+            parts["level"] = _SEVERITIES[int(parts["pri"]) % 8]
+        record = _record({name: value for name, value in parts.items() if value != "-"}, source, columns)
+        if record is not None:
+            yield record
+
+
+def _record(parts: dict[str, Any], source: str, columns: Columns) -> Record | None:
+    at = parts.get("at")
+    moment = at if isinstance(at, datetime) else _moment(at, columns.moment_form)
+    text = parts.get("text")
+    if moment is None or text is None or not str(text).strip():
+        return None
+    said = str(text).strip()
+    event = Event(
+        at=moment,
+        text=mask_text(said[:MAX_TEXT]),
+        service=str(parts.get("service") or "")[:200],
+        source=source,
+        level=_level(parts.get("level")),
+        number=number_in(said) or _number(parts.get("number")),
+        process=_number(parts.get("process")) or 0,
+    )
+    return Record(event, str(parts.get("host") or "")[:200])
+
+
+def number_in(text: str) -> int | None:
+    """The error number that a text speaks of; None where it speaks of none."""
+    found = _NUMBER_SAID.search(text)
+    return int(found[1] or found[2]) if found else None
+
+
+def _number(value: Any) -> int | None:
+    digits = str(value).strip()
+    return int(digits) if re.fullmatch(r"-?\d{1,15}", digits) else None
+
+
+def _level(value: Any) -> str:
+    word = str(value or "").strip().lower()
+    if word in tuple("01234567"):
+        return _SEVERITIES[int(word)]
+    return next((level for start, level in _LEVELS.items() if word.startswith(start)), "")
+
+
+def _moment(value: Any, form: str, year_of: datetime | None = None) -> datetime | None:
+    """A moment from its text or number; without a zone it is taken as UTC. None where it cannot be read."""
+    text = str(value or "").strip()
+    try:
+        if form:
+            return _zoned(datetime.strptime(text, form))
+        if re.fullmatch(r"\d{9,17}(?:\.\d+)?", text):
+            return _of_epoch(float(text))
+        if year_of is not None and re.match(r"[A-Z][a-z]{2} ", text):
+            return _without_year(text, year_of)
+        return _zoned(datetime.fromisoformat(text.replace("/", "-", 2)))
+    except (ValueError, OverflowError, OSError):
+        return None
+
+
+def _of_epoch(number: float) -> datetime:
+    """Seconds, milliseconds or microseconds since 1970, told apart by their size."""
+    while number > 1e11:
+        number /= 1000
+    return datetime.fromtimestamp(number, UTC)
+
+
+def _without_year(text: str, year_of: datetime) -> datetime:
+    """A stamp of RFC 3164 in the last year in which it is not later than the log was written."""
+    for year in (year_of.year, year_of.year - 1):
+        try:
+            found = datetime.strptime(f"{year} {text}", "%Y %b %d %H:%M:%S").replace(tzinfo=UTC)
+        except ValueError:
+            continue
+        if (found - year_of).total_seconds() < 86400:
+            return found
+    raise ValueError(text)
+
+
+def _zoned(moment: datetime) -> datetime:
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)

@@ -1,0 +1,1 @@
+"""The license chain: the entitlement file, the wire protocol, the stand-in server, and what asks it."""

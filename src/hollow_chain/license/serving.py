@@ -1,0 +1,182 @@
+"""What the front process and the publisher daemons have in common: connections with limits, a log, lock and PID files."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import fcntl
+import os
+import sys
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, TextIO
+
+import msgspec
+
+from hollow_chain.license.wire import Lines, Message, WireError, refused
+
+MOST_CONNECTIONS = 2000
+HALF_LINE_SECONDS = 10.0
+"""How long a line may take from its first byte to its last."""
+IDLE_SECONDS = 300.0
+MOST_WAITING = 1 << 20
+"""Bytes of answers that a client may leave unread before it is dropped."""
+Answer = Callable[[Message, "Connection"], None]
+
+
+class Log:
+    """The log: one line an event, to standard error and to a file where one is named."""
+
+    def __init__(self, name: str, path: Path | None = None) -> None:
+        self._name = name
+        self._file: TextIO | None = path.open("a", encoding="utf-8") if path else None
+
+    def __call__(self, text: str) -> None:
+        """Write one line, with time and writer; nothing in it can begin another."""
+        clean = "".join(c if c.isprintable() else "?" for c in text)[:1000]
+        line = f"{datetime.now(UTC):%Y-%m-%dT%H:%M:%S.%f}Z {self._name}: {clean}\n"
+        for stream in (sys.stderr, self._file):
+            if stream is not None:
+                with contextlib.suppress(OSError, ValueError):
+                    stream.write(line)
+                    stream.flush()
+
+
+class Connection(asyncio.Protocol):
+    """One client: its lines are cut, answered by *answer*, and bounded in length, time and number."""
+
+    def __init__(self, answer: Answer, group: set[Connection]) -> None:
+        self._answer = answer
+        self._group = group
+        self._lines = Lines()
+        self._timer: asyncio.TimerHandle | None = None
+        self.transport: Any = None
+        self.client = ""
+        self.local = False
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        """Take the client in, or turn it away where too many are here."""
+        self.transport = transport
+        peer = transport.get_extra_info("peername") or ("unix", 0)
+        own = transport.get_extra_info("sockname") or ("",)
+        self.client = f"{peer[0]}:{peer[1]}"
+        self.local = str(peer[0]).startswith("127.") or peer[0] in ("::1", own[0])
+        if len(self._group) >= MOST_CONNECTIONS:
+            self.send(refused(None, "busy", f"{MOST_CONNECTIONS} clients are connected already"))
+            transport.close()
+            return
+        self._group.add(self)
+        self._wait()
+
+    def data_received(self, data: bytes) -> None:
+        """Answer what is whole now."""
+        was_half = self._lines.half
+        try:
+            for message in self._lines.feed(data):
+                self._answer(message, self)
+        except WireError as error:
+            self.send(refused(None, "wire", str(error)))
+            self.transport.close()
+            return
+        if self._lines.half != was_half or not self._lines.half:
+            self._wait()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        """Forget the client; its seats stay until its heartbeats fail."""
+        self._group.discard(self)
+        if self._timer is not None:
+            self._timer.cancel()
+
+    def send(self, data: bytes) -> None:
+        """Send an answer; a client that does not read its answers is dropped."""
+        if self.transport.get_write_buffer_size() > MOST_WAITING:
+            self.transport.abort()
+        else:
+            self.transport.write(data)
+
+    def _wait(self) -> None:
+        """Drop the client where nothing comes, or no end of a line, in time."""
+        if self._timer is not None:
+            self._timer.cancel()
+        limit = HALF_LINE_SECONDS if self._lines.half else IDLE_SECONDS
+        self._timer = asyncio.get_running_loop().call_later(limit, self.transport.abort)
+
+
+class Mark(msgspec.Struct):
+    """What stands in a PID file: the process and when it began, since numbers are given out anew."""
+
+    process: int
+    began: int
+    """Ticks since boot (proc(5), field 22 of ``/proc/PID/stat``)."""
+
+
+def began(process: int) -> int:
+    """When a process began, in ticks since boot; 0 where there is none."""
+    try:
+        return int(Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[19])
+    except (OSError, ValueError, IndexError):
+        return 0
+
+
+class Held(Exception):
+    """Another live process has the lock; the text names it."""
+
+
+class OwnFiles:
+    """The lock and PID file of one process. The lock is the kernel's, and goes with the process however it ends."""
+
+    def __init__(self, folder: Path, name: str) -> None:
+        self.lock, self.pid = folder / f"{name}.lock", folder / f"{name}.pid"
+        self._handle: TextIO | None = None
+
+    def take(self) -> str:
+        """Take both; returns what was found left over, empty where nothing was. Raises :class:`Held`, :class:`OSError`."""
+        self.lock.parent.mkdir(parents=True, exist_ok=True)
+        handle = self.lock.open("a+")
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            mark = self._mark()
+            handle.close()
+            raise Held(f"process {mark.process} holds {self.lock}" if mark else f"{self.lock} is held") from None
+        left = self._left_over()
+        self._handle = handle
+        own = Mark(os.getpid(), began(os.getpid()))
+        self.pid.write_bytes(msgspec.json.encode(own) + b"\n")
+        return left
+
+    def _mark(self) -> Mark | None:
+        try:
+            return msgspec.json.decode(self.pid.read_bytes()[:4096], type=Mark)
+        except (OSError, msgspec.MsgspecError):
+            return None
+
+    def _left_over(self) -> str:
+        if not self.pid.exists():
+            return ""
+        mark = self._mark()
+        if mark is None:
+            return f"{self.pid} was left over and names no process"
+        now = began(mark.process)
+        how = "is gone" if not now else "is now another one" if now != mark.began else "has not got the lock"
+        return f"{self.pid} was left over: process {mark.process}, which it names, {how}"
+
+    def drop(self) -> None:
+        """Give both back, at an orderly end."""
+        for path in (self.pid, self.lock):
+            path.unlink(missing_ok=True)
+        if self._handle is not None:
+            self._handle.close()
+
+
+def notify(text: str) -> None:
+    """Tell the service manager (sd_notify(3)); nothing where none listens."""
+    import socket
+
+    place = os.environ.get("NOTIFY_SOCKET", "")
+    if not place:
+        return
+    with contextlib.suppress(OSError), socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as channel:
+        channel.connect("\0" + place[1:] if place.startswith("@") else place)
+        channel.send(text.encode())

@@ -1,0 +1,69 @@
+"""The ports for a person: who claims, who holds, and first of all where two cannot both have it."""
+
+from __future__ import annotations
+
+from hollow_chain.chain import Graph
+from hollow_chain.facts.endpoints import is_any
+from hollow_chain.facts.host import Listener
+from hollow_chain.facts.service import Claim, Service
+from hollow_chain.show.clean import clean
+from hollow_chain.show.page import Page, age
+from hollow_chain.show.signs import HOLLOW, PENDING, RESTING, SOLID
+from hollow_chain.verdict.ports import PortRow
+
+
+def show_ports(page: Page, graph: Graph, rows: list[PortRow], searched: bool) -> None:
+    """Write the ports host by host, and what they amount to."""
+    if not rows:
+        page.line("No port fits." if searched else "No ports are claimed or held, or none could be read.")
+        return
+    for name in dict.fromkeys(row.host for row in rows):
+        page.line((clean(name, 80), "bold"), (f"  {age(graph.hosts[name].read_at)}", "dim"))
+        for row in (row for row in rows if row.host == name):
+            _show_row(page, row)
+    clashing = sum(1 for row in rows if row.clash)
+    page.gap()
+    page.line(
+        f"{len(rows)} ports: ",
+        (f"{clashing or 'no'} clash{'es' if clashing > 1 else ''}", "bold red" if clashing else ""),
+        f", {sum(1 for row in rows if row.holders)} held, {sum(1 for row in rows if row.claims)} claimed",
+    )
+
+
+def _show_row(page: Page, row: PortRow) -> None:
+    sign = HOLLOW if row.clash else SOLID if row.holders and row.claims else PENDING if row.holders else RESTING
+    parts = [part for part in (_held(row.holders), _claimed(row.claims)) if part]
+    page.line(
+        (f"{page.sign(sign)} ", sign.style),
+        (f"{row.protocol} {row.port:<6}", "bold"),
+        "; ".join(parts),
+        indent=1,
+        hang=13,
+    )
+    if row.clash:
+        free = f". Free: {row.free}" if row.free else ""
+        page.line((f"CLASH ({row.clash}): ", HOLLOW.style), clean(row.says, 400) + free, indent=13)
+    for remark in row.remarks:
+        page.line((f"note: {clean(remark, 300)}", "yellow"), indent=13, hang=6)
+
+
+def _held(holders: list[Listener]) -> str:
+    """Who holds it, each holder once with all its addresses."""
+    places: dict[str, dict[str, None]] = {}
+    for listener in holders:
+        name = listener.service or listener.program.rpartition("/")[2] or "unknown"
+        shared = f" (hosts {', '.join(listener.shared_with)})" if listener.shared_with else ""
+        places.setdefault(name + shared, {})["all" if is_any(listener.address) else listener.address] = None
+    return f"held by {_joined(places)}" if places else ""
+
+
+def _claimed(claims: list[tuple[Service, Claim]]) -> str:
+    places: dict[str, dict[str, None]] = {}
+    for service, claim in claims:
+        name = f"{service.name} ({service.state}, {service.startup})"
+        places.setdefault(name, {})["all" if is_any(claim.address) else claim.address] = None
+    return f"claimed by {_joined(places)}" if places else ""
+
+
+def _joined(places: dict[str, dict[str, None]]) -> str:
+    return clean("; ".join(f"{name} on {', '.join(where)}" for name, where in places.items()), 600)

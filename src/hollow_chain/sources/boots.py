@@ -1,0 +1,78 @@
+"""Starts and boots of the past, from the manager's own records in the journal: how long, in which order, with what end."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from hollow_chain.facts.host import BootRecord, Host
+from hollow_chain.facts.service import Service, Start
+from hollow_chain.sources.journal import FAILED, STARTED, STARTING, Journal, Told
+
+MOST_RECORDS = 120
+MOST_BOOTS = 8
+MOST_SERVICES = 40
+AT_BOOT_SECONDS = 600.0
+
+
+def add(host: Host, services: list[Service], journal: Journal, this_boot: str) -> None:
+    """Give *services* (those that are not well) their recorded starts, and the host the boots in which they were tried."""
+    began: dict[str, datetime] = {this_boot: host.boot_at} if host.boot_at is not None else {}
+    seen: set[str] = set()
+    for service in services[:MOST_SERVICES]:
+        told = journal.told({"UNIT": (service.name,), "MESSAGE_ID": (STARTING, STARTED, FAILED)}, MOST_RECORDS)
+        for boot in dict.fromkeys(one.boot for one in told):
+            if boot not in began:
+                first = journal.told({"_BOOT_ID": (boot,)}, 1, from_head=True)
+                began[boot] = first[0].at if first else told[0].at
+        service.starts = starts_of(told, began, service)
+        seen.update(one.boot for one in told)
+    if len(seen) > 1:
+        host.boots = [_boot(boot, began[boot], journal) for boot in sorted(seen, key=began.__getitem__)[-MOST_BOOTS:]]
+
+
+def starts_of(told: list[Told], began: dict[str, datetime], service: Service) -> list[Start]:
+    """The starts that the records tell, oldest first: from the record that one begins to the one of how it went."""
+    found: list[Start] = []
+    open_at: Told | None = None
+    for one in told:
+        if one.code == STARTING:
+            open_at = one
+        elif open_at is not None and one.boot == open_at.boot:
+            took = (one.at - open_at.at).total_seconds()
+            after = (open_at.at - began[one.boot]).total_seconds() if one.boot in began else None
+            found.append(
+                Start(
+                    at=open_at.at,
+                    seconds=round(max(took, 0.0), 3),
+                    outcome="up" if one.code == STARTED else _how_it_failed(took, service),
+                    at_boot=after is not None and after <= AT_BOOT_SECONDS,
+                    offset=round(after + took, 3)
+                    if after is not None and after + took >= 0 and one.code == STARTED
+                    else None,
+                )
+            )
+            open_at = None
+    return found
+
+
+def _how_it_failed(took: float, service: Service) -> Literal["failed", "timeout"]:
+    """The records say that a start failed; that it ran out of time follows from how long it took."""
+    limit = service.limits.start_seconds if service.limits else None
+    return "timeout" if limit is not None and 0 < limit <= took else "failed"
+
+
+def _boot(boot: str, began: datetime, journal: Journal) -> BootRecord:
+    """One boot: the moments at which each start in it was begun and was up, and what failed."""
+    record = BootRecord(at=began)
+    for one in journal.told({"_BOOT_ID": (boot,), "MESSAGE_ID": (STARTING, STARTED, FAILED)}, 4000, from_head=True):
+        after = (one.at - began).total_seconds()
+        if after > AT_BOOT_SECONDS:
+            break
+        if one.code == STARTING:
+            record.tried_seconds.setdefault(one.unit, round(max(after, 0.0), 3))
+        elif one.code == STARTED:
+            record.up_seconds.setdefault(one.unit, round(max(after, 0.0), 3))
+        elif one.unit not in record.failed and one.unit not in record.up_seconds:
+            record.failed.append(one.unit)
+    return record

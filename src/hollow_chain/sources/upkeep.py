@@ -1,0 +1,70 @@
+"""What was done to this machine: records of its package managers, and whether it waits for a reboot."""
+
+from __future__ import annotations
+
+import os
+import platform
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from hollow_chain.facts.host import Event, Host
+from hollow_chain.facts.service import Service
+from hollow_chain.sources.logs import moment_of
+
+_LOGS = (
+    "/var/log/dpkg.log",
+    "/var/log/dnf.rpm.log",
+    "/var/log/yum.log",
+    "/var/log/zypp/history",
+    "/var/log/pacman.log",
+)
+_TAIL_BYTES = 128 << 10
+_AROUND = timedelta(minutes=10)
+_MOST = 20
+_ASKED_FOR = Path("/run/reboot-required")
+_MODULES = Path("/lib/modules")
+
+
+def add_records(host: Host) -> None:
+    """What the package managers wrote around the moment at which a service that should run was stopped."""
+    moments = [at for at in map(_stopped_at, host.services) if at is not None]
+    if not moments:
+        return
+    for path in _LOGS:
+        found: list[Event] = []
+        for line in _tail(Path(path)):
+            at = moment_of(line)
+            if at is not None and any(abs(at - moment) < _AROUND for moment in moments):
+                found.append(Event(at=at, text=line[:300], source=f"log file {path}", level="info"))
+        host.events += found[-_MOST:]
+
+
+def _stopped_at(service: Service) -> datetime | None:
+    """When a service that is set to start at boot ceased to be up; None where it runs or never was."""
+    last = service.last
+    if service.kind != "service" or service.state not in ("stopped", "failed") or last is None:
+        return None
+    return (last.left_up_at or last.ended_at) if service.startup in ("automatic", "delayed") else None
+
+
+def _tail(path: Path) -> list[str]:
+    try:
+        with path.open("rb") as file:
+            file.seek(max(0, os.fstat(file.fileno()).st_size - _TAIL_BYTES))
+            return file.read(_TAIL_BYTES).decode("utf-8", "replace").splitlines()
+    except OSError:
+        return []
+
+
+def reboot_due(container: bool) -> str:
+    """Why this machine waits for a reboot; empty where it does not, as far as can be seen."""
+    if _ASKED_FOR.exists():
+        try:
+            names = Path(f"{_ASKED_FOR}.pkgs").read_text().split()
+        except OSError:
+            names = []
+        return f"asked for by {', '.join(dict.fromkeys(names[:5]))}" if names else "asked for by an update"
+    running = platform.release()
+    if not container and _MODULES.is_dir() and any(_MODULES.iterdir()) and not (_MODULES / running).exists():
+        return f"the modules of the running kernel {running} are gone, a newer one is installed"
+    return ""

@@ -1,0 +1,75 @@
+"""How sure a finding is: prior odds of its cause, times what each piece of its evidence is worth.
+
+The odds form of Bayes' rule with evidence taken as independent (Good, "Weighing of evidence", 1950; Heckerman,
+Breese and Rommelse, "Decision-theoretic troubleshooting", 1995). The numbers, each with its reason, are data:
+``weights.json``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import cache
+from pathlib import Path
+
+import msgspec
+
+from hollow_chain.causes import Finding
+
+_NO_PRIOR = 0.03
+"""For a cause that the data file does not list yet."""
+
+
+class Prior(msgspec.Struct):
+    """How usual a cause is, and why that is believed."""
+
+    prior: float
+    because: str
+
+
+class Bearing(msgspec.Struct):
+    """How many times likelier such evidence is where the claim is true than where it is not."""
+
+    ratio: float
+    because: str
+
+
+class Weights(msgspec.Struct):
+    """All numbers of the weighing."""
+
+    about: str
+    ceiling: float
+    unread_records: float
+    """Factor on what rests on records alone, where records could not be read."""
+    bearings: dict[str, Bearing]
+    priors: dict[str, Prior]
+
+
+@cache
+def weights() -> Weights:
+    """The numbers that ship with the program."""
+    return msgspec.json.decode(Path(__file__).with_name("weights.json").read_bytes(), type=Weights)
+
+
+def odds(finding: Finding) -> float:
+    """The odds that the claim is right."""
+    numbers = weights()
+    known = numbers.priors.get(finding.cause)
+    prior = known.prior if known else _NO_PRIOR
+    result = prior / (1 - prior)
+    for piece in finding.evidence:
+        result *= numbers.bearings[piece.bears].ratio
+    return result
+
+
+def probability(finding: Finding) -> float:
+    """The probability that the claim is right, by itself: from 0 to the ceiling."""
+    its = odds(finding)
+    return min(its / (1 + its), weights().ceiling)
+
+
+def shared(rivals: Iterable[Finding]) -> list[tuple[Finding, float]]:
+    """The probabilities of findings of which at most one is right: they share what is left to them, best first."""
+    known = [(finding, odds(finding)) for finding in rivals]
+    whole = 1 + sum(its for _, its in known)
+    parts = [(finding, min(its / whole, weights().ceiling)) for finding, its in known]
+    return sorted(parts, key=lambda part: -part[1])

@@ -1,0 +1,142 @@
+"""``ports``: claims against holders, through the program; and what configuration files and arguments claim by their form."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hollow_chain.facts.endpoints import Endpoint, in_ranges, overlap
+from hollow_chain.sources.settings import claims_of_arguments, claims_of_text
+from tests.conftest import Run
+
+UP = {"state": "running", "startup": "automatic"}
+OFF = {"state": "stopped", "startup": "automatic"}
+
+
+def host(folder: Path, **facts: Any) -> Path:
+    about = {"name": "quay", "read_at": "2026-03-04T06:00:00Z", **facts}
+    path = folder / "facts.json"
+    path.write_text(json.dumps({"format": "hollow-chain/snapshot", "version": 1, "hosts": [about]}))
+    return path
+
+
+def test_the_demo_shows_its_clashes(run: Run, demo_facts: Path) -> None:
+    done = run("ports", "--from", demo_facts, "--clashes", "--json")
+    assert done.status == 1
+    found = {row["port"]: row for row in done.json["ports"]}
+    assert found[80]["clash"] == "held"
+    assert found[80]["holders"][0]["shared_with"] == ["SharedWeb", "RemotePages"]
+    assert found[80]["free"] == 81
+    assert found[5004]["clash"] == "reserved"
+    assert found[5004]["free"] == 5011
+    assert found[7300]["clash"] == "held"
+    assert run("ports", "7440", "--from", demo_facts).status == 0
+    text = run("ports", "BoardWeb", "--from", demo_facts).out
+    assert "CLASH (held): BoardWeb cannot have tcp port 80 on all addresses: SharedWeb (which hosts" in text
+    assert "Free: 81" in text
+
+
+def test_instances_on_different_addresses_do_not_clash(run: Run, tmp_path: Path) -> None:
+    services = [{"name": f"web@{n}.service", **UP, "claims": [{"port": 80, "address": f"10.0.0.{n}"}]} for n in (1, 2)]
+    done = run("ports", "--from", host(tmp_path, services=services), "--json")
+    assert done.status == 0
+    assert done.json["clashes"] == 0
+    services.append({"name": "all.service", **OFF, "claims": [{"port": 80}]})
+    done = run("ports", "--from", host(tmp_path, services=services), "--json")
+    assert done.status == 1
+    assert done.json["ports"][0]["clash"] == "twice"
+
+
+def test_a_socket_that_the_manager_holds_for_a_service_is_no_clash(run: Run, tmp_path: Path) -> None:
+    services = [
+        {"name": "a.socket", "kind": "socket", **UP, "claims": [{"port": 7000}]},
+        {"name": "a.service", "state": "stopped", "startup": "event", "triggers": [{"kind": "socket", "name": "a.socket"}],
+         "claims": [{"port": 7000}]},
+    ]  # fmt: skip
+    place = host(tmp_path, services=services, listeners=[{"port": 7000, "process": 1, "service": "a.socket"}])
+    assert run("ports", "--from", place).status == 0
+
+
+def test_what_runs_and_does_not_listen_is_remarked(run: Run, tmp_path: Path) -> None:
+    services = [{"name": "a.service", **UP, "claims": [{"port": 7000}]}]
+    place = host(tmp_path, services=services, sockets_read=True, listeners=[{"port": 22, "service": "b.service"}])
+    assert "nobody listens on tcp port 7000" in run("ports", "a", "--from", place).out
+    assert run("ports", "no-such", "--from", place).out == "No port fits.\n"
+
+
+ANY4, ANY6 = Endpoint(80, "tcp", "0.0.0.0"), Endpoint(80, "tcp6", "::")
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "clash"),
+    [
+        (ANY4, ANY6, True),
+        (ANY4, ANY6._replace(v6_only=True), False),
+        (ANY4, Endpoint(80, "tcp", "10.0.0.1"), True),
+        (ANY4, Endpoint(80, "tcp6", "2001:db8::1"), False),
+        (ANY4, Endpoint(80, "udp", "0.0.0.0"), False),
+        (ANY4, Endpoint(81, "tcp", "0.0.0.0"), False),
+        (ANY4._replace(reuse=True), ANY4._replace(reuse=True), False),
+        (ANY4._replace(reuse=True), ANY4, True),
+        (Endpoint(80, "tcp", "127.0.0.1"), Endpoint(80, "tcp", "localhost"), True),
+        (Endpoint(80, "tcp6", "::ffff:10.0.0.1"), Endpoint(80, "tcp", "10.0.0.1"), True),
+        (Endpoint(80, "tcp6", "fe80::1%eth0"), Endpoint(80, "tcp6", "[fe80::1]"), True),
+        (Endpoint(80), ANY6._replace(v6_only=True), True),
+    ],
+)
+def test_the_real_rules_of_sharing(one: Endpoint, other: Endpoint, clash: bool) -> None:
+    assert overlap(one, other) is clash
+    assert overlap(other, one) is clash
+
+
+def test_ranges() -> None:
+    assert in_ranges(5004, ["80", " 5000-5010 "]) == "5000-5010"
+    assert in_ranges(81, ["80", "nonsense", "90-100"]) == ""
+
+
+@pytest.mark.parametrize(
+    ("text", "claims"),
+    [
+        ("port 6379\nbind 127.0.0.1 -::1\n", {(6379, "127.0.0.1"), (6379, "::1")}),
+        ("bind-address = 127.0.0.1\nport = 3306\n# port = 99\n", {(3306, "127.0.0.1")}),
+        ("listener 1883 0.0.0.0", {(1883, "0.0.0.0")}),
+        ("server {\n listen 80 default_server;\n listen [::]:81;\n proxy_pass http://x:99;\n}", {(80, ""), (81, "::")}),
+        ("-p 11211\n-l 127.0.0.1\n", {(11211, "127.0.0.1")}),
+        ("frontend f\n  bind *:8088\n  server a 10.0.0.1:99", {(8088, "")}),
+        ('{\n "port": 8080,\n "remote_port": 99\n}', {(8080, "")}),
+        ("accept = 127.0.0.1:443\nconnect = 10.0.0.1:99", {(443, "127.0.0.1")}),
+        ("listen-on port 5353 { 127.0.0.1; };", {(5353, "")}),
+    ],
+)
+def test_general_forms_of_configuration(text: str, claims: set[tuple[int, str]]) -> None:
+    assert {(c.port, c.address) for c in claims_of_text(text, "f") if not c.switched_off} == claims
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["port 0", "[mysqld]\nskip-networking\n", "listen_addresses = ''\nport = 5432", "enable_tcp = off", "listen = no"],
+)
+def test_general_forms_of_a_listener_that_is_off(text: str) -> None:
+    found = claims_of_text(text, "f")
+    assert found
+    assert all(claim.switched_off for claim in found)
+    assert not claims_of_text("skip-networking = 0", "f")
+
+
+def test_arguments() -> None:
+    found = claims_of_arguments(["/usr/bin/x", "--port=7000", "--listen", "127.0.0.1:7001", "--report", "7002", "-p"])
+    assert {(c.port, c.address) for c in found} == {(7000, ""), (7001, "127.0.0.1")}
+    assert claims_of_arguments([]) == []
+    assert claims_of_arguments(["x", "--port", "0"])[0].switched_off
+
+
+@given(st.text(max_size=200))
+def test_no_text_does_harm(text: str) -> None:
+    for claim in claims_of_text(text, "f"):
+        assert 0 <= claim.port < 65536
+    claims_of_arguments(text.split())
