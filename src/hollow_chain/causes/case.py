@@ -22,7 +22,8 @@ UNIT_TRIGGERS = ("socket", "timer", "path", "automount")
 EXITED = "98e322203f7a4ed290d09fe03c09fe15"
 """Message identifier of systemd for the end of a unit's process (systemd's message catalog)."""
 STARTING, STARTED = "7d4958e842da4a758f6c1cdc7b36dcc5", "39f53479d3a045ac8e11786248231fbf"
-"""Message identifiers of systemd for the beginning of a start and its end (systemd's message catalog)."""
+STOPPING = "de5b426a63be47a7b6ac3eaac82e2f6f"
+"""Message identifiers of systemd for the beginning of a start and its end, and of a stop (systemd's message catalog)."""
 
 
 class HostIndex:
@@ -130,6 +131,12 @@ def _begun(events: list[Event]) -> list[datetime]:
     return found
 
 
+def _since_stop(events: list[Event], begun: list[datetime]) -> list[datetime]:
+    """Those starts that came after the last stop by hand: the manager announces no such stop between its own restarts."""
+    stops = [event.at for event in events if event.code == STOPPING]
+    return [at for at in begun if not stops or at > stops[-1]]
+
+
 @dataclass(frozen=True)
 class Case:
     """One node under examination.
@@ -184,10 +191,11 @@ class Case:
         return self.index.events.get(self.node.name, [])
 
     def last_events(self) -> list[Event]:
-        """The records since the last start was tried; all where that moment is not known, and where the service is
-        restarted again and again: the run that is under way has not said yet why it will end."""
+        """The records since the last start was tried; all where that moment is not known. Where the service is
+        restarted again and again, those since the first start of that series: the run that is under way has not said
+        yet why it will end, and a run before the series ended for a reason of its own."""
         events = self.events()
-        if self.node.service is None or self.node.service.last is None or self.standing is Standing.UNSTABLE:
+        if self.node.service is None or self.node.service.last is None:
             return events
         begun = self._last_start(events)
         if begun is None:
@@ -205,6 +213,9 @@ class Case:
         started = last.started_at if last else None
         if last is not None and last.result == "resources" and last.ended_at is not None:
             return last.ended_at  # the manager failed before any program: what stands here is of the run before
+        if last is not None and self.standing is Standing.UNSTABLE:  # the start by hand, and each that was repeated
+            series = _since_stop(events, recorded)
+            return series[-min(last.restarts + 1, len(series))] if series else None
         if recorded and last is not None and self.service.state == "failed" and last.restarts > 1:
             # The tries of one series fail for one reason, and of a short one the words may have been lost.
             return recorded[-min(last.restarts, _TRIES_OF_A_SERIES, len(recorded))]
