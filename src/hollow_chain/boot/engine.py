@@ -1,0 +1,593 @@
+"""The simulation: a boot, event by event, in many runs at once.
+
+Every run has its own clock. Each step takes the next event of each run, so a step costs a few array operations however
+many runs there are, and a run needs as many steps as it has events. Reading and computing go by *virtual time*: all who
+share a station get on at one pace, min(1, capacity / number), so who will be done first is known when he comes, and a
+change of pace moves nobody in the queue (processor sharing; see Kleinrock, "Queueing Systems", volume 2, 1976).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from enum import IntEnum
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from hollow_chain.boot import draws
+from hollow_chain.boot.plan import FOREVER, BootPlan, Unit
+from hollow_chain.boot.queues import Floats, Index, Queues
+
+DISK, CPU, CLOCK = 0, 1, 2
+"""The stations of a start, in the order in which it passes them; the last one has room for all."""
+MOST_TRIES = 10
+"""Tries of one service that are followed; by then more of the same tells nothing new."""
+HORIZON = 3600.0
+"""Seconds of boot that are followed."""
+PORTION = 3_000_000
+"""Runs times units that are simulated at once: bounds the memory."""
+OWN, TIMEOUT, NEED = 0, 1, 2
+"""Codes of why something failed: what the fault or the thing held says, its limit, something it needs."""
+_FIRST_HELD = 3
+_FAR = 4.0
+"""Where starts are repeated (with other durations), a limit so many times longer than all can last is not watched."""
+
+
+class State(IntEnum):
+    """Where a unit stands."""
+
+    NOT_STARTED = 0
+    WAITING = 1
+    STARTING = 2
+    UP = 3
+    FAILED = 4
+    PASSED_OVER = 5
+    RETRY = 6
+
+
+@dataclass
+class Outcome:
+    """What came out, one row a run, one column a unit. Moments are NaN where they never came."""
+
+    plan: BootPlan
+    state: NDArray[np.int8]
+    up_at: NDArray[np.float32]
+    """When it was up for good (the last time, where it came up several times)."""
+    begun_at: NDArray[np.float32]
+    settled_at: NDArray[np.float32]
+    """When its first try was over, and those that wait for it could go on."""
+    tries: NDArray[np.int8]
+    why: NDArray[np.int16]
+    """Code of why it failed (the last time); -1: it did not."""
+    blame: NDArray[np.int32]
+    """Which unit that was the fault of; -1: nobody else."""
+    gate: NDArray[np.int32]
+    """The unit that it waited for last; -1: for none."""
+
+    @property
+    def runs(self) -> int:
+        """How many runs."""
+        return int(self.state.shape[0])
+
+    @property
+    def up(self) -> NDArray[np.bool_]:
+        """Where it is up in the end."""
+        return np.asarray(self.state == State.UP)
+
+    def cause(self, code: int, unit: int) -> str:
+        """The name of the cause behind a code of :attr:`why`."""
+        if code >= _FIRST_HELD:
+            return self.plan.held[code - _FIRST_HELD].cause
+        fault = self.plan.units[unit].fault
+        return {OWN: fault.cause if fault else "unexplained", TIMEOUT: "start-timeout", NEED: "needs"}.get(code, "")
+
+
+Progress = Callable[[int, int], None]
+
+
+def simulate(
+    plan: BootPlan, runs: int = 1000, seed: int = 1, progress: Progress | None = None, horizon: float = HORIZON
+) -> Outcome:
+    """Boot the host of *plan* *runs* times. Equal seeds give equal results, however the runs are portioned.
+
+    *progress* is told how many runs are done, of how many. Where it is interrupted (Ctrl-C) after a portion, the runs that
+    are done are the result. Raises :class:`ValueError` for an empty plan or no runs.
+    """
+    if runs < 1 or not plan.units:
+        raise ValueError("nothing to simulate: no runs, or no units")
+    size = max(1, min(runs, PORTION // len(plan.units)))
+    if progress is not None:
+        size = min(size, max(50, -(-runs // 8)))
+    compiled = _Compiled(plan, seed)
+    parts: list[Outcome] = []
+    done = 0
+    try:
+        while done < runs:
+            many = min(size, runs - done)
+            parts.append(_Portion(compiled, done, many, horizon).run())
+            done += many
+            if progress is not None:
+                progress(done, runs)
+    except KeyboardInterrupt:
+        if not parts:
+            raise
+    return parts[0] if len(parts) == 1 else _joined(plan, parts)
+
+
+def _joined(plan: BootPlan, parts: list[Outcome]) -> Outcome:
+    names = ("state", "up_at", "begun_at", "settled_at", "tries", "why", "blame", "gate")
+    return Outcome(plan, *(np.concatenate([getattr(part, name) for part in parts]) for name in names))
+
+
+class _Fan:
+    """From each unit to some others: lists of unequal length, in two flat arrays."""
+
+    def __init__(self, lists: list[list[int]]) -> None:
+        self.count = np.array([len(one) for one in lists], np.int64)
+        self.start = np.concatenate(([0], np.cumsum(self.count)[:-1])) if lists else self.count
+        self.flat = np.array([unit for one in lists for unit in one], np.int64)
+        self.empty = not self.flat.size
+
+    def out(self, runs: Index, units: Index) -> tuple[Index, Index, Index]:
+        """All pairs of a run and a unit that is led to, with the unit that leads there."""
+        many = self.count[units]
+        total = int(many.sum())
+        if not total:
+            none = np.empty(0, np.int64)
+            return none, none, none
+        ends = np.cumsum(many)
+        within = np.arange(total) - np.repeat(ends - many, many)
+        return np.repeat(runs, many), self.flat[np.repeat(self.start[units], many) + within], np.repeat(units, many)
+
+
+def _turned(units: list[Unit], pick: Callable[[Unit], tuple[int, ...]]) -> _Fan:
+    back: list[list[int]] = [[] for _ in units]
+    for at, unit in enumerate(units):
+        if unit.starts:
+            for other in dict.fromkeys(pick(unit)):
+                back[other].append(at)
+    return _Fan(back)
+
+
+class _Compiled:
+    """A plan as arrays over its units."""
+
+    def __init__(self, plan: BootPlan, seed: int) -> None:
+        units = plan.units
+        self.plan, self.many = plan, len(units)
+        self.streams = draws.streams([unit.name for unit in units], seed)
+        self.cut_stream = draws.streams(["\0cuts"], seed)
+        self.waiters = _turned(units, lambda u: u.waits + u.after)
+        self.needers = _turned(units, lambda u: u.needs + u.bound)
+        self.bound = _turned(units, lambda u: u.bound)
+        self.up_first = _Fan([list(u.up_first) for u in units])
+        self.uses = _Fan([list(u.uses) for u in units])
+        self.takes = _Fan([sorted(u.takes) for u in units])
+        self.seconds = self._floats(lambda u: u.work.seconds)
+        self.spread = self._floats(lambda u: u.work.spread)
+        shares = np.array([(u.work.disk, u.work.cpu, u.work.wait) for u in units])
+        self.shares = np.where(self.seconds[:, None] > 0, shares, 0.0)
+        self.next = self._next_stations()
+        self.limit = self._floats(lambda u: u.limit)
+        self.at = self._floats(lambda u: u.at)
+        self.at_spread = self._floats(lambda u: u.spread)
+        self.passed = np.array([u.passed_over for u in units])
+        self.fault_odds = self._floats(lambda u: u.fault.odds if u.fault else 0.0)
+        self.fault_after = self._floats(
+            lambda u: u.fault.after if u.fault and u.fault.after is not None else -1.0)  # fmt: skip
+        self.retry_after = self._floats(lambda u: u.retry.after if u.retry else 0.0)
+        self.retry_most = np.array([min(u.retry.most, MOST_TRIES - 1) if u.retry else 0 for u in units])
+        self.retry_within = self._floats(lambda u: u.retry.within if u.retry else FOREVER)
+        self.retry_timeout = np.array([bool(u.retry and u.retry.on_timeout) for u in units])
+        self.retry_failure = np.array([bool(u.retry and u.retry.on_failure) for u in units])
+        self.starts = np.array([u.starts for u in units])
+        self.far = _FAR if self.retry_most.any() else 1.0
+        self.variants = [frozenset[int](), *(cut for _, cut in plan.cuts)]
+        self.variant_ends = np.cumsum([1.0 - min(1.0, sum(p for p, _ in plan.cuts)), *(p for p, _ in plan.cuts)])
+
+    def _floats(self, pick: Callable[[Unit], float]) -> Floats:
+        return np.array([pick(unit) for unit in self.plan.units], np.float64)
+
+    def _next_stations(self) -> NDArray[np.int64]:
+        """For each unit and each station: the first one from there on at which it has anything to do; 3: none."""
+        found = np.full((self.many, 4), 3)
+        for station in (CLOCK, CPU, DISK):
+            found[:, station] = np.where(self.shares[:, station] > 0, station, found[:, station + 1])
+        return found
+
+    def durations(self, units: Index, runs: Index, tries: NDArray[Any]) -> Floats:
+        """How long starts would take alone: run by its number, try by its number from 0."""
+        seconds, spread = self.seconds[units], self.spread[units]
+        luck = spread > 0
+        if luck.any():
+            z = draws.normal(self.streams[units[luck]], runs[luck], tries[luck])
+            seconds[luck] *= np.exp(spread[luck] * z)
+        return seconds
+
+    def most_wait(self, runs: Index) -> Floats:
+        """The longest that others can keep a start from getting on, in each run: all that they have to read and compute."""
+        units = np.flatnonzero(self.starts & (self.seconds > 0))
+        load = self.shares[units, DISK] / self.plan.disks + self.shares[units, CPU] / self.plan.cores
+        load *= 1 + np.where(self.fault_odds[units] > 0, self.retry_most[units], 0)
+        most = np.zeros(runs.size)
+        for unit, weight in zip(units, load, strict=True):
+            same = np.full(runs.size, unit)
+            most += weight * self.durations(same, runs, np.zeros(runs.size, np.int8))
+        return most
+
+    def variant_of(self, runs: Index) -> NDArray[np.int64]:
+        """Which way of cutting loops each run meets."""
+        if len(self.variants) == 1:
+            return np.zeros(runs.size, np.int64)
+        chance = draws.uniform(self.cut_stream[np.zeros(runs.size, np.int64)], runs, draws.CUT)
+        return np.minimum(np.searchsorted(self.variant_ends, chance, side="right"), len(self.variants) - 1)
+
+    def begins(self) -> Iterator[tuple[NDArray[np.bool_], NDArray[np.int16]]]:
+        """For each way of cutting loops: which units start, and for how many others each waits."""
+        for cut in self.variants:
+            starts = self.starts.copy()
+            starts[list(cut)] = False
+            waits = np.zeros(self.many, np.int16)
+            for at, unit in enumerate(self.plan.units):
+                if starts[at]:
+                    waits[at] = sum(bool(starts[other]) for other in dict.fromkeys(unit.waits + unit.after))
+            yield starts, waits + (self.at > 0) + (self.at_spread > 0) * (self.at <= 0)
+
+
+class _Portion:
+    """Some of the runs, simulated together. Arrays over (run, unit) are flat: place = run * units + unit."""
+
+    def __init__(self, compiled: _Compiled, first: int, runs: int, horizon: float) -> None:
+        self.c, self.runs, self.many, self.horizon = compiled, runs, compiled.many, horizon
+        self.number = np.arange(first, first + runs)
+        size = runs * self.many
+        variants = list(compiled.begins())
+        of_run = compiled.variant_of(self.number)
+        starts = np.stack([one for one, _ in variants])[of_run]
+        self.state = np.where(starts, State.WAITING, State.NOT_STARTED).astype(np.int8).ravel()
+        self.pending = np.stack([many for _, many in variants])[of_run].ravel()
+        self.up_at, self.begun_at, self.settled_at = (np.full(size, np.nan, np.float32) for _ in range(3))
+        self.tries = np.zeros(size, np.int8)
+        self.in_window = np.zeros(size, np.int8)
+        self.why = np.full(size, -1, np.int16)
+        self.blame, self.gate = (np.full(size, -1, np.int32) for _ in range(2))
+        self.window: dict[int, Floats] = {int(s): np.full(runs, np.nan) for s in np.flatnonzero(compiled.retry_most)}
+        self.deadline = np.full(size, np.inf)
+        self.work = np.zeros(size)
+        self.station = np.full(size, 3, np.int8)
+        self.left = np.tile(np.array([h.amount for h in compiled.plan.held], np.int32), (runs, 1))
+        self.holder = np.full((runs, len(compiled.plan.held)), -1, np.int32)
+        self.queues = Queues(3 * runs, self.many)
+        self.virtual = np.zeros((3, runs))
+        self.busy = np.zeros((3, runs), np.int64)
+        self.most_wait = compiled.most_wait(self.number)
+        self.room = np.array([[compiled.plan.disks], [compiled.plan.cores], [np.inf]])
+
+    @property
+    def clock(self) -> Floats:
+        """The moment of each run: virtual time of the station that has room for all."""
+        return np.asarray(self.virtual[CLOCK])
+
+    def run(self) -> Outcome:
+        """Simulate to the end."""
+        self._open()
+        while self._step():
+            pass
+        shape = self.runs, self.many
+        names = (self.state, self.up_at, self.begun_at, self.settled_at, self.tries, self.why, self.blame, self.gate)
+        return Outcome(self.c.plan, *(array.reshape(shape) for array in names))
+
+    def _open(self) -> None:
+        """What happens at the first moment: timed starts are noted, and all that waits for nothing begins."""
+        runs, units = np.nonzero(self.state.reshape(self.runs, self.many) == State.WAITING)
+        timed = (self.c.at[units] > 0) | (self.c.at_spread[units] > 0)
+        late, who = runs[timed], units[timed]
+        chance = draws.uniform(self.c.streams[who], self.number[late], draws.EVENT)
+        self._at_moment(late, who, self.c.at[who] + self.c.at_spread[who] * chance)
+        free = self.pending[runs * self.many + units] == 0
+        self._begin(runs[free], units[free])
+
+    # One step: the next event of every run.
+
+    def _step(self) -> bool:
+        first = self.queues.first.reshape(3, self.runs)
+        pace = np.minimum(1.0, self.room / np.maximum(self.busy, 1))
+        ahead = np.maximum(first - self.virtual, 0.0) / pace
+        station = ahead.argmin(axis=0)
+        wait = ahead.min(axis=0)
+        live = np.flatnonzero(self.clock + wait <= self.horizon)
+        if not live.size:
+            return False
+        if live.size < self.runs:
+            station = station[live]
+            self.virtual[:, live] += pace[:, live] * wait[live]
+        else:
+            self.virtual += pace * wait
+        rows = station * self.runs + live
+        self._happens(live, self.queues.pop(rows), station)
+        return True
+
+    def _happens(self, runs: Index, units: Index, station: Index) -> None:
+        at = runs * self.many + units
+        shared = station != CLOCK
+        if shared.any():
+            self.busy[station[shared], runs[shared]] -= 1
+            self._enter(runs[shared], units[shared], station[shared] + 1)
+        timed = ~shared
+        if timed.any():
+            self._by_the_clock(runs[timed], units[timed], at[timed])
+
+    def _by_the_clock(self, runs: Index, units: Index, at: Index) -> None:
+        state = self.state[at]
+        starting = state == State.STARTING
+        if starting.any():
+            r, s, a = runs[starting], units[starting], at[starting]
+            # While it still reads or computes, only its limit can have brought it here.
+            late = (self.station[a] != CLOCK) | (self.deadline[a] < self.work[a])
+            if late.any():
+                self._leave_station(r[late], s[late], a[late])
+                self._fail(r[late], s[late], TIMEOUT)
+                r, s = r[~late], s[~late]
+            self._finish(r, s)
+        rest = ~starting
+        if rest.any():
+            self._begins_or_ends(runs[rest], units[rest], at[rest], state[rest])
+
+    def _begins_or_ends(self, runs: Index, units: Index, at: Index, state: NDArray[np.int8]) -> None:
+        waiting = state == State.WAITING
+        if waiting.any():
+            self.pending[at[waiting]] -= 1
+            ready = waiting & (self.pending[at] == 0)
+            self._begin(runs[ready], units[ready])
+        again = state == State.RETRY
+        if again.any():
+            self._begin(runs[again], units[again])
+        up = state == State.UP
+        if up.any():
+            self._fail(runs[up], units[up], OWN)
+
+    def _leave_station(self, runs: Index, units: Index, at: Index) -> None:
+        station = self.station[at].astype(np.int64)
+        inside = station < CLOCK
+        if inside.any():
+            self.queues.drop(station[inside] * self.runs + runs[inside], units[inside])
+            np.subtract.at(self.busy, (station[inside], runs[inside]), 1)
+        self.station[at] = 3
+
+    # What can happen to pairs of a run and a unit.
+
+    def _begin(self, runs: Index, units: Index) -> None:
+        """Begin starts; what is over at once (targets) sets off others in the same moment, round by round."""
+        if not runs.size:
+            return
+        passed = self.c.passed[units]
+        if passed.any():
+            self._pass_over(runs[passed], units[passed])
+            runs, units = runs[~passed], units[~passed]
+        runs, units = self._refused(runs, units, self.c.up_first, NEED)
+        if not runs.size:
+            return
+        at = runs * self.many + units
+        now = self.clock[runs]
+        tries = self.tries[at]
+        self.state[at] = State.STARTING
+        self.begun_at[at] = np.where(tries == 0, now, self.begun_at[at])
+        self.tries[at] = tries + 1
+        self._count_in_window(runs, units, at, now)
+        total = self.c.durations(units, self.number[runs], tries)
+        self.work[at] = total
+        limit = now + self.c.limit[units]
+        self.deadline[at] = np.inf
+        bounded = self.c.limit[units] < self.c.far * (total + self.most_wait[runs])
+        if bounded.any():
+            self.deadline[at[bounded]] = limit[bounded]
+            self.queues.put(CLOCK * self.runs + runs[bounded], units[bounded], limit[bounded])
+        self._enter(runs, units, np.zeros(runs.size, np.int64))
+
+    def _enter(self, runs: Index, units: Index, station: Index) -> None:
+        """Go to the first station from *station* on that has work; where there is none, the start is done."""
+        going = self.c.next[units, station]
+        done = going == 3
+        moving = ~done
+        if moving.any():
+            self._work_at(runs[moving], units[moving], going[moving])
+        if done.any():
+            r, s = runs[done], units[done]
+            at = r * self.many + s
+            bounded = np.isfinite(self.deadline[at])
+            if bounded.any():
+                self.queues.drop(CLOCK * self.runs + r[bounded], s[bounded])
+            self._finish(r, s)
+
+    def _work_at(self, runs: Index, units: Index, station: Index) -> None:
+        at = runs * self.many + units
+        self.station[at] = station
+        share = self.work[at] * self.c.shares[units, station]
+        until = self.virtual[station, runs] + share
+        shared = station != CLOCK
+        if shared.any():
+            np.add.at(self.busy, (station[shared], runs[shared]), 1)
+        waits = ~shared
+        if waits.any():
+            # Its limit stands in the same slot: the sooner of the two counts.
+            self.work[at[waits]] = until[waits]
+            limit = self.deadline[at[waits]]
+            bounded = np.isfinite(limit)
+            if bounded.any():
+                self.queues.drop(CLOCK * self.runs + runs[waits][bounded], units[waits][bounded])
+                until[waits] = np.minimum(until[waits], limit)
+        self.queues.put(station * self.runs + runs, units, until)
+
+    def _finish(self, runs: Index, units: Index) -> None:
+        """The work of a start is done: it is up, unless something it wants is not to be had."""
+        if not runs.size:
+            return
+        at = runs * self.many + units
+        self.station[at] = 3
+        odds = self.c.fault_odds[units]
+        faulty = odds > 0
+        if faulty.any():
+            faulty[faulty] = self._is_faulty(runs[faulty], units[faulty], odds[faulty])
+            dies = faulty & (self.c.fault_after[units] < 0)
+            if dies.any():
+                self._fail(runs[dies], units[dies], OWN)
+                runs, units, at, faulty = runs[~dies], units[~dies], at[~dies], faulty[~dies]
+        if not self.c.uses.empty or not self.c.takes.empty:
+            before = runs * self.many + units
+            runs, units = self._refused(runs, units, self.c.uses, NEED)
+            runs, units = self._take(runs, units)
+            at = runs * self.many + units
+            faulty = faulty[np.isin(before, at)]
+        if not runs.size:
+            return
+        self.state[at] = State.UP
+        now = self.clock[runs]
+        self.up_at[at] = now
+        if faulty.any():
+            self._at_moment(runs[faulty], units[faulty], now[faulty] + self.c.fault_after[units[faulty]])
+        self._settle(runs, units, np.ones(runs.size, bool))
+
+    def _is_faulty(self, runs: Index, units: Index, odds: Floats) -> NDArray[np.bool_]:
+        return np.asarray(draws.uniform(self.c.streams[units], self.number[runs], draws.FAULT) < odds)
+
+    def _refused(self, runs: Index, units: Index, fan: _Fan, code: int) -> tuple[Index, Index]:
+        """Fail those that want another to be up that is not; the rest is returned."""
+        if fan.empty or not fan.count[units].any():
+            return runs, units
+        r, wanted, s = fan.out(runs, units)
+        missing = self.state[r * self.many + wanted] != State.UP
+        if not missing.any():
+            return runs, units
+        r, s, wanted = r[missing], s[missing], wanted[missing]
+        lost, once = np.unique(r * self.many + s, return_index=True)
+        self._fail(r[once], s[once], code, wanted[once])
+        kept = ~np.isin(runs * self.many + units, lost)
+        return runs[kept], units[kept]
+
+    def _take(self, runs: Index, units: Index) -> tuple[Index, Index]:
+        """Take what each wants to hold, first come first served; those that find it gone fail, the rest is returned."""
+        takers = self.c.takes.count[units] > 0
+        if self.c.takes.empty or not takers.any():
+            return runs, units
+        got = ~takers
+        for one in np.flatnonzero(takers):  # one at a time: two of one run may want the same thing in one moment
+            got[one] = self._takes_all(int(runs[one]), int(units[one]))
+        return runs[got], units[got]
+
+    def _takes_all(self, run: int, unit: int) -> bool:
+        start = self.c.takes.start[unit]
+        wanted = self.c.takes.flat[start : start + self.c.takes.count[unit]]
+        things, pieces = np.unique(wanted, return_counts=True)
+        lacking = np.flatnonzero(self.left[run, things] < pieces)
+        if lacking.size:
+            thing = int(things[lacking[0]])
+            self._fail(np.array([run]), np.array([unit]), _FIRST_HELD + thing, self.holder[run, [thing]])
+            return False
+        self.left[run, things] -= pieces
+        self.holder[run, things] = unit
+        return True
+
+    def _give_back(self, runs: Index, units: Index) -> None:
+        if self.c.takes.empty or not self.c.takes.count[units].any():
+            return
+        r, thing, _ = self.c.takes.out(runs, units)
+        np.add.at(self.left, (r, thing), 1)
+
+    def _pass_over(self, runs: Index, units: Index) -> None:
+        at = runs * self.many + units
+        self.state[at] = State.PASSED_OVER
+        self._bring_down(runs, units)
+        self._settle(runs, units, np.ones(runs.size, bool))
+
+    def _fail(self, runs: Index, units: Index, code: int, blame: Any = None) -> None:
+        """A start failed, or what was up has ended. Pairs are told apart; each may fail several times in its life."""
+        if not runs.size:
+            return
+        at = runs * self.many + units
+        was_up = self.state[at] == State.UP
+        self.why[at] = code
+        self.blame[at] = -1 if blame is None else blame
+        self._give_back(runs[was_up], units[was_up])
+        again = self._may_retry(runs, units, at, code)
+        self.state[at] = np.where(again, State.RETRY, State.FAILED)
+        if again.any():
+            later = self.clock[runs[again]] + self.c.retry_after[units[again]]
+            self._at_moment(runs[again], units[again], later)
+        if was_up.any():
+            self.up_at[at[was_up]] = np.nan
+            self._bring_down(runs[was_up], units[was_up])
+        self._settle(runs, units, np.zeros(runs.size, bool))
+
+    def _may_retry(self, runs: Index, units: Index, at: Index, code: int) -> NDArray[np.bool_]:
+        if code == NEED:
+            return np.zeros(runs.size, bool)
+        allowed = self.c.retry_timeout if code == TIMEOUT else self.c.retry_failure
+        followed = self.tries[at] < MOST_TRIES
+        return np.asarray(allowed[units] & followed & (self.in_window[at] <= self.c.retry_most[units]))
+
+    def _count_in_window(self, runs: Index, units: Index, at: Index, now: Floats) -> None:
+        """Count a try against the bar: a window opens with the first try and counts those within it (``ratelimit.c`` of
+        systemd)."""
+        counted = self.c.retry_most[units] > 0
+        for unit in np.unique(units[counted]):
+            chosen = units == unit
+            opened = self.window[int(unit)]
+            r, a, moment = runs[chosen], at[chosen], now[chosen]
+            over = ~(moment - opened[r] < self.c.retry_within[unit])
+            opened[r[over]] = moment[over]
+            self.in_window[a] = np.where(over, 1, self.in_window[a] + 1)
+
+    def _bring_down(self, runs: Index, units: Index) -> None:
+        """Take down what is bound to units that ended or were passed over."""
+        if self.c.bound.empty:
+            return
+        r, s, by = self.c.bound.out(runs, units)
+        at = r * self.many + s
+        touched = np.isin(self.state[at], (State.UP, State.STARTING, State.WAITING))
+        at, once = np.unique(at[touched], return_index=True)
+        r, s, by = r[touched][once], s[touched][once], by[touched][once]
+        starting = self.state[at] == State.STARTING
+        if starting.any():
+            self._leave_station(r[starting], s[starting], at[starting])
+            self.queues.drop(CLOCK * self.runs + r[starting], s[starting])
+        self._fail(r, s, NEED, by)
+
+    def _at_moment(self, runs: Index, units: Index, moments: Floats) -> None:
+        if runs.size:
+            self.queues.put(CLOCK * self.runs + runs, units, moments)
+
+    def _settle(self, runs: Index, units: Index, well: NDArray[np.bool_]) -> None:
+        """First tries are over: who needs a failed one fails, who waits for it comes nearer."""
+        at = runs * self.many + units
+        new = np.isnan(self.settled_at[at])
+        runs, units, well, at = runs[new], units[new], well[new], at[new]
+        if not runs.size:
+            return
+        self.settled_at[at] = self.clock[runs]
+        if not well.all():
+            self._fail_needers(runs[~well], units[~well])
+        r, s, by = self.c.waiters.out(runs, units)
+        if not r.size:
+            return
+        place = r * self.many + s
+        single = bool((runs[1:] > runs[:-1]).all())  # one in each run: then no pair comes twice
+        if single:
+            self.pending[place] -= 1
+        else:
+            np.subtract.at(self.pending, place, 1)
+        ready = np.flatnonzero((self.pending[place] == 0) & (self.state[place] == State.WAITING))
+        if not single:
+            ready = ready[np.unique(place[ready], return_index=True)[1]]
+        self.gate[place[ready]] = by[ready]
+        self._begin(r[ready], s[ready])
+
+    def _fail_needers(self, runs: Index, units: Index) -> None:
+        r, s, by = self.c.needers.out(runs, units)
+        if not r.size:
+            return
+        at = r * self.many + s
+        waiting = self.state[at] == State.WAITING
+        at, once = np.unique(at[waiting], return_index=True)
+        self._fail(r[waiting][once], s[waiting][once], NEED, by[waiting][once])

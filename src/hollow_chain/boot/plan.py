@@ -1,0 +1,130 @@
+"""What a boot is made of, in words that no service manager owns: the input of the simulation.
+
+A family's rules (``systemd_rules``, ``control_rules``) turn the facts of a host into a :class:`BootPlan`; from there on
+nothing knows of families. All durations and moments are seconds; moments count from the beginning of the boot.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+FOREVER = math.inf
+
+
+@dataclass(frozen=True)
+class Work:
+    """How long a start takes when it has the host for itself: log-normal, and what it spends that time on.
+
+    ``seconds`` is the median, ``spread`` the standard deviation of the logarithm. A start first reads from the disk,
+    then computes, then waits (for a device, a peer, a clock); the shares say how much of it each takes. Reading and
+    computing are shared with all others that do the same at that moment, waiting is not.
+    """
+
+    seconds: float = 0.0
+    spread: float = 0.0
+    disk: float = 0.2
+    cpu: float = 0.3
+    records: int = 0
+    """Recorded starts that it rests on; 0: the prior of its family alone."""
+
+    @property
+    def wait(self) -> float:
+        """The share that is spent on waiting."""
+        return max(0.0, 1.0 - self.disk - self.cpu)
+
+
+@dataclass(frozen=True)
+class Fault:
+    """Something that makes a start fail, or ends what was started."""
+
+    cause: str
+    odds: float = 1.0
+    """The chance that it is there at a boot."""
+    after: float | None = None
+    """Seconds after it is up until it ends; None: the start itself fails."""
+
+
+@dataclass(frozen=True)
+class Retry:
+    """What the manager does when it failed."""
+
+    after: float = 0.1
+    """Seconds until the next try."""
+    most: int = 0
+    """Further tries at most; 0: none."""
+    within: float = FOREVER
+    """The bar counts tries of so many seconds only (a window that is opened by the first one)."""
+    on_timeout: bool = True
+    on_failure: bool = True
+
+
+@dataclass(frozen=True)
+class Held:
+    """Something of which there is only so much: an endpoint that two want, a lock, seats."""
+
+    name: str
+    cause: str
+    """The cause of the catalogue where it is not to be had."""
+    amount: int = 1
+
+
+@dataclass(frozen=True)
+class Unit:
+    """One service (or target, mount, ...) in the boot. Others are named by their place in the plan."""
+
+    name: str
+    kind: str = "service"
+    starts: bool = False
+    """Whether this boot starts it at all."""
+    at: float = 0.0
+    """Not before this moment (a delayed group, an event at a given time)."""
+    spread: float = 0.0
+    """Up to so many seconds later, evenly spread (an event at a random time)."""
+    waits: tuple[int, ...] = ()
+    """Starts once all of these are settled: up, passed over, or failed."""
+    needs: tuple[int, ...] = ()
+    """Fails where one of these fails before it has begun."""
+    up_first: tuple[int, ...] = ()
+    """Fails where one of these is not up at the moment it begins (and is not waited for)."""
+    uses: tuple[int, ...] = ()
+    """Used without being declared: fails where one of these is not up at the moment it would be up itself."""
+    bound: tuple[int, ...] = ()
+    """Goes down with any of these, and does not start where one of these was passed over."""
+    passed_over: bool = False
+    """A condition does not hold: never begun, and no failure."""
+    work: Work = Work()
+    limit: float = FOREVER
+    """Seconds after which a start is given up."""
+    fault: Fault | None = None
+    retry: Retry | None = None
+    takes: tuple[int, ...] = ()
+    """Places in :attr:`BootPlan.held` of what it takes as it comes up, one piece each (several: named several times)."""
+    after: tuple[int, ...] = ()
+    """Started one after the other: not before these are settled, whatever came of them (as :attr:`waits`, told apart for
+    the reader)."""
+    why_not: str = ""
+    """Where it is not started: the cause of the catalogue, or empty where nothing asks for it."""
+    blame: int = -1
+    """Where it is not started: the unit whose fault that is."""
+    now_up: bool | None = None
+    """Whether it runs in the facts that the plan was made from. None: not known."""
+
+
+@dataclass
+class BootPlan:
+    """A whole boot of one host."""
+
+    host: str
+    units: list[Unit] = field(default_factory=list)
+    held: list[Held] = field(default_factory=list)
+    cores: float = 1.0
+    disks: float = 1.0
+    cuts: list[tuple[float, frozenset[int]]] = field(default_factory=list)
+    """Ways in which loops are cut: the chance of each, and the units whose start it drops. Empty: no loop."""
+    notes: list[str] = field(default_factory=list)
+    """What the reader should know about how the plan was made."""
+
+    def index(self, name: str) -> int | None:
+        """The place of the unit of that name."""
+        return next((at for at, unit in enumerate(self.units) if unit.name == name), None)

@@ -1,0 +1,65 @@
+"""Many priority queues side by side: one for each row, with a slot for each column, in NumPy arrays.
+
+Each row is a tree of minima of a fixed width: a change of one slot touches one group a level, so it costs the same
+whatever is in the queue. Called with arrays of rows, each call serves all of them in a handful of array operations.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Index = NDArray[np.int64]
+Floats = NDArray[np.float64]
+_TWO_LEVELS = 1024
+"""Up to so many columns two levels are the quickest."""
+
+
+class Queues:
+    """*rows* queues of *columns* slots; an empty slot holds infinity."""
+
+    def __init__(self, rows: int, columns: int) -> None:
+        levels = 2 if columns <= _TWO_LEVELS else 3
+        self.width = max(2, int(np.ceil(columns ** (1.0 / levels))))
+        self._sizes: list[int] = []
+        size = columns
+        for _ in range(levels):
+            groups = -(-size // self.width)
+            self._sizes.append(groups * self.width)
+            size = groups
+        self._levels: list[NDArray[Any]] = [np.full((rows * padded,), np.inf) for padded in self._sizes]
+        self.first: Floats = np.full(rows, np.inf)
+        """The least value of each row."""
+
+    def put(self, rows: Index, columns: Index, values: Floats) -> None:
+        """Fill slots with values that are no greater than what was there (an empty slot holds infinity)."""
+        at = columns
+        for level, size in zip(self._levels, self._sizes, strict=True):
+            np.minimum.at(level, rows * size + at, values)
+            at = at // self.width
+        np.minimum.at(self.first, rows, values)
+
+    def drop(self, rows: Index, columns: Index) -> None:
+        """Empty slots."""
+        at = columns
+        values: Any = np.inf
+        for level, size in zip(self._levels, self._sizes, strict=True):
+            level[rows * size + at] = values
+            at = at // self.width
+            values = level.reshape(-1, self.width)[rows * (size // self.width) + at].min(axis=1)
+        # The topmost level may have more than one group where rounding left a few over.
+        self.first[rows] = values if self._sizes[-1] == self.width else self._tops(rows).min(axis=1)
+
+    def pop(self, rows: Index) -> Index:
+        """Empty the slot of the least value of each of *rows* (told apart), and return its column."""
+        at = self._tops(rows).argmin(axis=1)
+        for level, size in zip(self._levels[-2::-1], self._sizes[-2::-1], strict=True):
+            group = level.reshape(-1, self.width)[rows * (size // self.width) + at]
+            at = at * self.width + group.argmin(axis=1)
+        self.drop(rows, at)
+        return at
+
+    def _tops(self, rows: Index) -> Floats:
+        return np.asarray(self._levels[-1].reshape(-1, self._sizes[-1])[rows])
