@@ -54,6 +54,10 @@ class Trigger(Part, gc=False):
     """The unit or thing whose event it is."""
     due_at: Moment | None = None
     """When it will come, where that is known (timers)."""
+    after_boot: Seconds | None = None
+    """How long after boot it comes, where that is set."""
+    spread: Seconds = 0.0
+    """Up to so many seconds later, at random."""
 
 
 class Condition(Part, gc=False):
@@ -140,6 +144,10 @@ class LastRun(Part, gc=False):
     """When it last ceased to be up."""
     step: str = ""
     """The step that failed where that is not the main program, such as ``ExecStartPre``."""
+    took: Seconds | None = None
+    """How long that start took, with all its steps, until it was up."""
+    cpu_seconds: Seconds | None = None
+    """Computing time that its processes have used since."""
     restarts: int = 0
     """Restarts by the manager itself since the last start by somebody else."""
     status_text: str = ""
@@ -249,4 +257,5 @@ class Service(Part):
     claims: list[Claim] = []
     seats: list[SeatWant] = []
     failure_actions: list[str] = []
-    """What the manager does after the first, second and later failures."""
+    """What the manager does after the first, second and later failures: ``restart``, ``restart after 60 s``, ``run``,
+    ``reboot`` or ``none``."""

@@ -59,6 +59,8 @@ _LOADS = {
     "masked": "masked",
     "not-found": "missing",
 }
+_FROM_BOOT = ("OnBootUSec", "OnStartupUSec", "OnActiveUSec")
+"""Settings of a timer that count from the boot, or from the start of the timer in it (systemd.timer(5))."""
 _TRIGGER_KINDS = ("socket", "timer", "path", "automount")
 _CHILD_EXITED = 1
 
@@ -176,6 +178,16 @@ def _triggers(facts: Properties, activatable: frozenset[str]) -> list[Trigger]:
         due = moment(facts.get("NextElapseUSecRealtime"))
         if due is not None:
             found.append(Trigger(kind="time", name=facts["Id"], due_at=due))
+    found += [
+        Trigger(
+            kind="time",
+            name=facts["Id"],
+            after_boot=seconds(after),
+            spread=seconds(facts.get("RandomizedDelayUSec")) or 0.0,
+        )
+        for base, after, _ in facts.get("TimersMonotonic", ())
+        if base in _FROM_BOOT
+    ]
     return found
 
 
@@ -281,9 +293,23 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
         ended_at=moment(facts.get("InactiveEnterTimestamp")) or moment(facts.get("ExecMainExitTimestamp")),
         left_up_at=moment(facts.get("ActiveExitTimestamp")),
         step=step,
+        took=_took(facts),
+        cpu_seconds=cpu / 1e9 if isinstance(cpu := facts.get("CPUUsageNSec"), int) and 0 < cpu < _FOREVER else None,
         restarts=facts.get("NRestarts", 0),
         status_text=_said(facts.get("StatusText", "")),
     )
+
+
+def _took(facts: Properties) -> float | None:
+    """From the beginning of the last start to its end; None where it is under way, or has failed."""
+    begun, up, ended = (
+        facts.get(f"{name}TimestampMonotonic") or 0 for name in ("InactiveExit", "ActiveEnter", "InactiveEnter")
+    )
+    if begun and up >= begun:
+        return seconds(up - begun)
+    if begun and ended >= begun and not up and facts.get("Result") == "success":
+        return seconds(ended - begun)
+    return None
 
 
 def _later(one: datetime | None, other: datetime | None) -> datetime | None:

@@ -1,0 +1,156 @@
+"""How long starts take: a log-normal for each service, fitted to its recorded starts.
+
+Few records say little about a service, so each fit is drawn toward the prior of its kind, the more the fewer there are
+(normal-inverse-gamma on the logarithms, in its empirical form; see Gelman et al., "Bayesian Data Analysis", 3.3 and 5).
+Starts that ran into a limit are records too: they would have taken longer than that (censored data).
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from hollow_chain.boot.plan import Work
+from hollow_chain.facts.host import Host
+from hollow_chain.facts.service import Service
+
+SHORTEST = 1e-4
+"""Seconds; the clock of records tells no less."""
+_OUT_OF_TIME = (1053, 1460, 258)
+"""Numbers of the control-manager family for a start that did not answer in time."""
+
+
+@dataclass(frozen=True)
+class Prior:
+    """What is known of a kind of service before its own records are seen. Spreads are of the logarithm."""
+
+    seconds: float
+    between: float
+    """From one service of the kind to another."""
+    within: float = 0.25
+    """From one start of a service to another."""
+    weight: float = 4.0
+    """Records that the prior spread counts for."""
+    disk: float = 0.2
+    cpu: float = 0.3
+
+
+AT_ONCE = ("target", "socket", "slice", "timer", "path", "scope", "automount", "remote")
+"""Kinds whose start is nothing but a change of state."""
+PRIORS: dict[str, Prior] = {
+    "simple": Prior(0.004, 0.8),
+    "exec": Prior(0.02, 0.8),
+    "idle": Prior(0.01, 0.8),
+    "forking": Prior(0.15, 1.1),
+    "notify": Prior(0.15, 1.1),
+    "notify-reload": Prior(0.15, 1.1),
+    "dbus": Prior(0.1, 1.0),
+    "oneshot": Prior(0.05, 1.2),
+    "mount": Prior(0.03, 1.0, disk=0.8, cpu=0.1),
+    "swap": Prior(0.03, 1.0, disk=0.8, cpu=0.1),
+    "device": Prior(0.5, 0.8, disk=0.0, cpu=0.0),
+    "shared-process": Prior(0.4, 1.0),
+    "own-process": Prior(1.5, 1.0),
+}
+"""By start type (systemd.service(5), "Type="), else by kind; the last ones are of the control-manager family."""
+_OTHER = {"systemd": Prior(0.05, 1.2), "control-manager": Prior(1.2, 1.0)}
+
+
+def prior_of(service: Service, host: Host) -> Prior:
+    """The prior for a service."""
+    style = service.program.style if service.program else ""
+    return PRIORS.get(style) or PRIORS.get(service.kind) or _OTHER[host.manager]
+
+
+def records_of(service: Service, host: Host) -> tuple[list[float], list[float]]:
+    """Seconds of recorded starts that came up, and of those that were given up (they would have taken longer)."""
+    done = [start.seconds for start in service.starts if start.outcome == "up" and start.seconds > 0]
+    given_up = [start.seconds for start in service.starts if start.outcome == "timeout" and start.seconds > 0]
+    last = service.last
+    if last is not None and not service.starts:
+        took = last.took
+        if took is None and last.started_at and last.up_at and last.up_at > last.started_at:
+            took = (last.up_at - last.started_at).total_seconds()
+        if took is not None and took > 0:
+            done.append(took)
+    given_up += _given_up_last(service, host)
+    for boot in host.boots:
+        begun, up = boot.tried_seconds.get(service.name), boot.up_seconds.get(service.name)
+        if begun is not None and up is not None and up > begun and not service.starts:
+            done.append(up - begun)
+    return [max(seconds, SHORTEST) for seconds in done], given_up
+
+
+def _given_up_last(service: Service, host: Host) -> list[float]:
+    """The last try, where it ran into its limit or is still under way: at least how long it takes."""
+    last, limits = service.last, service.limits or host.limits
+    if last is None or any(start.outcome == "timeout" for start in service.starts):
+        return []
+    if service.state == "starting" and last.started_at and host.read_at and host.read_at > last.started_at:
+        return [(host.read_at - last.started_at).total_seconds()] if last.up_at is None and not last.restarts else []
+    if last.result == "timeout" or last.error_number in _OUT_OF_TIME:
+        limit = limits.start_seconds if limits else None
+        return [limit] if limit is not None and limit > 0 else []
+    return []
+
+
+def fitted(done: list[float], given_up: list[float], prior: Prior) -> tuple[float, float]:
+    """Median seconds, and the spread of the logarithm of the next start, from *done* and *given_up* starts."""
+    if not done and not given_up:
+        return prior.seconds, math.hypot(prior.between, prior.within)
+    logs = [math.log(seconds) for seconds in done]
+    pull = (prior.within / prior.between) ** 2
+    many = len(logs)
+    middle = (pull * math.log(prior.seconds) + sum(logs)) / (pull + many) if many else math.log(prior.seconds)
+    scatter = sum((one - middle) ** 2 for one in logs)
+    spread = math.sqrt((prior.weight * prior.within**2 + scatter) / (prior.weight + many))
+    if given_up:
+        middle, spread = _censored(logs, [math.log(seconds) for seconds in given_up], prior, (middle, spread))
+    # What is not known of the median widens what is expected of the next start.
+    return math.exp(middle), spread * math.sqrt(1.0 + 1.0 / (pull + many)) if many else spread
+
+
+def _censored(logs: list[float], beyond: list[float], prior: Prior, guess: tuple[float, float]) -> tuple[float, float]:
+    """The most probable median and spread where some records only say "longer than"."""
+    import numpy as np
+    from scipy.optimize import minimize
+    from scipy.stats import norm
+
+    seen, over = np.array(logs), np.array(beyond)
+    expected = math.log(prior.seconds)
+
+    def surprise(x: np.ndarray) -> float:
+        middle, spread = float(x[0]), math.exp(float(x[1]))
+        told = norm.logpdf(seen, middle, spread).sum() + norm.logsf(over, middle, spread).sum()
+        told += norm.logpdf(middle, expected, prior.between) + norm.logpdf(float(x[1]), math.log(prior.within), 0.5)
+        return -float(told)
+
+    start = np.array([max([guess[0], *beyond]), math.log(guess[1])])
+    found = minimize(surprise, start, method="Nelder-Mead")
+    return float(found.x[0]), math.exp(float(found.x[1]))
+
+
+def work_of(service: Service, host: Host) -> Work:
+    """How long a start of *service* takes, and what it spends the time on."""
+    if service.kind in AT_ONCE:
+        return Work()
+    prior = prior_of(service, host)
+    done, given_up = records_of(service, host)
+    seconds, spread = fitted(done, given_up, prior)
+    disk, cpu = prior.disk, prior.cpu
+    used = service.last.cpu_seconds if service.last else None
+    if used is not None and done:
+        # What it has used up to now is the most that its start can have used.
+        cpu = min(used / seconds, 1.0) if used < cpu * seconds or _fresh(service, host) else cpu
+        disk = min(disk, 1.0 - cpu)
+    return Work(seconds, spread, disk, cpu, len(done) + len(given_up))
+
+
+def _fresh(service: Service, host: Host) -> bool:
+    """Whether its start is nearly all that it has done: what it used, it used for that."""
+    last = service.last
+    if last is None or last.up_at is None or host.read_at is None or not last.took:
+        return False
+    if service.state == "done" or (service.program and service.program.style == "oneshot"):
+        return True
+    return (host.read_at - last.up_at).total_seconds() < 2 * last.took

@@ -1,0 +1,102 @@
+"""What to expect of the next boot from what is known now: which faults will be there again, who will race whom.
+
+A cause that was found now is one of three kinds: it *stays* (a reboot does not put back a missing program), it is *over*
+with a reboot (a process that nobody restarts), or it *arises anew* in each boot from durations and order, which the
+simulation does by itself. The kinds stand in one table.
+"""
+
+from __future__ import annotations
+
+from hollow_chain.boot.making import Expected
+from hollow_chain.boot.plan import Fault
+from hollow_chain.causes import Facts, Finding, Standing
+from hollow_chain.chain import Node
+from hollow_chain.facts.host import Host
+from hollow_chain.facts.service import Service
+from hollow_chain.verdict import diagnose_all
+
+_OVER = frozenset({
+    "stopped", "never-started", "manual-not-started", "delayed-pending", "event-pending", "stale-definition", "reboot-due",
+    "maintenance-left-stopped", "killed", "start-rate-limited", "boot-contention", "stale-lock", "license-not-reloaded",
+    "license-server-down", "license-daemon-down", "not-persistent",
+})  # fmt: skip
+"""Over with a reboot of the host that the cause is on, or no cause at a boot."""
+_ANEW = frozenset({
+    "disabled", "not-registered", "bad-definition", "condition-unmet", "device-missing", "dependency-cycle",
+    "stopped-by-conflict", "start-timeout", "limit-unit-slip", "license-seats-taken", "port-claimed-twice",
+})  # fmt: skip
+"""Follows from the facts in the simulation itself."""
+_RIVALRY = {"port-held": "port-held", "lock-held": "lock-held", "held-by-peer": "held-by-peer"}
+_CRASHES = frozenset({4, 5, 6, 7, 8, 11, 31})
+"""Signals that a program brings on itself (signal(7)); others come from somebody, and are over."""
+_DIES_LATER = ("simple", "idle", "")
+"""Start types that count as up before the program has shown that it stays."""
+_SHORT_LIFE = 0.2
+
+
+def expected_of(facts: Facts, host: Host) -> Expected:
+    """What the verdicts on *host* mean for its next boot."""
+    expected = Expected()
+    for verdict in diagnose_all(facts):
+        for cause in verdict.causes:
+            place = facts.graph.node(cause.finding.host, cause.finding.service)
+            here = place.host == host.name and not _serves_badly(facts, place)
+            # What another host does wrong, or a service that runs, is seen on what stands on it and is down.
+            node = place if here else verdict.target
+            if node.host == host.name and (here or not facts.standing(node).well):
+                _expect(facts, host, expected, node.name, cause.finding, cause.confidence)
+    for service in host.services:
+        odds = _odds_by_record(service)
+        if odds and service.name not in expected.faults:
+            expected.faults[service.name] = Fault("exits-with-error", odds, _after(service, host))
+    return expected
+
+
+def _serves_badly(facts: Facts, node: Node) -> bool:
+    return node.service is not None and facts.standing(node) is Standing.UP
+
+
+def _expect(facts: Facts, host: Host, expected: Expected, name: str, finding: Finding, confidence: float) -> None:
+    service, cause, holder = facts.graph.find(host.name, name), finding.cause, finding.holder
+    if service is None or _is_over(service, finding, host) or (cause in _ANEW and finding.host == host.name):
+        return
+    rival = facts.graph.find(host.name, holder) if holder else None
+    if cause == "start-race":
+        if rival is not None and rival.name not in expected.uses.get(name, ()):
+            expected.uses.setdefault(name, []).append(rival.name)
+        return
+    if cause in _RIVALRY:
+        if rival is not None and rival.name != name and cause != "port-held":
+            expected.rivals.append((name, rival.name, cause))
+        return
+    known = expected.faults.get(name)
+    if known is None or known.odds < confidence:
+        expected.faults[name] = Fault(cause, confidence, _after(service, host))
+
+
+def _is_over(service: Service, finding: Finding, host: Host) -> bool:
+    if finding.cause == "killed" and service.last is not None and service.last.signal in _CRASHES:
+        return False
+    return finding.cause in _OVER and finding.host == host.name
+
+
+def _after(service: Service, host: Host) -> float | None:
+    """How long it stays up before the fault ends it; None where the start itself fails."""
+    last = service.last
+    if host.manager == "systemd":
+        style = service.program.style if service.program else ""
+        if style not in _DIES_LATER or (last is not None and last.step):
+            return None
+    elif last is None or last.up_at is None:
+        return None
+    if last is not None and last.up_at and last.ended_at and last.ended_at > last.up_at:
+        return max((last.ended_at - last.up_at).total_seconds(), 1e-3)
+    return _SHORT_LIFE
+
+
+def _odds_by_record(service: Service) -> float:
+    """The chance that a start fails, from its records: those that ran out of time are not counted, time is simulated."""
+    failed = sum(start.outcome == "failed" for start in service.starts)
+    came_up = sum(start.outcome == "up" for start in service.starts)
+    return failed / (failed + came_up + 1) if failed and came_up else 0.0
+

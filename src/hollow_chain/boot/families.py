@@ -1,0 +1,23 @@
+"""The next boot of a host, by the rules of its family."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from hollow_chain.boot import control_rules, systemd_rules
+from hollow_chain.boot.expectations import expected_of
+from hollow_chain.boot.making import Expected
+from hollow_chain.boot.plan import BootPlan
+from hollow_chain.causes import Facts
+from hollow_chain.chain import Graph
+from hollow_chain.facts.host import Host
+
+RULES: dict[str, Callable[[Graph, Host, Expected], BootPlan]] = {
+    "systemd": systemd_rules.plan_of,
+    "control-manager": control_rules.plan_of,
+}
+
+
+def plan_of(facts: Facts, host: Host, expected: Expected | None = None) -> BootPlan:
+    """The next boot of *host*, with the faults that are to be expected (worked out where they are not given)."""
+    return RULES[host.manager](facts.graph, host, expected or expected_of(facts, host))
