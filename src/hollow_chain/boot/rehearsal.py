@@ -1,0 +1,268 @@
+"""What many simulated boots say together: who is up when and how surely, what the boot waits for, who decides a race."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from hollow_chain.boot.durations import AT_ONCE
+from hollow_chain.boot.engine import NEED, Outcome, Progress, State, simulate
+from hollow_chain.boot.plan import BootPlan, Work
+
+LATE_AFTER = 300.0
+"""Seconds after boot from which on a service counts as late (delayed ones: after their group's moment)."""
+_SAVINGS_RUNS = 200
+_LINKS_WEIGHED = 8
+_WORTH_WEIGHING = 0.01
+"""A link that takes less than this part of the boot is not weighed: it cannot save anything to speak of."""
+_SHOWN_SHARE = 0.005
+
+
+@dataclass
+class Odds:
+    """One service over all runs. Shares of runs add up to 1 for a service that the boot starts."""
+
+    service: str
+    kind: str
+    starts: bool
+    up: float = 0.0
+    """Up in time."""
+    late: float = 0.0
+    """Up, but only after a try that failed, or after people have stopped waiting."""
+    failed: float = 0.0
+    passed_over: float = 0.0
+    p5: float | None = None
+    p50: float | None = None
+    p95: float | None = None
+    begun: float | None = None
+    """When its start begins (median)."""
+    why_not: dict[str, float] = field(default_factory=dict)
+    blame: dict[str, float] = field(default_factory=dict)
+    """Whose fault it is, where it is not its own."""
+    now_up: bool | None = None
+
+    @property
+    def up_in_the_end(self) -> float:
+        """The chance to be up at all."""
+        return self.up + self.late
+
+    @property
+    def change(self) -> str:
+        """``returns`` (down now, up after the boot), ``lost`` (the other way), or empty."""
+        if self.now_up is None or self.kind in AT_ONCE or self.kind in ("remote", "absent"):
+            return ""
+        after = self.up_in_the_end >= 0.5
+        if after == self.now_up or (self.passed_over and not self.now_up):
+            return ""
+        return "returns" if after else "lost"
+
+
+@dataclass(frozen=True)
+class ChainLink:
+    """A link of the slowest chain."""
+
+    service: str
+    seconds: float
+    """How long its start takes in the boot (median)."""
+    saves: float | None
+    """By how much the boot would be shorter if it took no time at all (mean). None: too short to matter."""
+
+
+@dataclass(frozen=True)
+class Race:
+    """Two services whose order decides: who gets what both want, or whether what is used is up in time."""
+
+    what: str
+    one: str
+    other: str
+    one_wins: float
+    other_wins: float
+
+
+@dataclass
+class Rehearsal:
+    """All of it."""
+
+    host: str
+    runs: int
+    asked: int
+    seed: int
+    services: list[Odds]
+    done: tuple[float, float, float]
+    """When the last service is up: 5th percentile, median, 95th percentile."""
+    slowest_chain: list[ChainLink]
+    chain_share: float
+    """In which share of the runs that chain is the slowest."""
+    races: list[Race]
+    falls: list[tuple[str, float, list[tuple[str, float]]]]
+    """Who fails by itself, how often, and who goes down with it (share of those times)."""
+    notes: list[str]
+
+    def odds(self, name: str) -> Odds | None:
+        """The odds of one service."""
+        return next((one for one in self.services if one.service == name), None)
+
+
+def rehearse(
+    plan: BootPlan, runs: int = 1000, seed: int = 1, late_after: float = LATE_AFTER, progress: Progress | None = None
+) -> Rehearsal:
+    """Boot the host of *plan* in simulation, *runs* times, and sum up."""
+    outcome = simulate(plan, runs, seed, progress)
+    roots = _roots(outcome)
+    chain, share = _slowest_chain(outcome)
+    return Rehearsal(
+        host=plan.host,
+        runs=outcome.runs,
+        asked=runs,
+        seed=seed,
+        services=[_odds(outcome, at, roots, late_after) for at in range(len(plan.units))],
+        done=_done(outcome),
+        slowest_chain=_weighed(plan, outcome, chain, seed),
+        chain_share=share,
+        races=list(_races(outcome)),
+        falls=_falls(outcome, roots),
+        notes=list(plan.notes),
+    )
+
+
+def last_moments(outcome: Outcome) -> np.ndarray:
+    """For each run, when the last unit came up; 0 where none did."""
+    return np.nan_to_num(np.nanmax(np.where(np.isnan(outcome.up_at), -1.0, outcome.up_at), axis=1).clip(0))
+
+
+def _done(outcome: Outcome) -> tuple[float, float, float]:
+    low, middle, high = np.percentile(last_moments(outcome), (5, 50, 95))
+    return float(low), float(middle), float(high)
+
+
+def _failed(outcome: Outcome) -> np.ndarray:
+    state = outcome.state
+    return np.asarray((state != State.UP) & (state != State.PASSED_OVER) & (state != State.NOT_STARTED))
+
+
+def _roots(outcome: Outcome) -> dict[tuple[int, int], int]:
+    """For each run and unit that failed for want of another: the unit at the bottom of it."""
+    found: dict[tuple[int, int], int] = {}
+    runs, units = np.nonzero(_failed(outcome) & (outcome.why == NEED))
+    root = outcome.blame[runs, units].astype(np.int64)
+    for _ in range(len(outcome.plan.units)):
+        further = (outcome.why[runs, root] == NEED) & (outcome.blame[runs, root] >= 0)
+        further &= outcome.state[runs, root] == State.FAILED
+        if not further.any():
+            break
+        root[further] = outcome.blame[runs[further], root[further]]
+    for run, unit, at in zip(runs.tolist(), units.tolist(), root.tolist(), strict=True):
+        found[run, unit] = at
+    return found
+
+
+def _odds(outcome: Outcome, at: int, roots: dict[tuple[int, int], int], late_after: float) -> Odds:
+    unit = outcome.plan.units[at]
+    odds = Odds(unit.name, unit.kind, unit.starts, now_up=unit.now_up)
+    if not unit.starts:
+        culprit = outcome.plan.units[unit.blame].name if unit.blame >= 0 else ""
+        odds.why_not = {unit.why_not: 1.0} if unit.why_not else {}
+        odds.blame = {culprit: 1.0} if culprit else {}
+        return odds
+    up, moments = outcome.up[:, at], outcome.up_at[:, at]
+    late = up & ((outcome.tries[:, at] > 1) | (moments > late_after + unit.at + unit.spread))
+    odds.up, odds.late = float((up & ~late).mean()), float(late.mean())
+    odds.passed_over = float((outcome.state[:, at] == State.PASSED_OVER).mean())
+    odds.failed = max(0.0, 1.0 - odds.up - odds.late - odds.passed_over)
+    if up.any():
+        odds.p5, odds.p50, odds.p95 = (float(value) for value in np.percentile(moments[up], (5, 50, 95)))
+    begun = outcome.begun_at[:, at]
+    if not np.isnan(begun).all():
+        odds.begun = float(np.nanmedian(begun))
+    _reasons(outcome, at, roots, odds)
+    return odds
+
+
+def _reasons(outcome: Outcome, at: int, roots: dict[tuple[int, int], int], odds: Odds) -> None:
+    causes: Counter[str] = Counter()
+    culprits: Counter[str] = Counter()
+    for run in np.flatnonzero(~outcome.up[:, at]).tolist():
+        root = roots.get((run, at), at)
+        causes[_cause(outcome, run, root, at)] += 1
+        if root != at:
+            culprits[outcome.plan.units[root].name] += 1
+    odds.why_not = {cause: many / outcome.runs for cause, many in causes.most_common()}
+    odds.blame = {name: many / outcome.runs for name, many in culprits.most_common()}
+
+
+def _cause(outcome: Outcome, run: int, root: int, at: int) -> str:
+    unit, state = outcome.plan.units[root], outcome.state[run, root]
+    if state == State.NOT_STARTED:
+        return unit.why_not or ("dependency-cycle" if unit.starts else "manual-not-started")
+    if state == State.PASSED_OVER:
+        return "condition-unmet"
+    if state == State.WAITING:
+        return "dependency-cycle"
+    if state == State.STARTING:
+        return "start-timeout"
+    if state == State.UP and root != at:
+        return "start-race"  # it is up in the end, and was not yet when it was used
+    code = int(outcome.why[run, root])
+    # What is needed was taken down and came up again: the reason is its own.
+    return "start-race" if code == NEED else outcome.cause(code, root)
+
+
+def _slowest_chain(outcome: Outcome) -> tuple[list[int], float]:
+    """The chain of waits that most often ends with the last one up, first link first."""
+    last = np.where(np.isnan(outcome.up_at), -1.0, outcome.up_at).argmax(axis=1)
+    paths: Counter[tuple[int, ...]] = Counter()
+    for run, unit in enumerate(last.tolist()):
+        path = [unit]
+        while (gate := int(outcome.gate[run, path[-1]])) >= 0:
+            path.append(gate)
+        paths[tuple(reversed(path))] += 1
+    best, many = paths.most_common(1)[0]
+    return list(best), many / outcome.runs
+
+
+def _weighed(plan: BootPlan, outcome: Outcome, chain: list[int], seed: int) -> list[ChainLink]:
+    runs = min(outcome.runs, _SAVINGS_RUNS)
+    total = last_moments(outcome)
+    took = {at: float(np.nanmedian(outcome.settled_at[:, at] - outcome.begun_at[:, at])) if outcome.tries[:, at].any() else 0.0
+            for at in chain}  # fmt: skip
+    heavy = sorted((at for at in chain if took[at] > _WORTH_WEIGHING * float(np.median(total))), key=lambda a: -took[a])
+    saves: dict[int, float] = {}
+    for at in heavy[:_LINKS_WEIGHED]:
+        units = list(plan.units)
+        units[at] = replace(units[at], work=Work())
+        without = simulate(replace(plan, units=units), runs, seed)
+        saves[at] = max(0.0, float((total[: without.runs] - last_moments(without)).mean()))
+    return [ChainLink(plan.units[at].name, took[at], saves.get(at)) for at in chain]
+
+
+def _races(outcome: Outcome):  # type: ignore[no-untyped-def]
+    plan = outcome.plan
+    for thing, held in enumerate(plan.held):
+        takers = [at for at, unit in enumerate(plan.units) if thing in unit.takes]
+        for one, other in zip(takers, takers[1:], strict=False):
+            yield Race(held.name, plan.units[one].name, plan.units[other].name,
+                       float(outcome.up[:, one].mean()), float(outcome.up[:, other].mean()))  # fmt: skip
+    for at, unit in enumerate(plan.units):
+        for used in unit.uses:
+            if plan.units[used].kind != "remote":
+                both = ~np.isnan(outcome.settled_at[:, at]) & ~np.isnan(outcome.settled_at[:, used])
+                first = both & (outcome.settled_at[:, used] <= outcome.settled_at[:, at])
+                share = float(first.sum() / max(1, both.sum()))
+                yield Race(f"{unit.name} uses {plan.units[used].name} without waiting for it", plan.units[used].name,
+                           unit.name, share, 1.0 - share)  # fmt: skip
+
+
+def _falls(outcome: Outcome, roots: dict[tuple[int, int], int]) -> list[tuple[str, float, list[tuple[str, float]]]]:
+    units = outcome.plan.units
+    together: dict[int, Counter[int]] = {}
+    for (_, unit), root in roots.items():
+        together.setdefault(root, Counter())[unit] += 1
+    found = []
+    for root, taken in together.items():
+        times = int((~outcome.up[:, root]).sum())
+        if times >= _SHOWN_SHARE * outcome.runs:
+            group = [(units[at].name, many / times) for at, many in taken.most_common()]
+            found.append((units[root].name, times / outcome.runs, group))
+    return sorted(found, key=lambda one: (-one[1] * len(one[2]), one[0]))
