@@ -13,6 +13,7 @@ from hollow_chain.trouble import Trouble, wrong_call
 if TYPE_CHECKING:
     from hollow_chain.chain import Graph, Match, Node
     from hollow_chain.facts import Snapshot
+    from hollow_chain.facts.host import Host
 
 From = Annotated[
     Path | None,
@@ -124,6 +125,14 @@ def hosts_named(graph: Graph, host: str) -> list[str]:
     if found is None:
         raise wrong_call(f"no host {host!r} in the facts; there are: {_listed(list(graph.hosts))}")
     return [found.name]
+
+
+def one_host(graph: Graph, host: str) -> Host:
+    """The one host that is meant: the one that is named, else the only one of the facts."""
+    names = hosts_named(graph, host)
+    if len(names) != 1:
+        raise wrong_call(f"the facts hold {len(names)} hosts: {_listed(names)}; choose one with --host")
+    return graph.hosts[names[0]]
 
 
 def find_target(graph: Graph, words: str, host: str) -> Node:

@@ -50,7 +50,7 @@ def draw(view: Surroundings, kind: str) -> bytes:
         _draw_node(axes, view, node, places[node.key], node.key == target.key)
     left = len(view.nodes) - len(kept)
     title = f"{clean(target.name, 80)} on {clean(target.host, 60)}: needed by (above), needs (below)"
-    figure.text(0.015, 1 - 0.28 / height, _plain(title), fontsize=13, fontweight="bold", va="center", color="#222222")
+    figure.text(0.015, 1 - 0.28 / height, plain(title), fontsize=13, fontweight="bold", va="center", color="#222222")
     legend = "solid: hard · dashed: soft · dotted: order · dash-dot: clash · arrows point at what is needed"
     figure.text(
         0.015,
@@ -65,7 +65,7 @@ def draw(view: Surroundings, kind: str) -> bytes:
     return out.getvalue()
 
 
-def _plain(text: str) -> str:
+def plain(text: str) -> str:
     """Text that the drawing library does not take for a formula."""
     return text.replace("$", r"\$")
 
@@ -173,7 +173,7 @@ def _draw_node(axes: Any, view: Surroundings, node: Node, place: tuple[float, fl
     axes.text(
         x,
         y + 0.12,
-        _plain(name),
+        plain(name),
         ha="center",
         va="center",
         fontsize=8.5,
@@ -184,7 +184,7 @@ def _draw_node(axes: Any, view: Surroundings, node: Node, place: tuple[float, fl
     axes.text(
         x,
         y - 0.02,
-        _plain(clean(node.host, 30)),
+        plain(clean(node.host, 30)),
         ha="center",
         va="center",
         fontsize=7.5,

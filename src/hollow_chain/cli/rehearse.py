@@ -1,0 +1,123 @@
+"""``rehearse``: boot it in simulation."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from hollow_chain.cli import common
+from hollow_chain.trouble import wrong_call
+
+if TYPE_CHECKING:
+    from hollow_chain.boot.rehearsal import Rehearsal
+
+PICTURES = (".png", ".svg")
+UNSURE = 0.05
+"""From this chance of failing on, something is wrong with the next boot."""
+
+
+def register(app: typer.Typer) -> None:
+    """Add the command."""
+    app.command("rehearse")(rehearse)
+
+
+def rehearse(
+    words: Annotated[
+        str, typer.Argument(help="Only services that fit: any part of the name. Default: all of interest.", show_default=False)
+    ] = "",
+    source: common.From = None,
+    host: common.HostName = "",
+    runs: Annotated[int, typer.Option("--runs", min=1, max=100_000, help="How many boots.")] = 1000,
+    seed: Annotated[int, typer.Option("--seed", help="Equal seeds give equal results.")] = 1,
+    late: Annotated[
+        float, typer.Option("--late-after", min=0, help="Seconds after boot from which on a service counts as late.")
+    ] = 300.0,
+    cores: Annotated[
+        float | None, typer.Option("--cores", min=0.1, max=4096, help="Cores. Default: those of the host.", show_default=False)
+    ] = None,
+    everything: Annotated[bool, typer.Option("--all", help="A row for everything that the boot may start.")] = False,
+    out: Annotated[Path | None, typer.Option("--out", help="Write a timeline (.png, .svg).", show_default=False)] = None,
+    json: common.Json = False,
+) -> int:
+    """Boot a host in simulation: who will be up, when, and how surely; what the boot waits for; what it changes."""
+    if out is not None and out.suffix.lower() not in PICTURES:
+        raise wrong_call(f"cannot write {out}: give it one of the endings {', '.join(PICTURES)}")
+    snapshot = common.load(source)
+
+    from hollow_chain.boot.expectations import expected_of
+    from hollow_chain.boot.families import plan_of
+    from hollow_chain.boot.rehearsal import rehearse as rehearsed
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Graph
+
+    facts = Facts(Graph(snapshot))
+    owner = common.one_host(facts.graph, host)
+    expected = expected_of(facts, owner)
+    expected.cores = cores
+    plan = plan_of(facts, owner, expected)
+    if not plan.units:
+        raise wrong_call(f"no services of {owner.name} are in the facts; there is nothing to rehearse")
+    with Telling() as told:
+        result = rehearsed(plan, runs, seed, late, told)
+    only = _chosen(facts.graph, words, owner.name) if words else None
+    if out is not None:
+        from hollow_chain.show.timeline import draw
+
+        common.write_out(out, draw(result, out.suffix.lower().lstrip(".")))
+    if json:
+        from hollow_chain.show.documents import to_json
+        from hollow_chain.show.rehearsal_document import rehearsal_document
+
+        common.put(to_json(rehearsal_document(result, only)))
+    elif out is not None:
+        common.put(f"wrote {common.shown(out)}: {result.runs:,} boots of {common.shown(owner.name)}")
+    else:
+        from hollow_chain.show.page import Page
+        from hollow_chain.show.rehearsal import show_rehearsal
+
+        show_rehearsal(Page(), result, everything, only)
+    return int(_is_wrong(result, only))
+
+
+def _is_wrong(result: Rehearsal, only: list[str] | None) -> bool:
+    shown = [o for o in result.services if only is None or o.service in only]
+    return any((o.starts and o.kind != "remote" and o.failed >= UNSURE) or o.change == "lost" for o in shown)
+
+
+def _chosen(graph, words: str, host: str) -> list[str]:  # type: ignore[no-untyped-def]
+    from hollow_chain.chain import search
+
+    found = [match.node.name for match in search(graph, words, [host])]
+    if not found:
+        raise wrong_call(f"no service {words!r} on {host}; 'hollow-chain roster' lists them")
+    return found
+
+
+class Telling:
+    """Say on standard error, on a terminal only and after a second, how many runs are done."""
+
+    def __enter__(self) -> Telling:
+        import sys
+
+        self._since, self._told, self._shows = time.monotonic(), 0, sys.stderr.isatty()
+        return self
+
+    def __call__(self, done: int, runs: int) -> None:
+        """So many are done."""
+        import sys
+
+        if self._shows and time.monotonic() - self._since > 1:
+            text = f"\r{done:,} of {runs:,} boots ..."
+            self._told = len(text)
+            sys.stderr.write(text)
+            sys.stderr.flush()
+
+    def __exit__(self, *_: object) -> None:
+        import sys
+
+        if self._told:
+            sys.stderr.write("\r" + " " * self._told + "\r")
+            sys.stderr.flush()
