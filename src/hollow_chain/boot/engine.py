@@ -276,8 +276,10 @@ class _Portion:
         while self._step():
             pass
         shape = self.runs, self.many
-        names = (self.state, self.up_at, self.begun_at, self.settled_at, self.tries, self.why, self.blame, self.gate)
-        return Outcome(self.c.plan, *(array.reshape(shape) for array in names))
+        arrays: list[Any] = [
+            self.state, self.up_at, self.begun_at, self.settled_at, self.tries, self.why, self.blame, self.gate
+        ]  # fmt: skip
+        return Outcome(self.c.plan, *(array.reshape(shape) for array in arrays))
 
     def _open(self) -> None:
         """What happens at the first moment: timed starts are noted, and all that waits for nothing begins."""
@@ -525,7 +527,8 @@ class _Portion:
             return np.zeros(runs.size, bool)
         allowed = self.c.retry_timeout if code == TIMEOUT else self.c.retry_failure
         followed = self.tries[at] < MOST_TRIES
-        return np.asarray(allowed[units] & followed & (self.in_window[at] <= self.c.retry_most[units]))
+        most = self.c.retry_most[units]
+        return np.asarray(allowed[units] & followed & (most > 0) & (self.in_window[at] <= most))
 
     def _count_in_window(self, runs: Index, units: Index, at: Index, now: Floats) -> None:
         """Count a try against the bar: a window opens with the first try and counts those within it (``ratelimit.c`` of

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import combinations
+from typing import Any
 
 from hollow_chain.boot.durations import work_of
 from hollow_chain.boot.plan import BootPlan, Fault, Held, Unit, Work
@@ -28,6 +29,8 @@ class Expected:
     """What a service uses without saying so."""
     works: dict[str, Work] = field(default_factory=dict)
     """Durations that are supposed, or calibrated, in place of the fitted ones."""
+    moments: dict[str, tuple[float, float]] = field(default_factory=dict)
+    """Moments before which a service is not started, and their spread, as supposed."""
     cores: float | None = None
     notes: list[str] = field(default_factory=list)
 
@@ -66,7 +69,7 @@ class Draft:
             place.setdefault(service.name, len(place))
         services = list({service.name: service for service in self.host.services}.values())
         units = [self._with_facts(of(service), service) for service in services]
-        linked: list[dict[str, list[str]]] = [names(service) for service in services]
+        linked = [names(service) for service in services]
         for at, service in enumerate(services):
             far = list(self.elsewhere(service)) if units[at].starts else []
             if service.state in UP:  # it runs, so what is down elsewhere does not keep it from coming up
@@ -82,7 +85,8 @@ class Draft:
                 place[missing] = len(units)
                 units.append(Unit(missing, kind="absent", why_not="not-registered"))
         for at, lists in enumerate(linked):
-            units[at] = replace(units[at], **{k: tuple(dict.fromkeys(place[n] for n in v)) for k, v in lists.items()})
+            fields: dict[str, Any] = {k: tuple(dict.fromkeys(place[n] for n in v)) for k, v in lists.items()}
+            units[at] = replace(units[at], **fields)
         for name, (_, culprit) in self.refused.items():
             if name in place and culprit in place and culprit != name:
                 units[place[name]] = replace(units[place[name]], blame=place[culprit])
@@ -97,7 +101,9 @@ class Draft:
         known_up = None if service.state == "unknown" else service.state in UP
         work = self.expected.works.get(service.name) or work_of(service, self.host)
         fault = self.expected.faults.get(service.name) or unit.fault
-        return replace(unit, kind=service.kind, work=unit.work if unit.work.seconds else work, fault=fault, now_up=known_up)
+        at, spread = self.expected.moments.get(service.name, (unit.at, unit.spread))
+        work = unit.work if unit.work.seconds else work
+        return replace(unit, kind=service.kind, work=work, fault=fault, now_up=known_up, at=at, spread=spread)
 
     def _hold(self, plan: BootPlan, place: dict[str, int]) -> None:
         takes: dict[int, list[int]] = {}
@@ -108,8 +114,8 @@ class Draft:
             plan.held.append(what)
 
         starts = {unit.name for unit in plan.units if unit.starts}
-        for one, other, at in _rivals(self.host, starts):
-            hold(one, other, Held(said(at.address, at.port, at.protocol), "port-held"))
+        for one, other, where in _rivals(self.host, starts):
+            hold(one, other, Held(said(where.address, where.port, where.protocol), "port-held"))
         for one, other, cause in self.expected.rivals:
             if one in starts and other in starts:
                 hold(one, other, Held(f"what {one} and {other} both want for themselves", cause))

@@ -59,7 +59,7 @@ class Queues:
             group = level.reshape(-1, self.width)[rows * (size // self.width) + at]
             at = at * self.width + group.argmin(axis=1)
         self.drop(rows, at)
-        return at
+        return np.asarray(at)
 
     def _tops(self, rows: Index) -> Floats:
         return np.asarray(self._levels[-1].reshape(-1, self._sizes[-1])[rows])

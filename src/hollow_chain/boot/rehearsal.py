@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -129,7 +130,7 @@ def rehearse(
 
 def last_moments(outcome: Outcome) -> np.ndarray:
     """For each run, when the last unit came up; 0 where none did."""
-    return np.nan_to_num(np.nanmax(np.where(np.isnan(outcome.up_at), -1.0, outcome.up_at), axis=1).clip(0))
+    return np.asarray(np.where(np.isnan(outcome.up_at), 0.0, outcome.up_at).max(axis=1))
 
 
 def _done(outcome: Outcome) -> tuple[float, float, float]:
@@ -237,7 +238,7 @@ def _weighed(plan: BootPlan, outcome: Outcome, chain: list[int], seed: int) -> l
     return [ChainLink(plan.units[at].name, took[at], saves.get(at)) for at in chain]
 
 
-def _races(outcome: Outcome):  # type: ignore[no-untyped-def]
+def _races(outcome: Outcome) -> Iterator[Race]:
     plan = outcome.plan
     for thing, held in enumerate(plan.held):
         takers = [at for at, unit in enumerate(plan.units) if thing in unit.takes]

@@ -23,7 +23,7 @@ from __future__ import annotations
 
 import random
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
 from hollow_chain.boot.making import UP, Draft, Expected
@@ -141,6 +141,9 @@ class _Boot(Draft):
     def _timers(self) -> None:
         """Timers that go off some time after boot start what they are for (systemd.timer(5), "OnBootSec=")."""
         for service in self.host.services:
+            own = [t.after_boot for t in service.triggers if t.after_boot is not None and t.name != service.name]
+            if own and service.name not in self.jobs:
+                self._add(service.name, max(min(own), 1e-3))
             for trigger in service.triggers:
                 timer = self.find(trigger.name) if trigger.kind == "timer" else None
                 if timer is None or timer.name not in self.jobs or service.name in self.jobs:
@@ -237,7 +240,7 @@ class _Boot(Draft):
     def _nodes(self, plan: BootPlan) -> list[Node]:
         return [Node("", unit.name, None) for unit in plan.units if unit.starts]
 
-    def _after(self, plan: BootPlan):  # type: ignore[no-untyped-def]
+    def _after(self, plan: BootPlan) -> Callable[[Node], Iterable[Node]]:
         ahead = {
             unit.name: [Node("", plan.units[at].name, None) for at in unit.waits if plan.units[at].starts]
             for unit in plan.units

@@ -13,6 +13,7 @@ from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
     from hollow_chain.boot.rehearsal import Rehearsal
+    from hollow_chain.chain import Graph
 
 PICTURES = (".png", ".svg")
 UNSURE = 0.05
@@ -87,7 +88,7 @@ def _is_wrong(result: Rehearsal, only: list[str] | None) -> bool:
     return any((o.starts and o.kind != "remote" and o.failed >= UNSURE) or o.change == "lost" for o in shown)
 
 
-def _chosen(graph, words: str, host: str) -> list[str]:  # type: ignore[no-untyped-def]
+def _chosen(graph: Graph, words: str, host: str) -> list[str]:
     from hollow_chain.chain import search
 
     found = [match.node.name for match in search(graph, words, [host])]
