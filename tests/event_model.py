@@ -11,6 +11,7 @@ import random
 from dataclasses import dataclass, field
 
 import simpy
+
 from hollow_chain.boot.plan import BootPlan, Unit
 
 MOST_TRIES = 10

@@ -22,8 +22,14 @@ def _unit(at: int, rng: random.Random) -> Unit:
     earlier = [rng.randrange(at) for _ in range(rng.choice((0, 1, 1, 2, 3)))] if at else []
     if rng.random() < 0.15:
         return Unit(f"t{at}", "target", True, waits=tuple(earlier))
-    fault = Fault("exits-with-error", rng.choice((0.2, 0.7, 1.0)), rng.choice((None, None, 0.7))) if rng.random() < 0.25 else None
-    retry = Retry(rng.uniform(0.1, 1.0), rng.randrange(0, 4), rng.choice((FOREVER, 3.0))) if rng.random() < 0.4 else None
+    fault = (
+        Fault("exits-with-error", rng.choice((0.2, 0.7, 1.0)), rng.choice((None, None, 0.7)))
+        if rng.random() < 0.25
+        else None
+    )
+    retry = (
+        Retry(rng.uniform(0.1, 1.0), rng.randrange(0, 4), rng.choice((FOREVER, 3.0))) if rng.random() < 0.4 else None
+    )
     return Unit(
         f"u{at}",
         starts=rng.random() < 0.95,
@@ -34,7 +40,9 @@ def _unit(at: int, rng: random.Random) -> Unit:
         bound=tuple(earlier[1:2]) if rng.random() < 0.3 else (),
         uses=(rng.randrange(at),) if at and rng.random() < 0.05 else (),
         passed_over=rng.random() < 0.05,
-        work=Work(rng.uniform(0.05, 2.0), rng.uniform(0.05, 0.6), rng.choice((0.0, 0.2, 0.4)), rng.choice((0.0, 0.3, 0.6))),
+        work=Work(
+            rng.uniform(0.05, 2.0), rng.uniform(0.05, 0.6), rng.choice((0.0, 0.2, 0.4)), rng.choice((0.0, 0.3, 0.6))
+        ),
         limit=rng.choice((FOREVER, FOREVER, 30.0, 2.5)),
         fault=fault,
         retry=retry,
@@ -48,5 +56,9 @@ def plain_boot(many: int, seed: int) -> BootPlan:
     units = [Unit("base.target", "target", True)]
     for at in range(1, many):
         ahead = tuple(sorted({rng.randrange(max(0, at - 40), at) for _ in range(rng.randrange(4))}))
-        units.append(Unit(f"u{at}", "service", True, waits=ahead, needs=ahead[:1], work=Work(0.6 * rng.random(), 0.4), limit=90.0))
+        units.append(
+            Unit(
+                f"u{at}", "service", True, waits=ahead, needs=ahead[:1], work=Work(0.6 * rng.random(), 0.4), limit=90.0
+            )
+        )
     return BootPlan("made-up", units, cores=4)

@@ -138,7 +138,9 @@ def _need(world: World, words: list[str]) -> str:
     old, other = world.service(words[0]), world.service(words[1])
     links = [*old.links, Link(to=other.name, kind="hard"), Link(to=other.name, kind="order", pulls=False)]
     world.put(old, msgspec.structs.replace(old, links=links))
-    world.expected.uses = {n: [u for u in many if (n, u) != (old.name, other.name)] for n, many in world.expected.uses.items()}
+    world.expected.uses = {
+        n: [u for u in many if (n, u) != (old.name, other.name)] for n, many in world.expected.uses.items()
+    }
     return f"{old.name} needs {other.name}, and starts after it"
 
 
@@ -154,7 +156,9 @@ def _cut(world: World, words: list[str]) -> str:
     name = found.name if found else words[1]
     kept = [link for link in old.links if name not in (link.to, world.graph.head(world.host.name, link).name)]
     if len(kept) == len(old.links):
-        raise NotUnderstood(f"{old.name} has no link to {name!r}; it has: {', '.join(sorted({x.to for x in old.links})) or 'none'}")
+        raise NotUnderstood(
+            f"{old.name} has no link to {name!r}; it has: {', '.join(sorted({x.to for x in old.links})) or 'none'}"
+        )
     world.put(old, msgspec.structs.replace(old, links=kept))
     return f"{old.name} no longer needs {name}, nor waits for it"
 
@@ -265,7 +269,9 @@ def carry_out(world: World, text: str) -> str:
         raise NotUnderstood(f"{verb!r} is no change; write one of: {forms}")
     least, most = known.form.split(" [")[0].count(" "), known.form.count(" ")
     if not least <= len(words) <= most:
-        raise NotUnderstood(f"{text!r} is not complete, or has a word too many: write {known.form!r}, such as {known.example!r}")
+        raise NotUnderstood(
+            f"{text!r} is not complete, or has a word too many: write {known.form!r}, such as {known.example!r}"
+        )
     try:
         return known.act(world, words)
     except NotUnderstood as problem:

@@ -43,6 +43,14 @@ def plan_of(graph: Graph, host: Host, expected: Expected) -> BootPlan:
     return draft.made(draft.unit, draft.links)
 
 
+def plan_of_start(graph: Graph, host: Host, expected: Expected, service: Service) -> BootPlan:
+    """A start of one service on the running host, with all that it pulls in; what runs already stays as it is."""
+    draft = _Boot(graph, host, expected)
+    draft.running = frozenset(one.name for one in host.services if one.state == "running")
+    draft.start(service, 0.0)
+    return draft.made(draft.unit, draft.links)
+
+
 class _Boot(Draft):
     def started(self) -> None:
         """Which services the boot starts, and from when on."""
@@ -51,18 +59,20 @@ class _Boot(Draft):
         for startup, at in moments.items():
             for service in self.host.services:
                 if service.startup == startup:
-                    self._start(service, at)
+                    self.start(service, at)
         for service in self.host.services:
             due = [t.after_boot for t in service.triggers if t.after_boot is not None]
             if service.startup == "event" and due:
-                self._start(service, min(due))
+                self.start(service, min(due))
 
-    def _start(self, service: Service, at: float) -> None:
+    def start(self, service: Service, at: float) -> None:
         """Start a service and, first, all that it depends on; what is pulled in starts no later than who pulls, and does
         not wait for the moment of its own group."""
         stack = [service]
         while stack:
             one = stack.pop()
+            if one.name in self.running:
+                continue
             if one.name in self.jobs and self.jobs[one.name] <= at:
                 continue
             cause = _unusable(one)
@@ -98,6 +108,8 @@ class _Boot(Draft):
         if service.name not in self.jobs:
             return found
         for name in self._ahead(service):
+            if name in self.running:
+                continue
             found["needs" if name in self.jobs else "up_first"].append(name)
             if name in self.jobs:
                 found["waits"].append(name)
@@ -128,7 +140,9 @@ def retry_of(actions: list[str]) -> Retry | None:
     if not waits:
         return None
     # The last word stands for all later failures.
-    return Retry(after=max(waits[0], 1e-3), most=1_000_000 if len(waits) == len(actions) else len(waits), on_timeout=False)
+    return Retry(
+        after=max(waits[0], 1e-3), most=1_000_000 if len(waits) == len(actions) else len(waits), on_timeout=False
+    )
 
 
 def _unusable(service: Service) -> str:

@@ -30,7 +30,7 @@ PORTION = 3_000_000
 """Runs times units that are simulated at once: bounds the memory."""
 OWN, TIMEOUT, NEED = 0, 1, 2
 """Codes of why something failed: what the fault or the thing held says, its limit, something it needs."""
-_FIRST_HELD = 3
+FIRST_HELD = 3
 _FAR = 4.0
 """Where starts are repeated (with other durations), a limit so many times longer than all can last is not watched."""
 
@@ -78,8 +78,8 @@ class Outcome:
 
     def cause(self, code: int, unit: int) -> str:
         """The name of the cause behind a code of :attr:`why`."""
-        if code >= _FIRST_HELD:
-            return self.plan.held[code - _FIRST_HELD].cause
+        if code >= FIRST_HELD:
+            return self.plan.held[code - FIRST_HELD].cause
         fault = self.plan.units[unit].fault
         return {OWN: fault.cause if fault else "unexplained", TIMEOUT: "start-timeout", NEED: "needs"}.get(code, "")
 
@@ -485,7 +485,7 @@ class _Portion:
         lacking = np.flatnonzero(self.left[run, things] < pieces)
         if lacking.size:
             thing = int(things[lacking[0]])
-            self._fail(np.array([run]), np.array([unit]), _FIRST_HELD + thing, self.holder[run, [thing]])
+            self._fail(np.array([run]), np.array([unit]), FIRST_HELD + thing, self.holder[run, [thing]])
             return False
         self.left[run, things] -= pieces
         self.holder[run, things] = unit

@@ -99,4 +99,3 @@ def _odds_by_record(service: Service) -> float:
     failed = sum(start.outcome == "failed" for start in service.starts)
     came_up = sum(start.outcome == "up" for start in service.starts)
     return failed / (failed + came_up + 1) if failed and came_up else 0.0
-

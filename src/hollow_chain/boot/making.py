@@ -44,6 +44,8 @@ class Draft:
         """What is started, and not before which moment."""
         self.refused: dict[str, tuple[str, str]] = {}
         """What cannot be started although something asks for it: the cause, and whose fault it is."""
+        self.running: frozenset[str] = frozenset()
+        """What runs already and goes on running, where the host is not booted but something on it is started."""
 
     def find(self, name: str) -> Service | None:
         """The service of that name or alias."""
@@ -111,9 +113,10 @@ class Draft:
         def hold(one: str, other: str, what: Held) -> None:
             for name in (one, other):
                 takes.setdefault(place[name], []).append(len(plan.held))
-            plan.held.append(what)
+            taken = one in self.running or other in self.running
+            plan.held.append(replace(what, amount=0) if taken else what)
 
-        starts = {unit.name for unit in plan.units if unit.starts}
+        starts = {unit.name for unit in plan.units if unit.starts} | self.running
         for one, other, where in _rivals(self.host, starts):
             hold(one, other, Held(said(where.address, where.port, where.protocol), "port-held"))
         for one, other, cause in self.expected.rivals:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 
 import numpy as np
 
@@ -242,7 +243,7 @@ def _races(outcome: Outcome) -> Iterator[Race]:
     plan = outcome.plan
     for thing, held in enumerate(plan.held):
         takers = [at for at, unit in enumerate(plan.units) if thing in unit.takes]
-        for one, other in zip(takers, takers[1:], strict=False):
+        for one, other in pairwise(takers):
             yield Race(held.name, plan.units[one].name, plan.units[other].name,
                        float(outcome.up[:, one].mean()), float(outcome.up[:, other].mean()))  # fmt: skip
     for at, unit in enumerate(plan.units):

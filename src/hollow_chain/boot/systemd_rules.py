@@ -305,7 +305,9 @@ def _with_requirers(plan: BootPlan, victim: int) -> set[int]:
     changed = True
     while changed:
         more = {
-            at for at, unit in enumerate(plan.units) if at not in gone and gone & {*unit.needs, *unit.bound} and unit.starts
+            at
+            for at, unit in enumerate(plan.units)
+            if at not in gone and gone & {*unit.needs, *unit.bound} and unit.starts
         }
         changed = bool(more)
         gone |= more

@@ -27,7 +27,10 @@ def register(app: typer.Typer) -> None:
 
 def rehearse(
     words: Annotated[
-        str, typer.Argument(help="Only services that fit: any part of the name. Default: all of interest.", show_default=False)
+        str,
+        typer.Argument(
+            help="Only services that fit: any part of the name. Default: all of interest.", show_default=False
+        ),
     ] = "",
     source: common.From = None,
     host: common.HostName = "",
@@ -37,10 +40,13 @@ def rehearse(
         float, typer.Option("--late-after", min=0, help="Seconds after boot from which on a service counts as late.")
     ] = 300.0,
     cores: Annotated[
-        float | None, typer.Option("--cores", min=0.1, max=4096, help="Cores. Default: those of the host.", show_default=False)
+        float | None,
+        typer.Option("--cores", min=0.1, max=4096, help="Cores. Default: those of the host.", show_default=False),
     ] = None,
     everything: Annotated[bool, typer.Option("--all", help="A row for everything that the boot may start.")] = False,
-    out: Annotated[Path | None, typer.Option("--out", help="Write a timeline (.png, .svg).", show_default=False)] = None,
+    out: Annotated[
+        Path | None, typer.Option("--out", help="Write a timeline (.png, .svg).", show_default=False)
+    ] = None,
     json: common.Json = False,
 ) -> int:
     """Boot a host in simulation: who will be up, when, and how surely; what the boot waits for; what it changes."""

@@ -31,7 +31,9 @@ def show_comparison(page: Page, host: str, changes: list[str], comparison: Compa
         if group:
             page.heading(title)
         for shift in group[:_MOST]:
-            page.line((f"{page.sign(sign)} ", sign.style), f"{clean(shift.service, 60):<30} {_said(shift)}", indent=1, hang=34)
+            page.line(
+                (f"{page.sign(sign)} ", sign.style), f"{clean(shift.service, 60):<30} {_said(shift)}", indent=1, hang=34
+            )
         if len(group) > _MOST:
             page.line(f"and {len(group) - _MOST} more", indent=3)
     same = sum(1 for shift in shown if shift.verdict == "same")
@@ -45,7 +47,13 @@ def show_comparison(page: Page, host: str, changes: list[str], comparison: Compa
 
 
 def _weight(shift: Shift) -> float:
-    return abs(shift.up.mean) if shift.verdict in ("better", "worse") else abs(shift.seconds.mean) if shift.seconds else 0.0
+    return (
+        abs(shift.up.mean)
+        if shift.verdict in ("better", "worse")
+        else abs(shift.seconds.mean)
+        if shift.seconds
+        else 0.0
+    )
 
 
 def _said(shift: Shift) -> str:

@@ -86,7 +86,9 @@ def _changes(page: Page, rehearsal: Rehearsal) -> None:
         sign = HOLLOW if kind == "lost" else SOLID
         for odds in found[:_MOST_LISTED]:
             about = why(odds) if kind == "lost" else f"up in {percent(odds.up_in_the_end)} of the boots"
-            page.line((f"{page.sign(sign)} ", sign.style), f"{clean(odds.service, 60):<{_NAME}} {about}", indent=1, hang=4)
+            page.line(
+                (f"{page.sign(sign)} ", sign.style), f"{clean(odds.service, 60):<{_NAME}} {about}", indent=1, hang=4
+            )
         if len(found) > _MOST_LISTED:
             page.line(f"and {len(found) - _MOST_LISTED} more", indent=3)
 
@@ -160,7 +162,9 @@ def _chain(page: Page, rehearsal: Rehearsal) -> None:
 
 
 def _races(page: Page, rehearsal: Rehearsal) -> None:
-    races = [race for race in rehearsal.races if not (race.one_wins > SURE or race.other_wins > SURE)] or rehearsal.races
+    races = [
+        race for race in rehearsal.races if not (race.one_wins > SURE or race.other_wins > SURE)
+    ] or rehearsal.races
     if not races:
         return
     page.heading("Races")

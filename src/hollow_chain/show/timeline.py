@@ -81,7 +81,15 @@ def _fold(axes: Any, rest: list[Odds], end: float) -> None:
     axes.set_yticks((0, len(rest)))
     _dress(axes, end, labeled=True)
     axes.spines["left"].set_visible(True)
-    axes.text(-0.03, 0.5, f"{len(rest)} more:\nhow many are up", transform=axes.transAxes, fontsize=8.5, ha="right", va="center")
+    axes.text(
+        -0.03,
+        0.5,
+        f"{len(rest)} more:\nhow many are up",
+        transform=axes.transAxes,
+        fontsize=8.5,
+        ha="right",
+        va="center",
+    )
 
 
 def _titles(figure: Any, rehearsal: Rehearsal, height: float) -> None:
