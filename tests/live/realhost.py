@@ -46,6 +46,7 @@ hostname "$NAME"; echo "$NAME" > etc/hostname
 for link in etc/systemd/system/multi-user.target.wants/*; do
   case " $KEEP " in *" $(basename "$link" .service) "*) ;; *) rm -f "$link" ;; esac
 done
+if [ -n "$EXTRA" ]; then cp -a "$EXTRA/." .; fi
 ip link set lo up
 mkdir -p mnt/outer; pivot_root . mnt/outer; umount -l /mnt/outer
 exec env -i container=throwaway PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin \
@@ -78,10 +79,12 @@ def _own() -> list[str]:
 class RealHost:
     """A booted host; use as a context manager."""
 
-    def __init__(self, name: str, keep: tuple[str, ...] = ("nginx", "redis-server", "memcached")) -> None:
-        """*keep* are the services that start at boot, of all that this machine has installed."""
+    def __init__(self, name: str, keep: tuple[str, ...] = ("nginx", "redis-server", "memcached"), extra: Path | None = None) -> None:
+        """*keep* are the services that start at boot, of all that this machine has installed; *extra* is a folder whose
+        files the host finds in its own places when it boots."""
         self.name = name
         self._keep = keep
+        self._extra = extra
         self._group = CGROUPS / f"hollow-{name}-{os.getpid()}"
         self._place = Path(tempfile.mkdtemp(prefix=f"hollow-{name}-", dir=SCRATCH))
         self._outer: subprocess.Popen[bytes] | None = None
@@ -102,6 +105,7 @@ class RealHost:
         self._group.mkdir()
         given = {"GROUP": self._group, "PLACE": self._place, "NAME": self.name, "OWN": " ".join(_own())}
         env = {**os.environ, **{name: str(value) for name, value in given.items()}, "KEEP": " ".join(self._keep)}
+        env["EXTRA"] = str(self._extra or "")
         self._outer = subprocess.Popen(
             ["sh", "-c", _BOOT], env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
             start_new_session=True,

@@ -27,14 +27,17 @@ class Prior:
     seconds: float
     between: float
     """From one service of the kind to another."""
-    within: float = 0.25
+    within: float = 0.15
     """From one start of a service to another."""
     weight: float = 4.0
     """Records that the prior spread counts for."""
-    disk: float = 0.2
-    cpu: float = 0.3
+    disk: float = 0.1
+    cpu: float = 0.15
 
 
+_DOUBT = 2.5
+"""How far (in logarithms) a service may lie from its kind once it has a record of its own: services of one kind differ by far
+more than what is expected of one that nothing is known of."""
 AT_ONCE = ("target", "socket", "slice", "timer", "path", "scope", "automount", "remote")
 """Kinds whose start is nothing but a change of state."""
 PRIORS: dict[str, Prior] = {
@@ -65,12 +68,16 @@ def prior_of(service: Service, host: Host) -> Prior:
 def records_of(service: Service, host: Host) -> tuple[list[float], list[float]]:
     """Seconds of recorded starts that came up, and of those that were given up (they would have taken longer)."""
     done = [start.seconds for start in service.starts if start.outcome == "up" and start.seconds > 0]
+    if not done:  # how long it took to fail is as good as is known
+        done = [start.seconds for start in service.starts if start.outcome == "failed" and start.seconds > 0]
     given_up = [start.seconds for start in service.starts if start.outcome == "timeout" and start.seconds > 0]
     last = service.last
     if last is not None and not service.starts:
         took = last.took
         if took is None and last.started_at and last.up_at and last.up_at > last.started_at:
             took = (last.up_at - last.started_at).total_seconds()
+        if took is None and last.exit_status and last.started_at and last.ended_at and not last.up_at:
+            took = (last.ended_at - last.started_at).total_seconds()  # up to where it failed: as good as is known
         if took is not None and took > 0:
             done.append(took)
     given_up += _given_up_last(service, host)
@@ -99,7 +106,7 @@ def fitted(done: list[float], given_up: list[float], prior: Prior) -> tuple[floa
     if not done and not given_up:
         return prior.seconds, math.hypot(prior.between, prior.within)
     logs = [math.log(seconds) for seconds in done]
-    pull = (prior.within / prior.between) ** 2
+    pull = (prior.within / _DOUBT) ** 2
     many = len(logs)
     middle = (pull * math.log(prior.seconds) + sum(logs)) / (pull + many) if many else math.log(prior.seconds)
     scatter = sum((one - middle) ** 2 for one in logs)

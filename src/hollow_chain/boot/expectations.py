@@ -26,7 +26,8 @@ _ANEW = frozenset({
     "stopped-by-conflict", "start-timeout", "limit-unit-slip", "license-seats-taken", "port-claimed-twice",
 })  # fmt: skip
 """Follows from the facts in the simulation itself."""
-_RIVALRY = {"port-held": "port-held", "lock-held": "lock-held", "held-by-peer": "held-by-peer"}
+_RIVALRY = frozenset({"port-held", "lock-held", "held-by-peer"})
+"""Decided anew at each boot by who comes first, where it is known who the two are."""
 _CRASHES = frozenset({4, 5, 6, 7, 8, 11, 31})
 """Signals that a program brings on itself (signal(7)); others come from somebody, and are over."""
 _DIES_LATER = ("simple", "idle", "")
@@ -65,8 +66,9 @@ def _expect(facts: Facts, host: Host, expected: Expected, name: str, finding: Fi
         if rival is not None and rival.name not in expected.uses.get(name, ()):
             expected.uses.setdefault(name, []).append(rival.name)
         return
-    if cause in _RIVALRY:
-        if rival is not None and rival.name != name and cause != "port-held":
+    if cause in _RIVALRY and holder:
+        # A holder that is no service is not started again by the boot.
+        if rival is not None and rival.name != name:
             expected.rivals.append((name, rival.name, cause))
         return
     known = expected.faults.get(name)

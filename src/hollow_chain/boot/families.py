@@ -20,4 +20,7 @@ RULES: dict[str, Callable[[Graph, Host, Expected], BootPlan]] = {
 
 def plan_of(facts: Facts, host: Host, expected: Expected | None = None) -> BootPlan:
     """The next boot of *host*, with the faults that are to be expected (worked out where they are not given)."""
-    return RULES[host.manager](facts.graph, host, expected or expected_of(facts, host))
+    from hollow_chain.boot.calibrate import calibrated
+
+    expected = expected or expected_of(facts, host)
+    return calibrated(RULES[host.manager](facts.graph, host, expected), host, expected)

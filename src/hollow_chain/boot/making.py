@@ -117,10 +117,12 @@ class Draft:
             plan.held.append(replace(what, amount=0) if taken else what)
 
         starts = {unit.name for unit in plan.units if unit.starts} | self.running
-        for one, other, where in _rivals(self.host, starts):
+        pairs = list(_rivals(self.host, starts))
+        for one, other, where in pairs:
             hold(one, other, Held(said(where.address, where.port, where.protocol), "port-held"))
         for one, other, cause in self.expected.rivals:
-            if one in starts and other in starts:
+            known = cause == "port-held" and any({one, other} == {a, b} for a, b, _ in pairs)
+            if one in starts and other in starts and not known:
                 hold(one, other, Held(f"what {one} and {other} both want for themselves", cause))
         _seats(self.host, self.graph, starts, plan, takes, place)
         for at, things in takes.items():

@@ -129,9 +129,15 @@ def rehearse(
     )
 
 
+def _moments(outcome: Outcome) -> np.ndarray:
+    """When each unit came up in each run; 0 where it did not, or is no part of the boot."""
+    part = np.array([not unit.by_event for unit in outcome.plan.units])
+    return np.asarray(np.where(np.isnan(outcome.up_at) | ~part, 0.0, outcome.up_at))
+
+
 def last_moments(outcome: Outcome) -> np.ndarray:
     """For each run, when the last unit came up; 0 where none did."""
-    return np.asarray(np.where(np.isnan(outcome.up_at), 0.0, outcome.up_at).max(axis=1))
+    return np.asarray(_moments(outcome).max(axis=1))
 
 
 def _done(outcome: Outcome) -> tuple[float, float, float]:
@@ -213,7 +219,7 @@ def _cause(outcome: Outcome, run: int, root: int, at: int) -> str:
 
 def _slowest_chain(outcome: Outcome) -> tuple[list[int], float]:
     """The chain of waits that most often ends with the last one up, first link first."""
-    last = np.where(np.isnan(outcome.up_at), -1.0, outcome.up_at).argmax(axis=1)
+    last = _moments(outcome).argmax(axis=1)
     paths: Counter[tuple[int, ...]] = Counter()
     for run, unit in enumerate(last.tolist()):
         path = [unit]

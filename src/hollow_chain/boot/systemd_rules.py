@@ -4,7 +4,9 @@ Written from systemd.unit(5), systemd.service(5), systemd.timer(5), systemd.sock
 open from the behavior of the transaction code (``src/core/transaction.c``, ``src/core/job.c``):
 
 * The default target is started, and with it all that is pulled in (``Requires=``, ``BindsTo=``, ``Wants=``, ``Upholds=``).
-  What is wanted and cannot be started is left out; what is required takes those that require it along.
+  What cannot be started (masked, refused, not there) is left out. At boot those that require it are started all the same,
+  as long as they are themselves only wanted: the transaction notes that it "cannot add a dependency job", and keeps what it
+  has (``transaction_add_job_and_dependencies``). By hand the same start is refused.
 * Need and order are two things: only ``After=`` makes one wait, and it waits for the end of the other's start, whatever
   came of it. A failed requirement fails those that have not begun (systemd.unit(5), "Requires=").
 * A condition that does not hold passes the unit over, which is no failure; a failed assertion is one ("Conditions and
@@ -76,13 +78,11 @@ class _Boot(Draft):
         known = [target for target in service.wanted_by if self.find(target) is not None]
         return not known or any(self.known(target) in self.jobs for target in known)
 
-    def _add(self, name: str, at: float) -> bool:
-        """Put a unit and all that it pulls in into the transaction; whether that is possible.
+    def _add(self, name: str, at: float) -> None:
+        """Put a unit and all that it pulls in into the transaction, as far as that is possible.
 
-        With an explicit stack: chains are as long as facts make them. A unit is refused after all that it requires has
-        been looked at.
+        With an explicit stack: chains are as long as facts make them.
         """
-        order: list[str] = []
         stack, seen = [self.known(name)], set(self.jobs)
         while stack:
             one = stack.pop()
@@ -94,11 +94,8 @@ class _Boot(Draft):
             if service is None or cause:
                 self.refused[one] = cause, one
                 continue
-            order.append(one)
+            self.jobs[one] = at
             stack += [self.known(link.to) for link in service.links if self._pulls(link.kind, link.pulls, link.host)]
-        self.jobs.update((one, at) for one in order if one not in self.jobs)
-        self._refuse_requirers(order)
-        return self.known(name) in self.jobs
 
     def _pulls(self, kind: str, pulls: bool, host: str) -> bool:
         return kind in ("hard", "soft") and pulls and host in ("", self.host.name)
@@ -119,20 +116,20 @@ class _Boot(Draft):
             if link.kind == "hard" and link.pulls and link.host in ("", self.host.name):
                 yield self.known(link.to)
 
-    def _refuse_requirers(self, names: Iterable[str]) -> None:
-        """Take out of the transaction what requires something that is not in it."""
-        left = list(names)
-        changed = True
-        while changed:
-            changed = False
-            for one in left:
-                service = self.find(one)
-                if one not in self.jobs or service is None:
-                    continue
-                lost = next((need for need in self._required(service) if need not in self.jobs), "")
-                if lost:
-                    self._drop(one, *self.refused.get(lost, ("not-registered", lost)))
-                    changed = True
+    def _drop_requirers(self) -> None:
+        """Take out of the transaction what requires something that was taken out of it."""
+        dropped = {name for name, (_, culprit) in self.refused.items() if culprit != name}
+        while dropped:
+            lost = [
+                (one, need)
+                for one in self.jobs
+                if (service := self.find(one)) is not None
+                for need in self._required(service)
+                if need in dropped
+            ]
+            for one, need in lost:
+                self._drop(one, *self.refused[need])
+            dropped = {one for one, _ in lost}
 
     def _drop(self, name: str, cause: str, culprit: str) -> None:
         self.jobs.pop(name, None)
@@ -164,7 +161,7 @@ class _Boot(Draft):
                     continue
                 loser, winner = (other, name) if other not in vital or name in vital else (name, other)
                 self._drop(loser, "stopped-by-conflict", winner)
-                self._refuse_requirers(list(self.jobs))
+                self._drop_requirers()
 
     def _vital(self) -> set[str]:
         """What the default target requires, directly or not."""
@@ -187,6 +184,7 @@ class _Boot(Draft):
             starts=service.name in self.jobs,
             at=self.jobs.get(service.name, 0.0),
             spread=self._spread(service),
+            by_event=self.jobs.get(service.name, 0.0) > 0,
             limit=_seconds(limits.start_seconds if limits else None),
             retry=_retry(service),
             why_not=cause or _unasked(service),
