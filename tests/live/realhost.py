@@ -79,7 +79,9 @@ def _own() -> list[str]:
 class RealHost:
     """A booted host; use as a context manager."""
 
-    def __init__(self, name: str, keep: tuple[str, ...] = ("nginx", "redis-server", "memcached"), extra: Path | None = None) -> None:
+    def __init__(
+        self, name: str, keep: tuple[str, ...] = ("nginx", "redis-server", "memcached"), extra: Path | None = None
+    ) -> None:
         """*keep* are the services that start at boot, of all that this machine has installed; *extra* is a folder whose
         files the host finds in its own places when it boots."""
         self.name = name

@@ -53,7 +53,9 @@ def units() -> dict[str, str]:
     for n in range(3):
         found[f"fork-{n}"] = unit(f"Type=forking\nExecStart=/bin/sh -c 'sleep {0.35 + 0.8 * n}; sleep 1000 &'")
     for n in range(3):
-        found[f"burn-{n}"] = unit(f'Type=oneshot\nRemainAfterExit=yes\nExecStart=/usr/bin/python3 -c "{_BURN.format(0.5 + 0.3 * n)}"')
+        found[f"burn-{n}"] = unit(
+            f'Type=oneshot\nRemainAfterExit=yes\nExecStart=/usr/bin/python3 -c "{_BURN.format(0.5 + 0.3 * n)}"'
+        )
     for name, seconds in (("race-first", 0.4), ("race-second", 2.0)):
         found[name] = unit(f'Type=notify\nNotifyAccess=all\nExecStart=/usr/bin/python3 -c "{_BIND.format(seconds)}"')
     found["barred"] = unit("ExecStart=/bin/sh -c 'echo no berth; exit 3'\nRestart=on-failure\nRestartSec=200ms",
@@ -97,7 +99,10 @@ def lay_out(folder: Path) -> list[str]:
 
 def actual(host: RealHost, names: list[str]) -> tuple[set[str], dict[str, float]]:
     """Which of *names* are up by the manager's own word, and how long after it began to boot."""
-    host.run("for i in $(seq 150); do systemctl list-jobs --no-legend | grep -q . || break; sleep 0.1; done; sleep 1", check=False)
+    host.run(
+        "for i in $(seq 150); do systemctl list-jobs --no-legend | grep -q . || break; sleep 0.1; done; sleep 1",
+        check=False,
+    )
     began = int(host.run("systemctl show -p UserspaceTimestampMonotonic --value").stdout)
     shown = host.run(f"systemctl show -p Id,ActiveState,ActiveEnterTimestampMonotonic {' '.join(names)}").stdout
     moments = {}

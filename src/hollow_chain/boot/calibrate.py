@@ -27,13 +27,15 @@ _WORTH = 0.005
 """Seconds; what is quicker makes no difference."""
 
 
-def calibrated(plan: BootPlan, host: Host, expected: Expected) -> BootPlan:
-    """*plan* with durations that give back the recorded ones; supposed durations and those of starts by hand stay."""
-    boots = {s.name for s in host.services if s.kind not in AT_ONCE and s.name not in expected.works and _at_boot(s, host)}
+def calibrate(plan: BootPlan, host: Host, expected: Expected) -> None:
+    """Put durations into *expected* that give back the recorded ones; those that were recorded by hand stay as they are."""
+    boots = {
+        s.name for s in host.services if s.kind not in AT_ONCE and s.name not in expected.works and _at_boot(s, host)
+    }
     recorded = {at: unit.work.seconds for at, unit in enumerate(plan.units)
                 if unit.name in boots and unit.starts and unit.work.seconds > _WORTH}  # fmt: skip
     if len(recorded) < 2:
-        return plan
+        return
     for _ in range(ROUNDS):
         # Without the luck of durations one run is enough, and the median of few where other things are left to luck.
         sure = [replace(unit, work=replace(unit.work, spread=0.0)) for unit in plan.units]
@@ -44,10 +46,12 @@ def calibrated(plan: BootPlan, host: Host, expected: Expected) -> BootPlan:
             tried = ~np.isnan(took) & (outcome.tries[:, at] == 1)
             if tried.any():
                 factors[at] = min(_MOST, max(_LEAST, seconds / float(np.median(took[tried]))))
-        plan = replace(plan, units=[_scaled(unit, factors.get(at, 1.0), recorded.get(at)) for at, unit in enumerate(plan.units)])
+        plan = replace(
+            plan, units=[_scaled(unit, factors.get(at, 1.0), recorded.get(at)) for at, unit in enumerate(plan.units)]
+        )
         if all(0.97 < factor < 1.03 for factor in factors.values()):
             break
-    return plan
+    expected.works.update((plan.units[at].name, plan.units[at].work) for at in recorded)
 
 
 def _scaled(unit: Unit, factor: float, most: float | None) -> Unit:

@@ -189,6 +189,9 @@ def _port(world: World, words: list[str]) -> str:
     world.host.listeners = [one for one in world.host.listeners if one.service != old.name]
     world.host.sockets_read = False  # what was read of its sockets no longer says where it will listen
     world.forget(old.name, _PORT_CAUSES)
+    world.expected.rivals = [
+        one for one in world.expected.rivals if old.name not in one[:2] or one[2] not in _PORT_CAUSES
+    ]
     return f"{old.name}: port {', '.join(str(c.port) for c in old.claims) or 'none'} -> {port}"
 
 
@@ -207,7 +210,7 @@ def _takes(world: World, words: list[str]) -> str:
     from hollow_chain.boot.durations import work_of
 
     old, took = world.service(words[0]), seconds(words[1])
-    known = work_of(old, world.host)
+    known = world.expected.works.get(old.name) or work_of(old, world.host)
     spread = known.spread if known.records else _SUPPOSED_SPREAD
     supposed = replace(known, seconds=took, spread=spread) if known.seconds else Work(took, spread)
     world.expected.works[old.name] = supposed

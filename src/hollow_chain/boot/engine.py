@@ -8,9 +8,11 @@ change of pace moves nobody in the queue (processor sharing; see Kleinrock, "Que
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from enum import IntEnum
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -28,11 +30,19 @@ HORIZON = 3600.0
 """Seconds of boot that are followed."""
 PORTION = 3_000_000
 """Runs times units that are simulated at once: bounds the memory."""
+FIRST_PORTION = 100
+"""Runs after which there is a first result, where somebody watches."""
+PATIENCE = 2.0
+"""Seconds of real time; where a portion takes longer, the next ones are kept small, so that one can stop in between."""
 OWN, TIMEOUT, NEED = 0, 1, 2
 """Codes of why something failed: what the fault or the thing held says, its limit, something it needs."""
 FIRST_HELD = 3
 _FAR = 4.0
 """Where starts are repeated (with other durations), a limit so many times longer than all can last is not watched."""
+
+
+some = np.count_nonzero
+"""Whether any is true: the quickest of the calls that tell."""
 
 
 class State(IntEnum):
@@ -71,7 +81,7 @@ class Outcome:
         """How many runs."""
         return int(self.state.shape[0])
 
-    @property
+    @cached_property
     def up(self) -> NDArray[np.bool_]:
         """Where it is up in the end."""
         return np.asarray(self.state == State.UP)
@@ -97,19 +107,21 @@ def simulate(
     """
     if runs < 1 or not plan.units:
         raise ValueError("nothing to simulate: no runs, or no units")
-    size = max(1, min(runs, PORTION // len(plan.units)))
-    if progress is not None:
-        size = min(size, max(50, -(-runs // 8)))
     compiled = _Compiled(plan, seed)
+    most = max(1, min(runs, PORTION // len(plan.units)))
+    size = most if progress is None else min(most, FIRST_PORTION)
     parts: list[Outcome] = []
     done = 0
     try:
         while done < runs:
             many = min(size, runs - done)
+            began = time.monotonic()
             parts.append(_Portion(compiled, done, many, horizon).run())
             done += many
             if progress is not None:
                 progress(done, runs)
+            # Few runs cost nearly as much as many: small portions only where the rest takes long.
+            size = most if time.monotonic() - began < PATIENCE else max(FIRST_PORTION, min(most, runs // 4))
     except KeyboardInterrupt:
         if not parts:
             raise
@@ -201,21 +213,25 @@ class _Compiled:
         """How long starts would take alone: run by its number, try by its number from 0."""
         seconds, spread = self.seconds[units], self.spread[units]
         luck = spread > 0
-        if luck.any():
+        if some(luck):
             z = draws.normal(self.streams[units[luck]], runs[luck], tries[luck])
             seconds[luck] *= np.exp(spread[luck] * z)
         return seconds
 
-    def most_wait(self, runs: Index) -> Floats:
+    def first_durations(self, runs: Index) -> Floats:
+        """How long the first tries would take alone: a row a run, a column a unit."""
+        found = np.tile(np.where(self.starts, self.seconds, 0.0), (runs.size, 1))
+        lucky = np.flatnonzero(self.starts & (self.spread > 0) & (self.seconds > 0))
+        if lucky.size:
+            z = draws.normal(self.streams[lucky][None, :], runs[:, None], 0)
+            found[:, lucky] *= np.exp(self.spread[lucky] * z)
+        return found
+
+    def most_wait(self, durations: Floats) -> Floats:
         """The longest that others can keep a start from getting on, in each run: all that they have to read and compute."""
-        units = np.flatnonzero(self.starts & (self.seconds > 0))
-        load = self.shares[units, DISK] / self.plan.disks + self.shares[units, CPU] / self.plan.cores
-        load *= 1 + np.where(self.fault_odds[units] > 0, self.retry_most[units], 0)
-        most = np.zeros(runs.size)
-        for unit, weight in zip(units, load, strict=True):
-            same = np.full(runs.size, unit)
-            most += weight * self.durations(same, runs, np.zeros(runs.size, np.int8))
-        return most
+        load = self.shares[:, DISK] / self.plan.disks + self.shares[:, CPU] / self.plan.cores
+        load *= 1 + np.where(self.fault_odds > 0, self.retry_most, 0)
+        return np.asarray(durations @ load)
 
     def variant_of(self, runs: Index) -> NDArray[np.int64]:
         """Which way of cutting loops each run meets."""
@@ -243,6 +259,8 @@ class _Portion:
         self.c, self.runs, self.many, self.horizon = compiled, runs, compiled.many, horizon
         self.number = np.arange(first, first + runs)
         size = runs * self.many
+        first_durations = compiled.first_durations(self.number)
+        self.most_wait = compiled.most_wait(first_durations)
         variants = list(compiled.begins())
         of_run = compiled.variant_of(self.number)
         starts = np.stack([one for one, _ in variants])[of_run]
@@ -255,14 +273,13 @@ class _Portion:
         self.blame, self.gate = (np.full(size, -1, np.int32) for _ in range(2))
         self.window: dict[int, Floats] = {int(s): np.full(runs, np.nan) for s in np.flatnonzero(compiled.retry_most)}
         self.deadline = np.full(size, np.inf)
-        self.work = np.zeros(size)
+        self.work = first_durations.ravel()
         self.station = np.full(size, 3, np.int8)
         self.left = np.tile(np.array([h.amount for h in compiled.plan.held], np.int32), (runs, 1))
         self.holder = np.full((runs, len(compiled.plan.held)), -1, np.int32)
         self.queues = Queues(3 * runs, self.many)
         self.virtual = np.zeros((3, runs))
         self.busy = np.zeros((3, runs), np.int64)
-        self.most_wait = compiled.most_wait(self.number)
         self.room = np.array([[compiled.plan.disks], [compiled.plan.cores], [np.inf]])
 
     @property
@@ -314,46 +331,46 @@ class _Portion:
     def _happens(self, runs: Index, units: Index, station: Index) -> None:
         at = runs * self.many + units
         shared = station != CLOCK
-        if shared.any():
+        if some(shared):
             self.busy[station[shared], runs[shared]] -= 1
             self._enter(runs[shared], units[shared], station[shared] + 1)
         timed = ~shared
-        if timed.any():
+        if some(timed):
             self._by_the_clock(runs[timed], units[timed], at[timed])
 
     def _by_the_clock(self, runs: Index, units: Index, at: Index) -> None:
         state = self.state[at]
         starting = state == State.STARTING
-        if starting.any():
+        if some(starting):
             r, s, a = runs[starting], units[starting], at[starting]
             # While it still reads or computes, only its limit can have brought it here.
             late = (self.station[a] != CLOCK) | (self.deadline[a] < self.work[a])
-            if late.any():
+            if some(late):
                 self._leave_station(r[late], s[late], a[late])
                 self._fail(r[late], s[late], TIMEOUT)
                 r, s = r[~late], s[~late]
             self._finish(r, s)
         rest = ~starting
-        if rest.any():
+        if some(rest):
             self._begins_or_ends(runs[rest], units[rest], at[rest], state[rest])
 
     def _begins_or_ends(self, runs: Index, units: Index, at: Index, state: NDArray[np.int8]) -> None:
         waiting = state == State.WAITING
-        if waiting.any():
+        if some(waiting):
             self.pending[at[waiting]] -= 1
             ready = waiting & (self.pending[at] == 0)
             self._begin(runs[ready], units[ready])
         again = state == State.RETRY
-        if again.any():
+        if some(again):
             self._begin(runs[again], units[again])
         up = state == State.UP
-        if up.any():
+        if some(up):
             self._fail(runs[up], units[up], OWN)
 
     def _leave_station(self, runs: Index, units: Index, at: Index) -> None:
         station = self.station[at].astype(np.int64)
         inside = station < CLOCK
-        if inside.any():
+        if some(inside):
             self.queues.drop(station[inside] * self.runs + runs[inside], units[inside])
             np.subtract.at(self.busy, (station[inside], runs[inside]), 1)
         self.station[at] = 3
@@ -365,7 +382,7 @@ class _Portion:
         if not runs.size:
             return
         passed = self.c.passed[units]
-        if passed.any():
+        if some(passed):
             self._pass_over(runs[passed], units[passed])
             runs, units = runs[~passed], units[~passed]
         runs, units = self._refused(runs, units, self.c.up_first, NEED)
@@ -378,12 +395,15 @@ class _Portion:
         self.begun_at[at] = np.where(tries == 0, now, self.begun_at[at])
         self.tries[at] = tries + 1
         self._count_in_window(runs, units, at, now)
-        total = self.c.durations(units, self.number[runs], tries)
+        total = self.work[at]
+        again = tries > 0
+        if some(again):
+            total[again] = self.c.durations(units[again], self.number[runs[again]], tries[again])
         self.work[at] = total
         limit = now + self.c.limit[units]
         self.deadline[at] = np.inf
         bounded = self.c.limit[units] < self.c.far * (total + self.most_wait[runs])
-        if bounded.any():
+        if some(bounded):
             self.deadline[at[bounded]] = limit[bounded]
             self.queues.put(CLOCK * self.runs + runs[bounded], units[bounded], limit[bounded])
         self._enter(runs, units, np.zeros(runs.size, np.int64))
@@ -393,13 +413,13 @@ class _Portion:
         going = self.c.next[units, station]
         done = going == 3
         moving = ~done
-        if moving.any():
+        if some(moving):
             self._work_at(runs[moving], units[moving], going[moving])
-        if done.any():
+        if some(done):
             r, s = runs[done], units[done]
             at = r * self.many + s
             bounded = np.isfinite(self.deadline[at])
-            if bounded.any():
+            if some(bounded):
                 self.queues.drop(CLOCK * self.runs + r[bounded], s[bounded])
             self._finish(r, s)
 
@@ -409,15 +429,15 @@ class _Portion:
         share = self.work[at] * self.c.shares[units, station]
         until = self.virtual[station, runs] + share
         shared = station != CLOCK
-        if shared.any():
+        if some(shared):
             np.add.at(self.busy, (station[shared], runs[shared]), 1)
         waits = ~shared
-        if waits.any():
+        if some(waits):
             # Its limit stands in the same slot: the sooner of the two counts.
             self.work[at[waits]] = until[waits]
             limit = self.deadline[at[waits]]
             bounded = np.isfinite(limit)
-            if bounded.any():
+            if some(bounded):
                 self.queues.drop(CLOCK * self.runs + runs[waits][bounded], units[waits][bounded])
                 until[waits] = np.minimum(until[waits], limit)
         self.queues.put(station * self.runs + runs, units, until)
@@ -430,10 +450,10 @@ class _Portion:
         self.station[at] = 3
         odds = self.c.fault_odds[units]
         faulty = odds > 0
-        if faulty.any():
+        if some(faulty):
             faulty[faulty] = self._is_faulty(runs[faulty], units[faulty], odds[faulty])
             dies = faulty & (self.c.fault_after[units] < 0)
-            if dies.any():
+            if some(dies):
                 self._fail(runs[dies], units[dies], OWN)
                 runs, units, at, faulty = runs[~dies], units[~dies], at[~dies], faulty[~dies]
         if not self.c.uses.empty or not self.c.takes.empty:
@@ -447,7 +467,7 @@ class _Portion:
         self.state[at] = State.UP
         now = self.clock[runs]
         self.up_at[at] = now
-        if faulty.any():
+        if some(faulty):
             self._at_moment(runs[faulty], units[faulty], now[faulty] + self.c.fault_after[units[faulty]])
         self._settle(runs, units, np.ones(runs.size, bool))
 
@@ -460,7 +480,7 @@ class _Portion:
             return runs, units
         r, wanted, s = fan.out(runs, units)
         missing = self.state[r * self.many + wanted] != State.UP
-        if not missing.any():
+        if not some(missing):
             return runs, units
         r, s, wanted = r[missing], s[missing], wanted[missing]
         lost, once = np.unique(r * self.many + s, return_index=True)
@@ -514,10 +534,10 @@ class _Portion:
         self._give_back(runs[was_up], units[was_up])
         again = self._may_retry(runs, units, at, code)
         self.state[at] = np.where(again, State.RETRY, State.FAILED)
-        if again.any():
+        if some(again):
             later = self.clock[runs[again]] + self.c.retry_after[units[again]]
             self._at_moment(runs[again], units[again], later)
-        if was_up.any():
+        if some(was_up):
             self.up_at[at[was_up]] = np.nan
             self._bring_down(runs[was_up], units[was_up])
         self._settle(runs, units, np.zeros(runs.size, bool))
@@ -552,7 +572,7 @@ class _Portion:
         at, once = np.unique(at[touched], return_index=True)
         r, s, by = r[touched][once], s[touched][once], by[touched][once]
         starting = self.state[at] == State.STARTING
-        if starting.any():
+        if some(starting):
             self._leave_station(r[starting], s[starting], at[starting])
             self.queues.drop(CLOCK * self.runs + r[starting], s[starting])
         self._fail(r, s, NEED, by)

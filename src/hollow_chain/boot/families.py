@@ -18,9 +18,15 @@ RULES: dict[str, Callable[[Graph, Host, Expected], BootPlan]] = {
 }
 
 
-def plan_of(facts: Facts, host: Host, expected: Expected | None = None) -> BootPlan:
-    """The next boot of *host*, with the faults that are to be expected (worked out where they are not given)."""
-    from hollow_chain.boot.calibrate import calibrated
+def foreseen(facts: Facts, host: Host) -> Expected:
+    """What is to be expected of the next boot of *host* as it is: its faults, and how long its starts take alone."""
+    from hollow_chain.boot.calibrate import calibrate
 
-    expected = expected or expected_of(facts, host)
-    return calibrated(RULES[host.manager](facts.graph, host, expected), host, expected)
+    expected = expected_of(facts, host)
+    calibrate(plan_of(facts, host, expected), host, expected)
+    return expected
+
+
+def plan_of(facts: Facts, host: Host, expected: Expected) -> BootPlan:
+    """The next boot of *host*, with what is expected of it."""
+    return RULES[host.manager](facts.graph, host, expected)

@@ -4,18 +4,17 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from itertools import pairwise
 
 import numpy as np
 
 from hollow_chain.boot.durations import AT_ONCE
 from hollow_chain.boot.engine import NEED, Outcome, Progress, State, simulate
-from hollow_chain.boot.plan import BootPlan, Work
+from hollow_chain.boot.plan import BootPlan
 
 LATE_AFTER = 300.0
 """Seconds after boot from which on a service counts as late (delayed ones: after their group's moment)."""
-_SAVINGS_RUNS = 200
 _LINKS_WEIGHED = 8
 _WORTH_WEIGHING = 0.01
 """A link that takes less than this part of the boot is not weighed: it cannot save anything to speak of."""
@@ -121,7 +120,7 @@ def rehearse(
         seed=seed,
         services=[_odds(outcome, at, roots, late_after) for at in range(len(plan.units))],
         done=_done(outcome),
-        slowest_chain=_weighed(plan, outcome, chain, seed),
+        slowest_chain=_weighed(outcome, chain),
         chain_share=share,
         races=list(_races(outcome)),
         falls=_falls(outcome, roots),
@@ -150,9 +149,9 @@ def _failed(outcome: Outcome) -> np.ndarray:
     return np.asarray((state != State.UP) & (state != State.PASSED_OVER) & (state != State.NOT_STARTED))
 
 
-def _roots(outcome: Outcome) -> dict[tuple[int, int], int]:
-    """For each run and unit that failed for want of another: the unit at the bottom of it."""
-    found: dict[tuple[int, int], int] = {}
+def _roots(outcome: Outcome) -> np.ndarray:
+    """For each run and unit that failed for want of another: the unit at the bottom of it; -1 elsewhere."""
+    found = np.full(outcome.state.shape, -1, np.int32)
     runs, units = np.nonzero(_failed(outcome) & (outcome.why == NEED))
     root = outcome.blame[runs, units].astype(np.int64)
     for _ in range(len(outcome.plan.units)):
@@ -161,12 +160,11 @@ def _roots(outcome: Outcome) -> dict[tuple[int, int], int]:
         if not further.any():
             break
         root[further] = outcome.blame[runs[further], root[further]]
-    for run, unit, at in zip(runs.tolist(), units.tolist(), root.tolist(), strict=True):
-        found[run, unit] = at
+    found[runs, units] = root
     return found
 
 
-def _odds(outcome: Outcome, at: int, roots: dict[tuple[int, int], int], late_after: float) -> Odds:
+def _odds(outcome: Outcome, at: int, roots: np.ndarray, late_after: float) -> Odds:
     unit = outcome.plan.units[at]
     odds = Odds(unit.name, unit.kind, unit.starts, now_up=unit.now_up)
     if not unit.starts:
@@ -188,20 +186,31 @@ def _odds(outcome: Outcome, at: int, roots: dict[tuple[int, int], int], late_aft
     return odds
 
 
-def _reasons(outcome: Outcome, at: int, roots: dict[tuple[int, int], int], odds: Odds) -> None:
+def _reasons(outcome: Outcome, at: int, roots: np.ndarray, odds: Odds) -> None:
     causes: Counter[str] = Counter()
     culprits: Counter[str] = Counter()
-    for run in np.flatnonzero(~outcome.up[:, at]).tolist():
-        root = roots.get((run, at), at)
-        causes[_cause(outcome, run, root, at)] += 1
-        if root != at:
-            culprits[outcome.plan.units[root].name] += 1
+    runs = np.flatnonzero(~outcome.up[:, at])
+    if not runs.size:
+        return
+    root = np.where(roots[runs, at] < 0, at, roots[runs, at])
+    kinds = np.stack([root, outcome.state[runs, root], outcome.why[runs, root]])
+    for (place, state, why), many in zip(*_counted(kinds), strict=True):
+        causes[_cause(outcome, place, State(state), why, at)] += many
+        if place != at:
+            culprits[outcome.plan.units[place].name] += many
     odds.why_not = {cause: many / outcome.runs for cause, many in causes.most_common()}
     odds.blame = {name: many / outcome.runs for name, many in culprits.most_common()}
 
 
-def _cause(outcome: Outcome, run: int, root: int, at: int) -> str:
-    unit, state = outcome.plan.units[root], outcome.state[run, root]
+def _counted(columns: np.ndarray) -> tuple[list[list[int]], list[int]]:
+    """The different columns, and how often each occurs."""
+    found, many = np.unique(columns, axis=1, return_counts=True)
+    return found.T.tolist(), many.tolist()
+
+
+def _cause(outcome: Outcome, root: int, state: State, why: int, at: int) -> str:
+    """Why unit *at* is not up in runs in which *root* ended in that state, for that reason."""
+    unit = outcome.plan.units[root]
     if state == State.NOT_STARTED:
         return unit.why_not or ("dependency-cycle" if unit.starts else "manual-not-started")
     if state == State.PASSED_OVER:
@@ -212,9 +221,7 @@ def _cause(outcome: Outcome, run: int, root: int, at: int) -> str:
         return "start-timeout"
     if state == State.UP and root != at:
         return "start-race"  # it is up in the end, and was not yet when it was used
-    code = int(outcome.why[run, root])
-    # What is needed was taken down and came up again: the reason is its own.
-    return "start-race" if code == NEED else outcome.cause(code, root)
+    return "start-race" if why == NEED else outcome.cause(why, root)
 
 
 def _slowest_chain(outcome: Outcome) -> tuple[list[int], float]:
@@ -230,19 +237,64 @@ def _slowest_chain(outcome: Outcome) -> tuple[list[int], float]:
     return list(best), many / outcome.runs
 
 
-def _weighed(plan: BootPlan, outcome: Outcome, chain: list[int], seed: int) -> list[ChainLink]:
-    runs = min(outcome.runs, _SAVINGS_RUNS)
+def _weighed(outcome: Outcome, chain: list[int]) -> list[ChainLink]:
     total = last_moments(outcome)
-    took = {at: float(np.nanmedian(outcome.settled_at[:, at] - outcome.begun_at[:, at])) if outcome.tries[:, at].any() else 0.0
-            for at in chain}  # fmt: skip
-    heavy = sorted((at for at in chain if took[at] > _WORTH_WEIGHING * float(np.median(total))), key=lambda a: -took[a])
-    saves: dict[int, float] = {}
-    for at in heavy[:_LINKS_WEIGHED]:
-        units = list(plan.units)
-        units[at] = replace(units[at], work=Work())
-        without = simulate(replace(plan, units=units), runs, seed)
-        saves[at] = max(0.0, float((total[: without.runs] - last_moments(without)).mean()))
-    return [ChainLink(plan.units[at].name, took[at], saves.get(at)) for at in chain]
+    took = {at: _median(outcome.settled_at[:, at] - outcome.begun_at[:, at]) for at in chain}
+    worth = _WORTH_WEIGHING * float(np.median(total))
+    heavy = sorted((at for at in chain if took[at] > worth), key=lambda at: -took[at])[:_LINKS_WEIGHED]
+    order = _in_order(outcome)
+    saves = {at: max(0.0, float((total - _without(outcome, order, at)).mean())) for at in heavy}
+    return [ChainLink(outcome.plan.units[at].name, took[at], saves.get(at)) for at in chain]
+
+
+def _median(values: np.ndarray) -> float:
+    known = values[~np.isnan(values)]
+    return float(np.median(known)) if known.size else 0.0
+
+
+def _in_order(outcome: Outcome) -> list[int]:
+    """All units, each after those that it waits for; what stands in a loop is left out (it never begins)."""
+    units = outcome.plan.units
+    left = [sum(units[w].starts for w in {*u.waits, *u.after}) for u in units]
+    waiters: list[list[int]] = [[] for _ in units]
+    for at, unit in enumerate(units):
+        for other in {*unit.waits, *unit.after} if unit.starts else ():
+            waiters[other].append(at)
+    order = [at for at, unit in enumerate(units) if unit.starts and not left[at]]
+    for at in order:
+        for other in waiters[at]:
+            left[other] -= 1
+            if not left[other]:
+                order.append(other)
+    return order
+
+
+def _without(outcome: Outcome, order: list[int], gone: int) -> np.ndarray:
+    """The moment of the last one up in each run, had the start of *gone* taken no time and all others as long as they did.
+
+    The waits are followed through each run anew (a longest path; see Kelley, "Critical-path planning and scheduling",
+    1961). What the others would gain from more room on cores and disk is not counted.
+    """
+    units, settled, begun = outcome.plan.units, outcome.settled_at, outcome.begun_at
+    then = np.where(np.isnan(settled), -np.inf, settled).astype(float)
+    last = np.zeros(outcome.runs)
+    for at in order:
+        waits = [other for other in {*units[at].waits, *units[at].after} if units[other].starts]
+        free = begun[:, at].astype(float)
+        if waits:
+            released = np.nan_to_num(settled[:, waits], nan=0.0).max(axis=1)
+            # One that began later than its waits let it go waited for a moment of its own.
+            free = np.where(free > released + 1e-4, free, 0.0)
+            free = np.maximum(free, np.where(np.isfinite(then[:, waits]), then[:, waits], 0.0).max(axis=1))
+        took = 0.0 if at == gone else settled[:, at] - begun[:, at]
+        moved = free + took
+        then[:, at] = np.where(np.isnan(moved), then[:, at], moved)
+        if not units[at].by_event:
+            up = outcome.up[:, at]
+            # One that came up after its first try keeps its distance from it.
+            later = np.nan_to_num(outcome.up_at[:, at] - settled[:, at], nan=0.0)
+            last = np.maximum(last, np.where(up, then[:, at] + later, 0.0))
+    return last
 
 
 def _races(outcome: Outcome) -> Iterator[Race]:
@@ -262,11 +314,12 @@ def _races(outcome: Outcome) -> Iterator[Race]:
                            unit.name, share, 1.0 - share)  # fmt: skip
 
 
-def _falls(outcome: Outcome, roots: dict[tuple[int, int], int]) -> list[tuple[str, float, list[tuple[str, float]]]]:
+def _falls(outcome: Outcome, roots: np.ndarray) -> list[tuple[str, float, list[tuple[str, float]]]]:
     units = outcome.plan.units
     together: dict[int, Counter[int]] = {}
-    for (_, unit), root in roots.items():
-        together.setdefault(root, Counter())[unit] += 1
+    runs, taken_down = np.nonzero(roots >= 0)
+    for (root, unit), many in zip(*_counted(np.stack([roots[runs, taken_down], taken_down])), strict=True):
+        together.setdefault(root, Counter())[unit] = many
     found = []
     for root, taken in together.items():
         times = int((~outcome.up[:, root]).sum())

@@ -54,15 +54,14 @@ def rehearse(
         raise wrong_call(f"cannot write {out}: give it one of the endings {', '.join(PICTURES)}")
     snapshot = common.load(source)
 
-    from hollow_chain.boot.expectations import expected_of
-    from hollow_chain.boot.families import plan_of
+    from hollow_chain.boot.families import foreseen, plan_of
     from hollow_chain.boot.rehearsal import rehearse as rehearsed
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
 
     facts = Facts(Graph(snapshot))
     owner = common.one_host(facts.graph, host)
-    expected = expected_of(facts, owner)
+    expected = foreseen(facts, owner)
     expected.cores = cores
     plan = plan_of(facts, owner, expected)
     if not plan.units:

@@ -42,15 +42,14 @@ def suppose(
 
     from hollow_chain.boot.compare import compare
     from hollow_chain.boot.engine import simulate
-    from hollow_chain.boot.expectations import expected_of
-    from hollow_chain.boot.families import plan_of
+    from hollow_chain.boot.families import foreseen, plan_of
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
     from hollow_chain.cli.rehearse import Telling
 
     facts = Facts(Graph(snapshot))
     owner = common.one_host(facts.graph, host)
-    expected = expected_of(facts, owner)
+    expected = foreseen(facts, owner)
     other = copy.deepcopy(snapshot)
     world = World(Graph(other), next(h for h in other.hosts if h.name == owner.name), copy.deepcopy(expected))
     try:

@@ -101,7 +101,7 @@ def _sign(odds: Odds) -> Sign:
 
 def _rows(page: Page, rows: list[Odds], end: float) -> None:
     page.gap()
-    room = max(10, min(page.width - _NAME - 50, 60))
+    room = max(10, min(page.width - _NAME - 54, 60))
     head = f"{'':2}{'service':<{_NAME}} {'up':>7} {'late':>6} {'failed':>7} {'median':>11} {'95%':>11}  "
     page.line((head + f"0 s {'to ' + seconds(end):>{room - 4}}", "bold"))
     for odds in rows:
