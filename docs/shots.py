@@ -26,6 +26,9 @@ SHOTS = {
     "license-check": "license check suite.toml.txt --from facts --host pierhead",
     "license-ask": "license ask localhost:7199 --want voyage-suite/routing@7.1 --want voyage-suite/tides --want voyage-suite/routing@8.0",
     "decode": "decode 1053; hollow-chain decode status=203/EXEC; hollow-chain decode 'bind() failed (98: Address already in use)'",
+    "rehearse": "rehearse --from facts --host voyage-ws",
+    "suppose": "suppose 'limit all 60s' 'fails PositionFeed' --from facts --host voyage-ws",
+    "lab": "lab fault lab crash DataStore 5s; hollow-chain lab boot lab; hollow-chain lab start lab TicketDesk; hollow-chain why TicketDesk --from lab",
     "demo": "demo | head -42",
 }
 DISPLAY = ":77"
@@ -115,6 +118,8 @@ def main() -> None:
             folder = Path(place)
             subprocess.run([PROGRAM, "demo", "--out", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
             server = _license_desk(folder)
+            for words in (("make", "lab", "--from", "facts", "--host", "office-01"), ("boot", "lab")):
+                subprocess.run([PROGRAM, "lab", *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
             for name, call in SHOTS.items():
                 if len(sys.argv) < 2 or name in sys.argv[1:]:
                     shoot(name, call, folder)
@@ -124,6 +129,11 @@ def main() -> None:
                 [PROGRAM, "links", "TimetableStore", "--from", "facts", "--out", HERE / "links-picture.png"],
                 cwd=folder,
                 check=True,
+            )
+            subprocess.run(
+                [PROGRAM, "rehearse", "--from", "facts", "--host", "pierhead", "--out", HERE / "rehearse-timeline.png"],
+                cwd=folder,
+                check=False,
             )
     finally:
         screen.kill()

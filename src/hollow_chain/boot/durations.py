@@ -14,6 +14,7 @@ from hollow_chain.boot.plan import Work
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 
+_GRID = 61
 SHORTEST = 1e-4
 """Seconds; the clock of records tells no less."""
 _OUT_OF_TIME = (1053, 1460, 258)
@@ -118,23 +119,22 @@ def fitted(done: list[float], given_up: list[float], prior: Prior) -> tuple[floa
 
 
 def _censored(logs: list[float], beyond: list[float], prior: Prior, guess: tuple[float, float]) -> tuple[float, float]:
-    """The most probable median and spread where some records only say "longer than"."""
+    """The median and the spread to be expected where some records only say "longer than" (the mean of the posterior, summed
+    over a grid)."""
     import numpy as np
-    from scipy.optimize import minimize
-    from scipy.stats import norm
+    from scipy.special import log_ndtr
 
-    seen, over = np.array(logs), np.array(beyond)
-    expected = math.log(prior.seconds)
-
-    def surprise(x: np.ndarray) -> float:
-        middle, spread = float(x[0]), math.exp(float(x[1]))
-        told = norm.logpdf(seen, middle, spread).sum() + norm.logsf(over, middle, spread).sum()
-        told += norm.logpdf(middle, expected, prior.between) + norm.logpdf(float(x[1]), math.log(prior.within), 0.5)
-        return -float(told)
-
-    start = np.array([max([guess[0], *beyond]), math.log(guess[1])])
-    found = minimize(surprise, start, method="Nelder-Mead")
-    return float(found.x[0]), math.exp(float(found.x[1]))
+    low, high = min([guess[0], *beyond]) - 1.0, max([guess[0], *beyond]) + 3.0
+    middle = np.linspace(low, high, _GRID)[:, None, None]
+    log_spread = np.linspace(math.log(prior.within) - 1.5, math.log(prior.within) + 2.5, _GRID)[None, :, None]
+    spread = np.exp(log_spread)
+    told = (-0.5 * ((np.array(logs) - middle) / spread) ** 2 - log_spread).sum(axis=2)
+    told += log_ndtr((middle - np.array(beyond)) / spread).sum(axis=2)
+    told += (-0.5 * ((middle - math.log(prior.seconds)) / _DOUBT) ** 2)[:, :, 0]
+    told += (-0.5 * ((log_spread - math.log(prior.within)) / 0.5) ** 2)[:, :, 0]
+    weight = np.exp(told - told.max())
+    weight /= weight.sum()
+    return float((weight * middle[:, :, 0]).sum()), float((weight * spread[:, :, 0]).sum())
 
 
 def work_of(service: Service, host: Host) -> Work:

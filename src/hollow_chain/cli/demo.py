@@ -37,6 +37,18 @@ STORY = (
         ["why", "RouteOptimizer", "--from", "{facts}"],
     ),
     ("Which ports clash on the operations server?", ["ports", "--from", "{facts}", "--host", "pierhead", "--clashes"]),
+    (
+        "The planning workstation is to be rebooted tonight. What will the next boot bring, and what will it not?",
+        ["rehearse", "--from", "{facts}", "--host", "voyage-ws"],
+    ),
+    (
+        "What would a longer start limit mend there? Only supposed, nothing is changed.",
+        ["suppose", "limit all 60s", "--from", "{facts}", "--host", "voyage-ws"],
+    ),
+    (
+        "The boot of the operations server, as a picture.",
+        ["rehearse", "--from", "{facts}", "--host", "pierhead", "--out", "{folder}/boot.png"],
+    ),
     ("What else is not well at Ternholm Ferries this morning?", ["why", "--all", "--from", "{facts}"]),
 )
 
@@ -73,7 +85,7 @@ def demo(
     page.gap()
     page.line(
         (
-            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), links.png, verdict.json.",
+            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), links.png, boot.png, verdict.json.",
             "bold",
         )
     )
