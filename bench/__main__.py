@@ -108,7 +108,14 @@ def fleet(folder: Path) -> Iterator[tuple[str, float, float]]:
 
 def main() -> int:
     """Run all measurements; 1 if a target is missed."""
-    parts = {"start-up": start_up, "live": live, "fleet": fleet, "boots": boots.boots, "faults": faults.measure, "soak": soak.measure}
+    parts = {
+        "start-up": start_up,
+        "live": live,
+        "fleet": fleet,
+        "boots": boots.boots,
+        "faults": faults.measure,
+        "soak": soak.measure,
+    }
     chosen = [part for name, part in parts.items() if len(sys.argv) < 2 or name in sys.argv[1:]]
     missed = 0
     with tempfile.TemporaryDirectory() as folder:

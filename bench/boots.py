@@ -25,7 +25,9 @@ def boots(_: Path) -> Iterator[tuple[str, float, float]]:
     simulate(plan, 10)
     pairs = [(_ours(plan, RUNS, seed), _theirs(plan, seed)) for seed in range(3)]
     ours, theirs = (sorted(column)[1] for column in zip(*pairs, strict=True))
-    print(f"{RUNS} boots of {SERVICES} services: {ours:.2f} s; the event model: {theirs:.1f} s; {theirs / ours:.0f} times faster")
+    print(
+        f"{RUNS} boots of {SERVICES} services: {ours:.2f} s; the event model: {theirs:.1f} s; {theirs / ours:.0f} times faster"
+    )
     yield "1,000 boots / the event model / 20 times faster", 20 * ours / theirs, 1.0
     points = []
     for many in SIZES:

@@ -28,7 +28,7 @@ SHOTS = {
     "decode": "decode 1053; hollow-chain decode status=203/EXEC; hollow-chain decode 'bind() failed (98: Address already in use)'",
     "rehearse": "rehearse --from facts --host voyage-ws",
     "suppose": "suppose 'limit all 60s' 'fails PositionFeed' --from facts --host voyage-ws",
-    "lab": "lab fault lab crash DataStore 5s; hollow-chain lab boot lab; hollow-chain lab start lab TicketDesk; hollow-chain why TicketDesk --from lab",
+    "lab": "lab fault lab slow PriceList 50s; hollow-chain lab boot lab; hollow-chain why TicketDesk --from lab",
     "demo": "demo | head -42",
 }
 DISPLAY = ":77"

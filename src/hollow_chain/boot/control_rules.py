@@ -97,7 +97,7 @@ class _Boot(Draft):
             starts=service.name in self.jobs,
             at=self.jobs.get(service.name, 0.0),
             spread=spread if service.name in self.jobs else 0.0,
-            by_event=service.startup == "event",
+            apart=self.jobs.get(service.name, 0.0) > 0,
             limit=limit_of(service, self.host),
             retry=retry_of(service.failure_actions),
             why_not=_unusable(service) or _WHY_NOT.get(service.startup, ""),

@@ -81,8 +81,8 @@ class Unit:
     """Not before this moment (a delayed group, an event at a given time)."""
     spread: float = 0.0
     """Up to so many seconds later, evenly spread (an event at a random time)."""
-    by_event: bool = False
-    """Started by an event of its own: no part of the boot, however long after it the event comes."""
+    apart: bool = False
+    """Started by an event or a moment of its own (the delayed group): the boot is over without it."""
     waits: tuple[int, ...] = ()
     """Starts once all of these are settled: up, passed over, or failed."""
     needs: tuple[int, ...] = ()

@@ -129,8 +129,8 @@ def rehearse(
 
 
 def _moments(outcome: Outcome) -> np.ndarray:
-    """When each unit came up in each run; 0 where it did not, or is no part of the boot."""
-    part = np.array([not unit.by_event for unit in outcome.plan.units])
+    """When each unit came up in each run; 0 where it did not, or the boot is over without it."""
+    part = np.array([not unit.apart for unit in outcome.plan.units])
     return np.asarray(np.where(np.isnan(outcome.up_at) | ~part, 0.0, outcome.up_at))
 
 
@@ -289,7 +289,7 @@ def _without(outcome: Outcome, order: list[int], gone: int) -> np.ndarray:
         took = 0.0 if at == gone else settled[:, at] - begun[:, at]
         moved = free + took
         then[:, at] = np.where(np.isnan(moved), then[:, at], moved)
-        if not units[at].by_event:
+        if not units[at].apart:
             up = outcome.up[:, at]
             # One that came up after its first try keeps its distance from it.
             later = np.nan_to_num(outcome.up_at[:, at] - settled[:, at], nan=0.0)

@@ -184,7 +184,7 @@ class _Boot(Draft):
             starts=service.name in self.jobs,
             at=self.jobs.get(service.name, 0.0),
             spread=self._spread(service),
-            by_event=self.jobs.get(service.name, 0.0) > 0,
+            apart=self.jobs.get(service.name, 0.0) > 0,
             limit=_seconds(limits.start_seconds if limits else None),
             retry=_retry(service),
             why_not=cause or _unasked(service),

@@ -113,8 +113,23 @@ def _of_stopped(service: Service, host: Host, targets: frozenset[str] | None) ->
     if service.startup == "event" or (service.triggers and host.manager == "control-manager"):
         return Standing.NOT_YET
     if service.startup != "automatic" or skipped(service):
-        return Standing.IDLE
+        return Standing.DOWN if _tried_in_vain(service, host) else Standing.IDLE
     return Standing.DOWN if should_be_up(service, up_targets(host) if targets is None else targets) else Standing.IDLE
+
+
+_NO_FAILURE = (None, 0, 1056, 1058, 1062, 1077)
+"""Error numbers of the control-manager family that say nothing of a start: runs already, disabled, does not run, not tried."""
+
+
+def _tried_in_vain(service: Service, host: Host) -> bool:
+    """Whether a manual service was started since the boot and failed. Only the control-manager family needs to be asked: it
+    has no state for that, and calls such a service stopped."""
+    last = service.last
+    if host.manager != "control-manager" or last is None or service.startup not in ("manual", "on-need"):
+        return False
+    if last.started_at is None or (host.boot_at is not None and last.started_at < host.boot_at):
+        return False
+    return last.result not in ("", "success") and last.error_number not in _NO_FAILURE
 
 
 def up_targets(host: Host) -> frozenset[str]:

@@ -41,7 +41,7 @@ def show_comparison(page: Page, host: str, changes: list[str], comparison: Compa
     page.line(f"{same} services are as before." if same < len(shown) else "Nothing differs.")
     if comparison.done.mean:
         page.line(
-            f"All that comes up is up after {seconds(comparison.done_after)}, before after {seconds(comparison.done_before)} "
+            f"All that starts with the boot is up after {seconds(comparison.done_after)}, before after {seconds(comparison.done_before)} "
             f"({_interval(comparison.done)})."
         )
 

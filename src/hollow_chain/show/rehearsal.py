@@ -62,19 +62,27 @@ def show_rehearsal(page: Page, rehearsal: Rehearsal, everything: bool, only: lis
     )
     if rehearsal.runs < rehearsal.asked:
         page.line((f"Interrupted: {rehearsal.runs:,} of {rehearsal.asked:,} boots.", "yellow"))
-    page.line(f"All that comes up is up after {seconds(middle)} (in 9 of 10 boots {seconds(low)} to {seconds(high)}).")
+    page.line(
+        f"All that starts with it is up after {seconds(middle)} (in 9 of 10 boots {seconds(low)} to {seconds(high)})."
+    )
     if only is not None:
-        _rows(page, [o for o in rehearsal.services if o.service in only], high)
+        rows = [o for o in rehearsal.services if o.service in only]
+        _rows(page, rows, _end(rows, high))
         return
     _changes(page, rehearsal)
     rows = rehearsal.services if everything else interesting(rehearsal)
-    _rows(page, [o for o in rows if o.kind not in ("remote", "absent")], high)
+    _rows(page, [o for o in rows if o.kind not in ("remote", "absent")], _end(rows, high))
     _folded(page, rehearsal, rows)
     _chain(page, rehearsal)
     _races(page, rehearsal)
     _falls(page, rehearsal)
     for note in rehearsal.notes:
         page.line((f"note: {clean(note, 400)}", "yellow"), hang=6)
+
+
+def _end(rows: list[Odds], high: float) -> float:
+    """Where the scale of moments ends."""
+    return max([high, *(odds.p95 for odds in rows if odds.p95 is not None)])
 
 
 def _changes(page: Page, rehearsal: Rehearsal) -> None:
