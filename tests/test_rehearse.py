@@ -156,6 +156,24 @@ def test_hostile_names_do_not_reach_the_terminal_and_an_empty_host_is_told(run: 
     assert run("rehearse", "--from", "facts.json").status == 2
 
 
+@pytest.mark.parametrize("manager", ["systemd", "control-manager"])
+def test_chains_and_rings_may_be_long_and_moments_late(run: Run, tmp_path: Path, manager: str) -> None:
+    def links(other: int) -> list[dict[str, str]]:
+        return [{"to": f"s{other}"}, {"to": f"s{other}", "kind": "order"}]
+
+    well = {"kind": "target", "startup": "automatic", "state": "running"}
+    chain = [{"name": f"s{n}", **well, "links": links(n - 1) if n else []} for n in range(1500)]
+    late = {"name": "late", "startup": "event", "triggers": [{"kind": "time", "name": "x", "after_boot": 9000}]}
+    write(tmp_path, {"manager": manager, "services": [*chain, late]})
+    services = {
+        one["service"]: one for one in run("rehearse", "--from", "facts.json", "--json", "--runs", 5).json["services"]
+    }
+    assert services["s1499"]["up"] == 1 and services["late"]["up_seconds"]["p50"] >= 9000
+    chain[0]["links"] = links(1499)
+    write(tmp_path, {"manager": manager, "services": chain})
+    assert run("rehearse", "--from", "facts.json", "--runs", 5).status in (0, 1)
+
+
 def test_an_interrupt_gives_the_result_so_far(tmp_path: Path) -> None:
     services = [{"name": f"s{n}.service", "startup": "automatic", "state": "running", "program": {"style": "notify"},
                  "links": [{"to": f"s{max(0, n - 3)}.service", "kind": "order"}] if n else []} for n in range(2500)]  # fmt: skip

@@ -27,7 +27,7 @@ DISK, CPU, CLOCK = 0, 1, 2
 MOST_TRIES = 10
 """Tries of one service that are followed; by then more of the same tells nothing new."""
 HORIZON = 3600.0
-"""Seconds of boot that are followed."""
+"""Seconds of boot that are followed, past the last moment at which anything is set to start."""
 PORTION = 3_000_000
 """Runs times units that are simulated at once: bounds the memory."""
 FIRST_PORTION = 100
@@ -98,7 +98,7 @@ Progress = Callable[[int, int], None]
 
 
 def simulate(
-    plan: BootPlan, runs: int = 1000, seed: int = 1, progress: Progress | None = None, horizon: float = HORIZON
+    plan: BootPlan, runs: int = 1000, seed: int = 1, progress: Progress | None = None, horizon: float | None = None
 ) -> Outcome:
     """Boot the host of *plan* *runs* times. Equal seeds give equal results, however the runs are portioned.
 
@@ -107,6 +107,8 @@ def simulate(
     """
     if runs < 1 or not plan.units:
         raise ValueError("nothing to simulate: no runs, or no units")
+    if horizon is None:  # an hour past the last moment that is set
+        horizon = HORIZON + max(unit.at + unit.spread for unit in plan.units)
     compiled = _Compiled(plan, seed)
     most = max(1, min(runs, PORTION // len(plan.units)))
     size = most if progress is None else min(most, FIRST_PORTION)
@@ -277,6 +279,7 @@ class _Portion:
         self.station = np.full(size, 3, np.int8)
         self.left = np.tile(np.array([h.amount for h in compiled.plan.held], np.int32), (runs, 1))
         self.holder = np.full((runs, len(compiled.plan.held)), -1, np.int32)
+        self.todo: list[tuple[Callable[[Index, Index], None], Index, Index]] = []
         self.queues = Queues(3 * runs, self.many)
         self.virtual = np.zeros((3, runs))
         self.busy = np.zeros((3, runs), np.int64)
@@ -307,6 +310,7 @@ class _Portion:
         self._at_moment(late, who, self.c.at[who] + self.c.at_spread[who] * chance)
         free = self.pending[runs * self.many + units] == 0
         self._begin(runs[free], units[free])
+        self._all_at_once()
 
     # One step: the next event of every run.
 
@@ -326,6 +330,7 @@ class _Portion:
             self.virtual += pace * wait
         rows = station * self.runs + live
         self._happens(live, self.queues.pop(rows), station)
+        self._all_at_once()
         return True
 
     def _happens(self, runs: Index, units: Index, station: Index) -> None:
@@ -520,8 +525,8 @@ class _Portion:
     def _pass_over(self, runs: Index, units: Index) -> None:
         at = runs * self.many + units
         self.state[at] = State.PASSED_OVER
-        self._bring_down(runs, units)
         self._settle(runs, units, np.ones(runs.size, bool))
+        self.todo.append((self._bring_down, runs, units))
 
     def _fail(self, runs: Index, units: Index, code: int, blame: Any = None) -> None:
         """A start failed, or what was up has ended. Pairs are told apart; each may fail several times in its life."""
@@ -537,10 +542,10 @@ class _Portion:
         if some(again):
             later = self.clock[runs[again]] + self.c.retry_after[units[again]]
             self._at_moment(runs[again], units[again], later)
+        self._settle(runs, units, np.zeros(runs.size, bool))
         if some(was_up):
             self.up_at[at[was_up]] = np.nan
-            self._bring_down(runs[was_up], units[was_up])
-        self._settle(runs, units, np.zeros(runs.size, bool))
+            self.todo.append((self._bring_down, runs[was_up], units[was_up]))
 
     def _may_retry(self, runs: Index, units: Index, at: Index, code: int) -> NDArray[np.bool_]:
         if code == NEED:
@@ -582,15 +587,26 @@ class _Portion:
             self.queues.put(CLOCK * self.runs + runs, units, moments)
 
     def _settle(self, runs: Index, units: Index, well: NDArray[np.bool_]) -> None:
-        """First tries are over: who needs a failed one fails, who waits for it comes nearer."""
+        """First tries are over: who needs a failed one fails, then who waits for it comes nearer."""
         at = runs * self.many + units
         new = np.isnan(self.settled_at[at])
         runs, units, well, at = runs[new], units[new], well[new], at[new]
         if not runs.size:
             return
         self.settled_at[at] = self.clock[runs]
+        self.todo.append((self._release, runs, units))
         if not well.all():
-            self._fail_needers(runs[~well], units[~well])
+            self.todo.append((self._fail_needers, runs[~well], units[~well]))
+
+    def _all_at_once(self) -> None:
+        """Do all that follows in the same moment, the latest consequence first: chains are as long as plans make them, so
+        they are worked off a list and not by calls within calls."""
+        while self.todo:
+            act, runs, units = self.todo.pop()
+            act(runs, units)
+
+    def _release(self, runs: Index, units: Index) -> None:
+        """Those that wait for *units* come nearer; those that wait for nothing more begin."""
         r, s, by = self.c.waiters.out(runs, units)
         if not r.size:
             return

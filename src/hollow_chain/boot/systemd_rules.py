@@ -260,12 +260,13 @@ def _one_cut(plan: BootPlan, members: list[int], vital: set[int], rng: random.Ra
             if other in inside:
                 later[other].append(at)
     gone: set[int] = set()
+    requirers = _requirers(plan)
     for _ in range(len(members)):
         loop = _loop_met(members, later, gone, rng)
         victim = next((at for at in loop if at not in vital), None)
         if victim is None:
             return frozenset(gone)
-        gone |= _with_requirers(plan, victim)
+        gone |= _with_requirers(requirers, victim)
     return frozenset(gone)
 
 
@@ -298,17 +299,21 @@ def _loop_met(members: list[int], later: dict[int, list[int]], gone: set[int], r
     return []
 
 
-def _with_requirers(plan: BootPlan, victim: int) -> set[int]:
-    gone = {victim}
-    changed = True
-    while changed:
-        more = {
-            at
-            for at, unit in enumerate(plan.units)
-            if at not in gone and gone & {*unit.needs, *unit.bound} and unit.starts
-        }
-        changed = bool(more)
-        gone |= more
+def _requirers(plan: BootPlan) -> list[list[int]]:
+    """For each unit those that need it, as far as they are started."""
+    found: list[list[int]] = [[] for _ in plan.units]
+    for at, unit in enumerate(plan.units):
+        for other in {*unit.needs, *unit.bound} if unit.starts else ():
+            found[other].append(at)
+    return found
+
+
+def _with_requirers(requirers: list[list[int]], victim: int) -> set[int]:
+    gone, stack = {victim}, [victim]
+    while stack:
+        more = [at for at in requirers[stack.pop()] if at not in gone]
+        gone.update(more)
+        stack += more
     return gone
 
 
