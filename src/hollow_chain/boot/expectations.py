@@ -7,6 +7,9 @@ simulation does by itself. The kinds stand in one table.
 
 from __future__ import annotations
 
+from dataclasses import replace
+
+from hollow_chain.boot.durations import prior_of, work_of
 from hollow_chain.boot.making import Expected
 from hollow_chain.boot.plan import Fault
 from hollow_chain.causes import Facts, Finding, Standing
@@ -50,7 +53,33 @@ def expected_of(facts: Facts, host: Host) -> Expected:
         odds = _odds_by_record(service)
         if odds and service.name not in expected.faults:
             expected.faults[service.name] = Fault("exits-with-error", odds, _after(service, host))
+    _first_after_change(facts, host, expected)
     return expected
+
+
+def _first_after_change(facts: Facts, host: Host, expected: Expected) -> None:
+    """The first boot after a change goes by the definitions on disk, which the records and what runs now know nothing of."""
+    changed = [
+        s for s in host.services if s.definition is not None and s.definition.needs_reload and s.definition.on_disk
+    ]
+    index = facts.index(host.name)
+    for service in changed:
+        words = service.definition.on_disk if service.definition else {}
+        program, user = words.get("ExecStart", "").partition(" ")[0], words.get("User") or words.get("account", "")
+        file, account = index.file(program) if program else None, index.accounts.get(("user", user))
+        if file is not None and not file.exists:
+            expected.faults[service.name] = Fault("program-missing")
+        elif account is not None and not account.exists:
+            expected.faults[service.name] = Fault("account-missing")
+        if program:
+            known, prior = work_of(service, host), prior_of(service, host)
+            expected.works[service.name] = replace(known, spread=max(known.spread, prior.between), records=0)
+    if changed:
+        names = ", ".join(service.name for service in changed[:5]) + (" ..." if len(changed) > 5 else "")
+        expected.notes.append(
+            f"{len(changed)} start by definitions that were changed since they were loaded ({names}): this boot is the first by "
+            "them, and may differ from those on record"
+        )
 
 
 def _serves_badly(facts: Facts, node: Node) -> bool:
