@@ -130,7 +130,7 @@ class Boot:
         moment = unit.at + unit.spread * self.rng.random()
         if moment > 0:
             yield env.timeout(moment)
-        for other in set(unit.waits + unit.after):
+        for other in set(unit.waits):
             if self.starts[other] and not self.settled[other].triggered:
                 yield self.settled[other] | self.gave_up[at]
                 if self.gave_up[at].triggered:

@@ -102,9 +102,6 @@ class Unit:
     retry: Retry | None = None
     takes: tuple[int, ...] = ()
     """Places in :attr:`BootPlan.held` of what it takes as it comes up, one piece each (several: named several times)."""
-    after: tuple[int, ...] = ()
-    """Started one after the other: not before these are settled, whatever came of them (as :attr:`waits`, told apart for
-    the reader)."""
     why_not: str = ""
     """Where it is not started: the cause of the catalogue, or empty where nothing asks for it."""
     blame: int = -1

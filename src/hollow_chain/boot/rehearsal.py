@@ -101,10 +101,6 @@ class Rehearsal:
     """Who fails by itself, how often, and who goes down with it (share of those times)."""
     notes: list[str]
 
-    def odds(self, name: str) -> Odds | None:
-        """The odds of one service."""
-        return next((one for one in self.services if one.service == name), None)
-
 
 def rehearse(
     plan: BootPlan, runs: int = 1000, seed: int = 1, late_after: float = LATE_AFTER, progress: Progress | None = None
@@ -255,10 +251,10 @@ def _median(values: np.ndarray) -> float:
 def _in_order(outcome: Outcome) -> list[int]:
     """All units, each after those that it waits for; what stands in a loop is left out (it never begins)."""
     units = outcome.plan.units
-    left = [sum(units[w].starts for w in {*u.waits, *u.after}) for u in units]
+    left = [sum(units[w].starts for w in set(u.waits)) for u in units]
     waiters: list[list[int]] = [[] for _ in units]
     for at, unit in enumerate(units):
-        for other in {*unit.waits, *unit.after} if unit.starts else ():
+        for other in set(unit.waits) if unit.starts else ():
             waiters[other].append(at)
     order = [at for at, unit in enumerate(units) if unit.starts and not left[at]]
     for at in order:
@@ -279,7 +275,7 @@ def _without(outcome: Outcome, order: list[int], gone: int) -> np.ndarray:
     then = np.where(np.isnan(settled), -np.inf, settled).astype(float)
     last = np.zeros(outcome.runs)
     for at in order:
-        waits = [other for other in {*units[at].waits, *units[at].after} if units[other].starts]
+        waits = [other for other in set(units[at].waits) if units[other].starts]
         free = begun[:, at].astype(float)
         if waits:
             released = np.nan_to_num(settled[:, waits], nan=0.0).max(axis=1)
