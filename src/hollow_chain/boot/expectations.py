@@ -24,7 +24,7 @@ _OVER = frozenset({
     "license-server-down", "license-daemon-down", "not-persistent",
 })  # fmt: skip
 """Over with a reboot of the host that the cause is on, or no cause at a boot."""
-_ANEW = frozenset({
+ANEW = frozenset({
     "disabled", "not-registered", "bad-definition", "condition-unmet", "device-missing", "dependency-cycle",
     "stopped-by-conflict", "start-timeout", "limit-unit-slip", "license-seats-taken", "port-claimed-twice",
 })  # fmt: skip
@@ -38,8 +38,15 @@ _DIES_LATER = ("simple", "idle", "")
 _SHORT_LIFE = 0.2
 
 
-def expected_of(facts: Facts, host: Host) -> Expected:
-    """What the verdicts on *host* mean for its next boot."""
+MERELY_DOWN = frozenset({
+    "stopped", "never-started", "manual-not-started", "maintenance-left-stopped", "not-persistent", "delayed-pending",
+    "event-pending", "killed", "boot-contention", "license-server-down",
+})  # fmt: skip
+"""Needs nothing but a start."""
+
+
+def expected_of(facts: Facts, host: Host, over: frozenset[str] = _OVER) -> Expected:
+    """What the verdicts on *host* mean for its next boot; with :data:`MERELY_DOWN` as what is *over*, for a start by hand now."""
     expected = Expected()
     for verdict in diagnose_all(facts):
         for cause in verdict.causes:
@@ -47,7 +54,11 @@ def expected_of(facts: Facts, host: Host) -> Expected:
             here = place.host == host.name and not _serves_badly(facts, place)
             # What another host does wrong, or a service that runs, is seen on what stands on it and is down.
             node = place if here else verdict.target
-            if node.host == host.name and (here or not facts.standing(node).well):
+            if (
+                node.host == host.name
+                and (here or not facts.standing(node).well)
+                and not _is_over(node, cause.finding, host, over)
+            ):
                 _expect(facts, host, expected, node.name, cause.finding, cause.confidence)
     for service in host.services:
         odds = _odds_by_record(service)
@@ -88,7 +99,7 @@ def _serves_badly(facts: Facts, node: Node) -> bool:
 
 def _expect(facts: Facts, host: Host, expected: Expected, name: str, finding: Finding, confidence: float) -> None:
     service, cause, holder = facts.graph.find(host.name, name), finding.cause, finding.holder
-    if service is None or _is_over(service, finding, host) or (cause in _ANEW and finding.host == host.name):
+    if service is None or (cause in ANEW and finding.host == host.name):
         return
     rival = facts.graph.find(host.name, holder) if holder else None
     if cause == "start-race":
@@ -105,10 +116,11 @@ def _expect(facts: Facts, host: Host, expected: Expected, name: str, finding: Fi
         expected.faults[name] = Fault(cause, confidence, _after(service, host))
 
 
-def _is_over(service: Service, finding: Finding, host: Host) -> bool:
-    if finding.cause == "killed" and service.last is not None and service.last.signal in _CRASHES:
+def _is_over(node: Node, finding: Finding, host: Host, over: frozenset[str]) -> bool:
+    last = node.service.last if node.service else None
+    if finding.cause == "killed" and last is not None and last.signal in _CRASHES:
         return False
-    return finding.cause in _OVER and finding.host == host.name
+    return finding.cause in over and finding.host == host.name
 
 
 def _after(service: Service, host: Host) -> float | None:

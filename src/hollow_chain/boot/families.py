@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from hollow_chain.boot import control_rules, systemd_rules
 from hollow_chain.boot.expectations import expected_of
-from hollow_chain.boot.making import Expected
+from hollow_chain.boot.making import UP, Expected
 from hollow_chain.boot.plan import BootPlan
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.facts.host import Host
+from hollow_chain.facts.service import Service
 
 RULES: dict[str, Callable[[Graph, Host, Expected], BootPlan]] = {
     "systemd": systemd_rules.plan_of,
     "control-manager": control_rules.plan_of,
+}
+
+RULES_OF_A_START: dict[str, Callable[[Graph, Host, Expected, Service], BootPlan]] = {
+    "systemd": systemd_rules.plan_of_start,
+    "control-manager": control_rules.plan_of_start,
 }
 
 
@@ -30,3 +37,10 @@ def foreseen(facts: Facts, host: Host) -> Expected:
 def plan_of(facts: Facts, host: Host, expected: Expected) -> BootPlan:
     """The next boot of *host*, with what is expected of it."""
     return RULES[host.manager](facts.graph, host, expected)
+
+
+def plan_of_start(graph: Graph, host: Host, expected: Expected, service: Service) -> BootPlan:
+    """A start of *service* on the running *host*, with all that it pulls in. What it uses and what is up by now is not raced for."""
+    up = {one.name for one in host.services if one.state in UP}
+    uses = {name: [used for used in many if used not in up] for name, many in expected.uses.items()}
+    return RULES_OF_A_START[host.manager](graph, host, replace(expected, uses=uses), service)

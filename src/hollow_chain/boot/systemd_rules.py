@@ -56,7 +56,24 @@ def plan_of(graph: Graph, host: Host, expected: Expected) -> BootPlan:
     return draft.with_loops_cut(plan)
 
 
+def plan_of_start(graph: Graph, host: Host, expected: Expected, service: Service) -> BootPlan:
+    """A start of one unit on the running host, with all that it pulls in; what is up already stays as it is."""
+    draft = _Boot(graph, host, expected)
+    draft.running = frozenset(one.name for one in host.services if one.state in UP)
+    draft.by_hand(service)
+    return draft.with_loops_cut(draft.made(draft.unit, draft.links))
+
+
 class _Boot(Draft):
+    anchor = ""
+
+    def by_hand(self, service: Service) -> None:
+        """A start of one unit: unlike at boot it is refused where something that it requires cannot be started."""
+        self.anchor = service.name
+        self._add(service.name, 0.0)
+        self._drop_requirers(by_hand=True)
+        self._clashes()
+
     def transaction(self) -> None:
         """Which units the boot starts."""
         self.anchor = self._default_target()
@@ -86,7 +103,7 @@ class _Boot(Draft):
         stack, seen = [self.known(name)], set(self.jobs)
         while stack:
             one = stack.pop()
-            if one in seen or one in self.refused:
+            if one in seen or one in self.refused or one in self.running:
                 continue
             seen.add(one)
             service = self.find(one)
@@ -116,9 +133,9 @@ class _Boot(Draft):
             if link.kind == "hard" and link.pulls and link.host in ("", self.host.name):
                 yield self.known(link.to)
 
-    def _drop_requirers(self) -> None:
-        """Take out of the transaction what requires something that was taken out of it."""
-        dropped = {name for name, (_, culprit) in self.refused.items() if culprit != name}
+    def _drop_requirers(self, by_hand: bool = False) -> None:
+        """Take out of the transaction what requires something that was taken out of it, or *by_hand* never came into it."""
+        dropped = {name for name, (_, culprit) in self.refused.items() if culprit != name or by_hand}
         while dropped:
             lost = [
                 (one, need)
@@ -212,7 +229,7 @@ class _Boot(Draft):
                 continue
             if link.kind == "order" and other in self.jobs:
                 found["waits"].append(other)
-            elif link.kind == "hard" and not link.pulls:
+            elif link.kind == "hard" and not link.pulls and other not in self.running:
                 found["up_first"].append(other)
             elif link.kind == "hard" and other in self.jobs:
                 found["bound" if link.word == "BindsTo" else "needs"].append(other)

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 
 from hollow_chain.causes import rights
+from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import ACCOUNTS, FILES, Case
 from hollow_chain.causes.rights import Barrier, account_of, barrier
 from hollow_chain.causes.rule import AFTER_RELOAD, FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
@@ -258,13 +259,14 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
     else:
         evidence.append(case.seen("owner, mode and definition, as far as they were seen, would let it", FILES))
     place = found.path if found else path
-    mend = (
-        Mend(f"Let {service.name} use {path} in its definition, and nothing else.", AFTER_RELOAD)
-        if found and found.by_definition
-        else Mend(
-            f"Give the account {user} the smallest right that is enough on {place}; its right owner is a good guess."
+    if found and found.by_definition:
+        mend = Mend(
+            f"Let {service.name} use {path} in its definition, and nothing else.", AFTER_RELOAD, _let_write(case, path)
         )
-    )
+    else:
+        does = f"Give the account {user} the smallest right that is enough on {place}; its right owner is a good guess."
+        writes = _writes(event) if event is not None else None
+        mend = Mend(does, acts=rights.openings(case, path, writes) if found else ())
     why = found.why if found else "the log says so, though owner and mode would let it"
     return Finding(
         says=f"{service.name} (account {user}) may not use {path}: {why}.",
@@ -274,6 +276,17 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
             "exits-with-error", "exits-at-once", "crash-loop", "config-rejected", "path-missing", "start-rate-limited", "killed",
         ),
     )  # fmt: skip
+
+
+def _let_write(case: Case, path: str) -> tuple[Act, ...]:
+    """Let the service write to *path* though its definition makes everything around it read-only; where it is yet to be made,
+    to its folder (systemd.exec(5), "ReadWritePaths=")."""
+    confinement, file = case.service.confinement, case.file(path)
+    hidden = confinement is None or any(rights.inside(path, place) for place in confinement.hidden)
+    if hidden or case.host.manager != "systemd" or file is None or re.search(r"[\s%\"'\\]", path):
+        return ()
+    place = path if file.exists else path.rpartition("/")[0]
+    return (allow(case.node.name, f"ReadWritePaths={place}"),) if place.count("/") > 1 else ()
 
 
 def _by_number(case: Case, user: str) -> Iterator[Finding]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
+from hollow_chain.causes.acts import give_way
 from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.rule import (
     AFTER_RELOAD,
@@ -151,7 +152,10 @@ def stopped_by_conflict(case: Case) -> Iterator[Finding]:
                 *((Evidence(f"{service.name} ended", MANAGER, ended, FITS if together else TELLS),) if ended else ()),
             ),
             mends=(
-                Mend(f"Choose: stop {other.name} and start {service.name}, or leave it as it is."),
+                Mend(
+                    f"Choose: stop {other.name} and start {service.name}, or leave it as it is.",
+                    acts=give_way(other.service),
+                ),
                 Mend(
                     f"If both are to run, remove the clash from the definition of {edge.tail.name}.",
                     AFTER_RELOAD,

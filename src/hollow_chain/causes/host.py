@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from datetime import timedelta
 
+from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.rule import AFTER_REBOOT, FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.standing import skipped
@@ -229,7 +230,7 @@ def maintenance_left_stopped(case: Case) -> Iterator[Finding]:
                 FITS if own or named else HINT,
             ),
         ),
-        mends=(Mend(f"See that the maintenance is over, then start {service.name}."),),
+        mends=(Mend(f"See that the maintenance is over, then start {service.name}.", acts=(start(service.name),)),),
         explains=("stopped", "manual-not-started", "exits-with-error", "killed") if own or named else (),
         residual=not (own or named),
     )

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from datetime import timedelta
 
+from hollow_chain.causes.acts import give_way, start, wait
 from hollow_chain.causes.case import SOCKETS, Case
 from hollow_chain.causes.order_of_boots import Order, orders
 from hollow_chain.causes.rule import (
@@ -121,10 +122,11 @@ def _race(case: Case, provider: Service, evidence: list[Evidence], order: Order 
         says=f"{name} uses what {provider.name} provides, {'which ' if waits else ''}{how}, and came first{boots}.",
         evidence=(*evidence, case.seen(f"declared order: {name} {'starts after' if waits else 'does not wait for'} {provider.name}", bears=HINT)),
         mends=(
-            Mend(f"Start {name} now that {provider.name} is up."),
+            Mend(f"Start {name} now that {provider.name} is up.", acts=(start(name),)),
             Mend(f"Let {provider.name} report that it is up only when it answers.", AFTER_RELOAD)
             if waits
-            else Mend(f"Declare that {name} needs {provider.name} and starts after it, or delay {name}.", AFTER_RELOAD),
+            else Mend(f"Declare that {name} needs {provider.name} and starts after it, or delay {name}.", AFTER_RELOAD,
+                      (wait(name, provider.name),)),
         ),
         holder=provider.name,
         explains=_EXPLAINS,
@@ -212,7 +214,10 @@ def _held(case: Case, holder: str, path: str, evidence: list[Evidence], order: O
         says=f"{name} cannot get {what} while {holder} has it{boots}.",
         evidence=tuple(evidence),
         mends=(
-            Mend(f"Stop {holder}, start {name}, then start {holder} again."),
+            Mend(
+                f"Stop {holder}, start {name}, then start {holder} again.",
+                acts=give_way(case.graph.find(case.node.host, holder)),
+            ),
             Mend(f"Lastingly, let {holder} start late, after {name}.", AFTER_REBOOT),
         ),
         holder=holder,

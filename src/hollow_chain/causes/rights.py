@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+from hollow_chain.causes import acts
+from hollow_chain.causes.acts import Act
 from hollow_chain.causes.case import Case
 from hollow_chain.facts.host import File
 
@@ -124,6 +126,79 @@ def _rights(case: Case, file: File) -> int:
             together |= rights
         return together & mask
     return bits & 7
+
+
+def owners_of(case: Case) -> tuple[str, str]:
+    """The user and the group that what is made for the service belongs to."""
+    account, user = case.service.account, account_of(case)
+    known = case.account(user)
+    group = (account.group if account else "") or (known.groups[0] if known and known.groups else "")
+    return user, group or user
+
+
+def place_of(case: Case, file: File) -> int:
+    """By how many bits the account's own rights stand above those of others in the mode of *file*: 6, 3 or 0."""
+    user, group = owners_of(case)
+    if user in ALL_RIGHTS_ACCOUNTS or file.owner == user:
+        return 6
+    account = case.account(user)
+    groups = {
+        group,
+        *(account.groups if account else ()),
+        *(case.service.account.groups if case.service.account else ()),
+    }
+    return 3 if file.group in groups else 0
+
+
+_NOT_TO_BE_TOUCHED = re.compile(
+    r"/(?:etc|usr|var|bin|sbin|lib\w*|boot|dev|proc|sys|run|home|root|opt|tmp|var/(?:lib|log|run|cache|spool))?"
+)
+"""Folders of the system as such: whatever is wrong there, opening them to an account is no mend."""
+
+
+def openings(case: Case, path: str, writes: bool | None = None) -> tuple[Act, ...]:
+    """The smallest changes of owner, group and mode that let the account in to *path*: a right for others is never among them,
+    nor is a right that it does not need. None where no such change is known to be enough."""
+    if bypasses(case) or case.account(account_of(case)) is None:
+        return ()
+    absent = (last := case.file(path)) is not None and not last.exists
+    parts = path.split("/")
+    end = len(parts) - absent
+    if writes is None:
+        writes = False if inside(path, "/etc") else None
+    found: list[Act] = []
+    for depth in range(2, end + 1):
+        file = case.file("/".join(parts[:depth]))
+        if file is None or not file.exists or not re.fullmatch(r"[0-7]{3,5}", file.mode):
+            continue
+        needed = _SEARCH if depth < end else _needed_at_end(file, absent, writes)
+        if _rights(case, file) & needed != needed:
+            opened = _opened(case, file, needed)
+            if not opened:
+                return ()
+            found += opened
+    return tuple(found)
+
+
+def _opened(case: Case, file: File, needed: int) -> list[Act]:
+    """What lets the account do *needed* with one file or folder."""
+    if file.acl or file.link_to or _NOT_TO_BE_TOUCHED.fullmatch(file.path) or file.kind not in ("file", "folder"):
+        return []
+    user, group = owners_of(case)
+    bits, place = int(file.mode, 8), place_of(case, file)
+    if place:
+        return [acts.mode(file.path, bits | needed << place)]
+    if file.owner not in ALL_RIGHTS_ACCOUNTS:
+        return []  # somebody else's: what he would lose is not for a machine to decide
+    if needed & _WRITE:
+        wider = bits | needed << 6
+        owned = acts.owner(file.path, user, file.group)
+    elif file.group in ALL_RIGHTS_ACCOUNTS or not bits & 0o070:
+        wider = (bits & ~0o070) | needed << 3
+        owned = acts.owner(file.path, file.owner, group)
+    else:
+        return []
+    return [owned] if wider == bits else [owned, acts.mode(file.path, wider)]
 
 
 def _bits(rights: str) -> int:

@@ -16,6 +16,8 @@ from functools import cache
 from types import CodeType
 from typing import TYPE_CHECKING, Protocol
 
+from hollow_chain.causes.acts import Act
+
 if TYPE_CHECKING:
     from hollow_chain.causes.case import Case
 
@@ -50,10 +52,19 @@ class Evidence:
 
 @dataclass(frozen=True, slots=True)
 class Mend:
-    """What to do, in one sentence, and when it takes effect."""
+    """What to do, in one sentence, and when it takes effect.
+
+    ``acts`` are what a machine can do of it; none where it is for a person.
+    """
 
     does: str
     effect: str = AT_ONCE
+    acts: tuple[Act, ...] = ()
+
+    @property
+    def instead(self) -> bool:
+        """Whether another way begins here, in the place of the mends before it."""
+        return self.does.startswith(("Or ", "Otherwise "))
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,7 +142,9 @@ def cause(name: str, states: Iterable[str] = ()) -> Callable[[Look], Look]:
     return register
 
 
-_FRAMEWORK = frozenset({"rule", "case", "standing", "words", "meanings", "rights", "order_of_boots", "reached", "view"})
+_FRAMEWORK = frozenset(
+    {"rule", "acts", "case", "standing", "words", "meanings", "rights", "order_of_boots", "reached", "view"}
+)
 
 
 @cache

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterator
 from datetime import datetime, timedelta
 
+from hollow_chain.causes.acts import start, startup
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.rule import FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.standing import (
@@ -62,8 +63,11 @@ def disabled(case: Case) -> Iterator[Finding]:
             *(case.quoted(event) for event in case.events() if _STARTUP_CHANGED.search(event.text)),
         ),
         mends=(
-            Mend(f"{manager_word(case, 'Unmask', 'Enable')} {service.name} and give it the startup type {wanted}."),
-            Mend(f"Then start {service.name}."),
+            Mend(
+                f"{manager_word(case, 'Unmask', 'Enable')} {service.name} and give it the startup type {wanted}.",
+                acts=(startup(service.name, wanted),),
+            ),
+            Mend(f"Then start {service.name}.", acts=(start(service.name),)),
         ),
         explains=("never-started", "stopped", "stale-definition"),
     )
@@ -106,9 +110,10 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
         evidence[1:] = [case.seen(f"{service.name} was {how}", MANAGER, ended, HINT), *_last_records(case)]
     elif only_on_need:
         reason = "it is started only when something needs it, and nothing that does has been started"
-    mends = [Mend(f"Start {service.name}.")]
+    mends = [Mend(f"Start {service.name}.", acts=(start(service.name),))]
     if not only_on_need:
-        mends.append(Mend(f"Set {service.name} to automatic if it should survive a reboot.", "at the next boot"))
+        does = f"Set {service.name} to automatic if it should survive a reboot."
+        mends.append(Mend(does, "at the next boot", (startup(service.name, "automatic"),)))
     yield Finding(
         says=f"{service.name} is not running: {reason}.",
         evidence=tuple(evidence),
@@ -193,7 +198,7 @@ def _ended_cleanly(case: Case) -> Iterator[Finding]:
             case.seen(f"{service.name} had been up, and no error of its run is recorded", bears=HINT),
             *_last_records(case),
         ),
-        mends=(Mend(f"Start {service.name}."),),
+        mends=(Mend(f"Start {service.name}.", acts=(start(service.name),)),),
         residual=True,
         note=service.startup == "on-need" and case.asked and not asked,
         explains=("exits-with-error", "killed"),
@@ -209,7 +214,7 @@ def _automatic_but_stopped(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} is set to start at boot and is not running; its last run is not recorded.",
         evidence=(case.seen(f"startup type of {service.name}: {service.startup}; state: {service.state}", bears=FITS),),
-        mends=(Mend(f"Start {service.name}, and look whether it stays up."),),
+        mends=(Mend(f"Start {service.name}, and look whether it stays up.", acts=(start(service.name),)),),
         residual=True,
     )
 
@@ -250,7 +255,7 @@ def never_started(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} was set {when} and has not been started since.",
         evidence=tuple(evidence),
-        mends=(Mend(f"Start {service.name}; from the next boot on it starts by itself."),),
+        mends=(Mend(f"Start {service.name}; from the next boot on it starts by itself.", acts=(start(service.name),)),),
         residual=True,
     )
 
@@ -344,7 +349,7 @@ def not_persistent(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} runs now but will not come back at the next boot: its startup type is {service.startup}.",
         evidence=(case.seen(f"startup type of {service.name}: {service.startup}; state: running"),),
-        mends=(Mend(f"Set {service.name} to automatic.", "at the next boot"),),
+        mends=(Mend(f"Set {service.name} to automatic.", "at the next boot", (startup(service.name, "automatic"),)),),
         note=True,
     )
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from hollow_chain.causes.acts import reload, restart, start
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.rule import AFTER_RELOAD, FITS, NOT_UP, PROOF, Finding, Mend, cause
 from hollow_chain.facts.host import Event
@@ -180,8 +181,12 @@ def stale_definition(case: Case) -> Iterator[Finding]:
             *(case.seen(text, f"definition {definition.file}", definition.changed_at, FITS) for text in differing[:2]),
         ),
         mends=(
-            Mend("Reload the definitions of the manager."),
-            Mend(f"{'Restart' if up else 'Start'} {service.name}.", "after the reload"),
+            Mend("Reload the definitions of the manager.", acts=() if gone else (reload(service.name),)),
+            Mend(
+                f"{'Restart' if up else 'Start'} {service.name}.",
+                "after the reload",
+                () if gone else ((restart if up else start)(service.name),),
+            ),
         ),
         note=up and not case.asked,
         residual=not differing,

@@ -5,8 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from hollow_chain.causes import acts
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import programs_of
+from hollow_chain.causes.rights import owners_of
 from hollow_chain.causes.rule import (
     AFTER_RELOAD,
     FITS,
@@ -80,10 +82,22 @@ def workdir_missing(case: Case) -> Iterator[Finding]:
             ),
         ),
         mends=(
-            Mend(f"Create {folder}, owned by {owner}."),
+            Mend(
+                f"Create {folder}, owned by {owner}.",
+                acts=_made(case, folder) if not file.exists and not file.link_to else (),
+            ),
             Mend(f"Or correct the working folder in the definition of {service.name}.", AFTER_RELOAD),
         ),
     )
+
+
+def _made(case: Case, path: str) -> tuple[acts.Act, ...]:
+    """The working folder, for whom the service runs as, where that account is there."""
+    user, group = owners_of(case)
+    known = case.account(user)
+    if case.host.manager != "systemd" or (known is not None and not known.exists):
+        return ()
+    return (acts.folder(path, user, group),)
 
 
 @cause("path-missing", states=("running", *NOT_UP))

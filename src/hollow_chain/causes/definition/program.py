@@ -5,7 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from hollow_chain.causes.acts import mode
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.rights import place_of
 from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
 from hollow_chain.facts.host import File
@@ -127,9 +129,19 @@ def program_not_executable(case: Case) -> Iterator[Finding]:
             mends=(
                 Mend(f"Correct the path in the definition of {case.service.name}.", AFTER_RELOAD)
                 if file.kind == "folder"
-                else Mend(f"Give {path} the right to be run (mode 0755), after a look that it is the right file."),
+                else Mend(
+                    f"Give {path} the right to be run (mode {_runnable(case, file):04o}), after a look that it is the right file.",
+                    acts=(mode(path, _runnable(case, file)),) if re.fullmatch("[0-7]{3,4}", file.mode) else (),
+                ),
             ),
         )
+
+
+def _runnable(case: Case, file: File) -> int:
+    """The mode of a program with the right to run it added for the account of its service, and for nobody else. Whoever runs a
+    script has to read it too."""
+    bits = int(file.mode, 8) if re.fullmatch("[0-7]{3,4}", file.mode) else 0o644
+    return bits | (0o5 if file.format in ("script", "") else 0o1) << place_of(case, file)
 
 
 @cause("wrong-program-format", states=NOT_UP)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from hollow_chain.causes.acts import renew, restart
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.license.view import (
     ANY_STATE,
@@ -253,7 +254,11 @@ def license_not_reloaded(case: Case) -> Iterator[Finding]:
                 told(view, f"served since {clock(server.served_at)}: digest {server.served_digest[:16]}", FITS),
                 read(view, f"changed {clock(file.changed_at)}: digest {file.digest[:16]}", SAID),
             ),
-            mends=(Mend(f"{what}.", AFTER_RESTART if later else "at once"),),
+            mends=(
+                Mend(
+                    f"{what}.", AFTER_RESTART if later else "at once", ((restart if later else renew)(case.node.name),)
+                ),
+            ),
             note=not (needed or case.asked),
             explains=("license-entitlement-missing", "license-seats-taken", "license-expired")
             if _file_would_do(view)

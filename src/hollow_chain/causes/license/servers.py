@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from hollow_chain.causes.acts import restart, start
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.license.view import ANY_STATE, ENDS, SECOND, SERVER, View, log_words, read, told, views
 from hollow_chain.causes.rule import AFTER_RESTART, NOT_UP, PROOF, SAID, Finding, Mend, cause
@@ -96,7 +97,12 @@ def license_server_down(case: Case) -> Iterator[Finding]:
         yield Finding(
             says=f"The license server {case.node.name} {how}.",
             evidence=tuple(evidence),
-            mends=(Mend(f"{'Restart' if silent else 'Start'} {case.node.name}; then start what needs it."),),
+            mends=(
+                Mend(
+                    f"{'Restart' if silent else 'Start'} {case.node.name}; then start what needs it.",
+                    acts=((restart if silent else start)(case.node.name),),
+                ),
+            ),
             explains=("stopped", "manual-not-started", "killed", "listener-off", "never-started"),
         )
 

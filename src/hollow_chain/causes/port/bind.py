@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.port.held import held_by_others
 from hollow_chain.causes.rule import AFTER_RESTART, DOUBT, FITS, NOT_UP, SAID, Finding, Mend, cause
@@ -79,6 +80,18 @@ def address_missing(case: Case) -> Iterator[Finding]:
         )
 
 
+_LOW_PORTS = "CAP_NET_BIND_SERVICE"
+
+
+def _let_bind(case: Case) -> tuple[Act, ...]:
+    """The one right to take low ports, and nothing more (capabilities(7); systemd.exec(5), "AmbientCapabilities=")."""
+    if case.host.manager != "systemd":
+        return ()
+    kept = case.service.confinement.capabilities if case.service.confinement else None
+    within = (f"CapabilityBoundingSet={_LOW_PORTS}",) if kept is not None and _LOW_PORTS not in kept else ()
+    return tuple(allow(case.node.name, setting) for setting in (*within, f"AmbientCapabilities={_LOW_PORTS}"))
+
+
 @cause("port-forbidden", states=("running", *NOT_UP))
 def port_forbidden(case: Case) -> Iterator[Finding]:
     """Its account may not take that port, or the system keeps the port for itself.
@@ -103,7 +116,8 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
             evidence=(case.quoted(event, SAID), case.seen(f"first port that any account may take: {first}", bears=FITS)),
             mends=(
                 Mend(f"Give {case.service.name} the single right to take low ports (CAP_NET_BIND_SERVICE), or have the "
-                     "manager hold the socket for it.", "after a reload and a restart"),
+                     "manager hold the socket for it.", "after a reload and a restart",
+                     _let_bind(case)),
                 Mend(f"Or let it use a port from {first} on.", "after a restart"),
             ),
             explains=("exits-with-error", "crash-loop", "access-denied", "config-rejected", "start-rate-limited"),

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import replace
 
+from hollow_chain.causes.acts import give_way, start
 from hollow_chain.causes.case import SOCKETS, Case
 from hollow_chain.causes.rule import DOUBT, FITS, NOT_UP, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
@@ -156,7 +157,10 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
             ),
         ),
         mends=(
-            Mend(f"Stop {holder}, and keep it from starting at boot, if it is not the one that should have the port."),
+            Mend(
+                f"Stop {holder}, and keep it from starting at boot, if it is not the one that should have the port.",
+                acts=() if listener.shared_with else give_way(case.graph.find(case.node.host, listener.service)),
+            ),
             Mend(
                 f"Or give one of the two another port; {free_neighbor(case.host, of_claim(claim))} is free.",
                 "after its restart",
@@ -181,7 +185,12 @@ def _was_held(case: Case, claim: Claim, line: Evidence | None) -> Finding:
     return Finding(
         says=f"{case.service.name} found {place} taken; nobody holds it by now{unread}.",
         evidence=(*((line,) if line else ()), case.seen(f"no other socket on {place}", SOCKETS, bears=DOUBT)),
-        mends=(Mend(f"Start {case.service.name}; if it fails again, look who has the port at that moment."),),
+        mends=(
+            Mend(
+                f"Start {case.service.name}; if it fails again, look who has the port at that moment.",
+                acts=(start(case.node.name),),
+            ),
+        ),
         residual=True,
     )
 

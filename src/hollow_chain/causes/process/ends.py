@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal as signals
 from collections.abc import Iterator
 
+from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import EXITED, MANAGER, Case
 from hollow_chain.causes.rule import FITS, NOT_UP, PROOF, SAID, TELLS, Evidence, Finding, Mend, cause
 from hollow_chain.causes.standing import Standing
@@ -180,7 +181,8 @@ def killed(case: Case) -> Iterator[Finding]:
             Mend(
                 f"See the last words of {service.name} and update or repair its program."
                 if crashed
-                else f"Find who sent {name}; then start {service.name}."
+                else f"Find who sent {name}; then start {service.name}.",
+                acts=(start(service.name),) if number in _FROM_OUTSIDE and not crashed and not watchdog else (),
             ),
         ),
         residual=True,

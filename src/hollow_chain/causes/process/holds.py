@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from hollow_chain.causes.acts import give_way, remove, start
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.rule import FITS, HINT, NOT_UP, SAID, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
@@ -94,7 +95,12 @@ def lock_held(case: Case) -> Iterator[Finding]:
                 case.seen(f"process {holder.process} runs: {holder.program or 'program not readable'}"
                           f"{f', of {holder.service}' if holder.service else ''}", "processes", bears=SAID),
             ),
-            mends=(Mend(f"Stop {who}, and keep it from coming back; then start {case.service.name}."),),
+            mends=(
+                Mend(
+                    f"Stop {who}, and keep it from coming back; then start {case.service.name}.",
+                    acts=give_way(case.graph.find(case.node.host, who)),
+                ),
+            ),
             holder=who,
             explains=("exits-with-error", "crash-loop", "config-rejected"),
         )  # fmt: skip
@@ -128,7 +134,12 @@ def stale_lock(case: Case) -> Iterator[Finding]:
                 ),
                 case.seen(gone, "processes", bears=SAID if "process " in gone else HINT),
             ),
-            mends=(Mend(f"Remove {path}, now that its process is known to be gone; then start {case.service.name}."),),
+            mends=(
+                Mend(
+                    f"Remove {path}, now that its process is known to be gone; then start {case.service.name}.",
+                    acts=(remove(path), start(case.node.name)) if "process " in gone else (),
+                ),
+            ),
             explains=("exits-with-error", "crash-loop"),
         )
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from hollow_chain.causes.acts import limit as set_limit
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import AFTER_REBOOT, FITS, HINT, NOT_UP, SAID, Evidence, Finding, Mend, cause
@@ -158,9 +159,12 @@ def _longer(case: Case, limit: Limit | None, needed: Needed | None) -> Iterator[
             f"Set the one start limit of {case.node.host} to {new} s ({new * 1000} ms, base 10): {reason}. "
             f"It holds for all {len(case.host.services)} services there; the others only wait longer when they hang.",
             AFTER_REBOOT,
+            (set_limit("", new),) if needed else (),
         )
     else:
-        yield Mend(f"Give {case.service.name} a start limit of {new} s: {reason}.", "after a reload, at the next start")
+        acts = (set_limit(case.node.name, new),) if needed else ()
+        does = f"Give {case.service.name} a start limit of {new} s: {reason}."
+        yield Mend(does, "after a reload, at the next start", acts)
 
 
 class Slip(NamedTuple):
@@ -268,9 +272,10 @@ def _slipped(case: Case, limit: Limit, slip: Slip, needed: Needed | None, effect
         does = (
             f"Set {name} to {new * 1000:.0f} ms, in base 10. It holds for all {len(case.host.services)} services there."
         )
-        mends = (Mend(does, AFTER_REBOOT),)
+        mends = (Mend(does, AFTER_REBOOT, (set_limit("", new),)),)
     else:
-        mends = (Mend(f"Set {name} to {new:g} s, with its unit.", "after a reload, at the next start"),)
+        does = f"Set {name} to {new:g} s, with its unit."
+        mends = (Mend(does, "after a reload, at the next start", (set_limit(case.node.name, new),)),)
     return Finding(
         says=f"{name[0].upper()}{name[1:]} is {span(limit.seconds)}, {effect}; it looks mistyped: {slip.how}.",
         evidence=tuple(evidence),

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from statistics import median
 
+from hollow_chain.causes.acts import limit as set_limit
+from hollow_chain.causes.acts import start, startup
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.rule import AFTER_REBOOT, FITS, NOT_UP, SAID, Finding, Mend, cause
-from hollow_chain.causes.time.limits import limit_of, timed_out
+from hollow_chain.causes.time.limits import limit_of, proposed, timed_out
 from hollow_chain.causes.words import between, clock, span
 from hollow_chain.facts.service import Start
 
@@ -61,14 +63,22 @@ def boot_contention(case: Case) -> Iterator[Finding]:
     if others:
         evidence.append(case.seen(f"{others} other services were being started at the same time"))
     name = case.service.name
+    longest = max([limit.seconds, *(start.seconds for start in at_boot)])
     yield Finding(
         says=f"{name} is in time by itself ({span(max(by_hand))} at most) and too late among everything that starts at boot "
         f"({span(limit.seconds)} allowed; {len(at_boot) + 1} boots speak for it).",
         evidence=tuple(evidence),
         mends=(
-            Mend(f"Start {name} by hand now."),
+            Mend(f"Start {name} by hand now.", acts=(start(name),)),
             Mend(
-                f"Let {name} start delayed, or after what it really needs, so that it does not compete.", AFTER_REBOOT
+                f"Let {name} start delayed, or after what it really needs, so that it does not compete.",
+                AFTER_REBOOT,
+                (startup(name, "delayed"),) if case.host.manager == "control-manager" else (),
+            ),
+            Mend(
+                f"Or give {'all starts' if limit.for_all else name} a limit of {proposed(longest)} s, which the slow boots keep too.",
+                AFTER_REBOOT,
+                (set_limit("" if limit.for_all else name, proposed(longest)),),
             ),
         ),
         explains=("start-timeout", "killed", "exits-with-error", "crash-loop"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import FITS, PROOF, SAID, Finding, Mend, cause
@@ -38,7 +39,12 @@ def start_rate_limited(case: Case) -> Iterator[Finding]:
             case.seen("result start-limit-hit", MANAGER, last.ended_at, SAID if bad_end else PROOF),
             *(case.quoted(event) for event in lines.telling(case.last_events())),
         ),
-        mends=(Mend(f"Clear the bar of {service.name} (reset its failed state), then start it once."),),
+        mends=(
+            Mend(
+                f"Clear the bar of {service.name} (reset its failed state), then start it once.",
+                acts=(start(service.name),),
+            ),
+        ),
         residual=True,
         explains=("stopped", "exits-at-once") if not bad_end else (),
     )

@@ -1,0 +1,350 @@
+"""From a verdict to a plan: deepest first, the least disruptive of equal ones first; where causes are rivals, a sequence of tries.
+
+Tries are ordered by what each costs over how likely it is to be the right one, which makes the expected cost of the whole
+sequence least (Heckerman, Breese and Rommelse, "Decision-theoretic troubleshooting", 1995).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from hollow_chain.causes import Facts, Finding, Mend, Standing
+from hollow_chain.causes import acts as say
+from hollow_chain.causes.acts import Act
+from hollow_chain.chain import Node
+from hollow_chain.mend.plan import AFTER_REBOOT, AFTER_RELOAD, AFTER_RESTART, AT_ONCE, Answer, Plan, Step, Try
+from hollow_chain.mend.proving import STARTABLE, Trial
+from hollow_chain.mend.supposing import Expectations
+from hollow_chain.mend.verbs import BY_PERSON, INTERRUPTED, UP, VERBS, view_of
+from hollow_chain.verdict import Cause, Verdict
+
+LIKELY = 0.5
+MOST_TRIES = 5
+MOST_DEPENDENTS = 20
+_EFFECTS = (("reboot", AFTER_REBOOT), ("reload", AFTER_RELOAD), ("start", AFTER_RESTART), ("new file", AFTER_RESTART))
+Told = Callable[[str], None]
+Way = list[Mend]
+"""Mends that belong together, of a rule that may know several ways."""
+A_REBOOT = "a reboot"
+MOST_CHOICES = 6
+
+
+class Planner:
+    """Plans for one target."""
+
+    def __init__(
+        self,
+        facts: Facts,
+        now_only: bool = False,
+        given_up: tuple[str, ...] = (),
+        may_reboot: bool = False,
+        runs: int = 400,
+        seed: int = 1,
+    ) -> None:
+        self.facts, self.now_only, self.given_up, self.may_reboot = facts, now_only, given_up, may_reboot
+        self.runs, self.seed = runs, seed
+
+    def plan(self, verdict: Verdict, told: Told = lambda text: None) -> Plan:
+        """The plan for what *verdict* names, with the proof of each try; *told* is called with what is being done."""
+        plan = Plan(verdict.target, verdict.read_at, now_only=self.now_only, given_up=self.given_up)
+        ways = list(self._ways(verdict))
+        if not ways:
+            return plan
+        told("foreseeing the next boots")
+        known = Expectations(self.facts, _hosts(verdict, ways))
+        for number, (causes, probability, contested) in enumerate(ways, 1):
+            told(f"rehearsing try {number} of {len(ways)}")
+            plan.tries.append(self._try(verdict, causes, probability, contested, known))
+        plan.tries.sort(key=lambda one: one.cost / max(one.probability, 0.01))
+        return plan
+
+    def _ways(self, verdict: Verdict) -> Iterator[tuple[list[Cause], float, bool]]:
+        """What may be wrong: sets of causes, each with its probability, and whether it has rivals."""
+        certain = [
+            c for c in verdict.causes if c.confidence >= LIKELY and (not c.finding.residual or c.confidence >= 0.85)
+        ]
+        places = {c.chain[-1].key for c in certain}
+        open_ones = [c for c in verdict.causes if c.chain[-1].key not in places]
+        if certain and not [c for c in open_ones if c.confidence >= LIKELY]:
+            yield certain, min(c.confidence for c in certain), False
+        elif open_ones:
+            for cause in open_ones[:MOST_TRIES]:
+                yield [*certain, cause], cause.confidence, True
+        elif not verdict.causes:
+            yield from self._notes(verdict)
+
+    def _notes(self, verdict: Verdict) -> Iterator[tuple[list[Cause], float, bool]]:
+        """All is well, and something will not come back with the next boot."""
+        lasting = [n for n in verdict.notes if n.cause == "not-persistent" and any(mend.acts for mend in n.mends)]
+        if lasting and not self.now_only:
+            nodes = [self.facts.graph.node(note.host, note.service) for note in lasting]
+            chains = [(verdict.target,) if node.key == verdict.target.key else (verdict.target, node) for node in nodes]
+            yield [Cause(note, 1.0, chain) for note, chain in zip(lasting, chains, strict=True)], 1.0, False
+
+    def _try(
+        self, verdict: Verdict, causes: list[Cause], probability: float, contested: bool, known: Expectations
+    ) -> Try:
+        """The steps for *causes*: of the ways that their rules know the first that holds in rehearsal, else the best one."""
+        causes = sorted(causes, key=lambda c: -len(c.chain))
+        found: list[Try] = []
+        for choice in _choices([_ways_of(cause) for cause in causes]):
+            found.append(self._rehearsed(verdict, causes, probability, contested, known, choice))
+            if found[-1].proof is not None and found[-1].proof.holds:
+                return found[-1]
+        return found[0]
+
+    def _rehearsed(
+        self,
+        verdict: Verdict,
+        causes: list[Cause],
+        probability: float,
+        contested: bool,
+        known: Expectations,
+        choice: list[Way],
+    ) -> Try:
+        steps, hints = self._steps(causes, choice)
+        goals = _unique([node for cause in causes for node in cause.chain[::-1]] + [verdict.target])
+        trial = Trial(
+            self.facts, known, verdict.target, causes, goals, now_only=self.now_only, given_up=frozenset(self.given_up),
+            contested=contested, runs=self.runs, seed=self.seed,
+        )  # fmt: skip
+        self._add_dependents(trial, steps)
+        if not self.now_only:
+            self._add_startups(trial, steps)
+        kept = _pruned(trial, steps)
+        proof = trial.prove(kept, steps)
+        answers = tuple(_answer(cause.finding) for cause in causes)
+        return Try(kept, answers, probability, _look(verdict.target, causes), tuple(hints), proof)
+
+    def _steps(self, causes: list[Cause], choice: list[Way]) -> tuple[list[Step], list[str]]:
+        """The steps for *causes*, and the starts of all on the way up, deepest first; and what else there is to say."""
+        steps: list[Step] = []
+        hints: list[str] = []
+        at: dict[tuple[str, str], list[Step]] = {}
+        for cause, way in zip(causes, choice, strict=True):
+            mends, others = _of_way(way, _ways_of(cause))
+            hints += others
+            at.setdefault(cause.chain[-1].key, []).extend(step for mend in mends for step in self._of_mend(cause, mend))
+        for node in _from_the_ground(causes):
+            start = self._start_of(node)
+            for step in [*at.get(node.key, ()), *([start] if start is not None else [])]:
+                if step.act is None or (step.host, step.act) not in [(s.host, s.act) for s in steps]:
+                    steps.append(step)
+        steps = _in_order(steps)
+        late = [s.host for s in steps if s.act is not None and s.act.verb == "limit" and s.effect == AFTER_REBOOT]
+        return steps + [self._step(host, say.reboot()) for host in dict.fromkeys(late)], hints
+
+    def _of_mend(self, cause: Cause, mend: Mend) -> Iterator[Step]:
+        finding = cause.finding
+        if not mend.acts:
+            effect = next((effect for word, effect in _EFFECTS if word in mend.effect), AT_ONCE)
+            undo = "by hand: note what was there before"
+            yield Step(finding.host, mend.does, effect=effect, undo=undo, answers=(_answer(finding),), cost=BY_PERSON)
+        for act in mend.acts:
+            if (
+                act.verb == "startup"
+                and self.now_only
+                and act.value in ("automatic", "delayed")
+                and not self._is_off(cause)
+            ):
+                continue
+            yield self._step(finding.host, act, (_answer(finding),))
+
+    def _is_off(self, cause: Cause) -> bool:
+        service = cause.chain[-1].service
+        return service is not None and service.startup == "disabled"
+
+    def _step(self, host: str, act: Act, answers: tuple[Answer, ...] = ()) -> Step:
+        view, verb = view_of(self.facts, host), VERBS[act.verb]
+        interrupts = tuple(verb.interrupts(view, act))
+        gives_way = act.verb == "stop" or (act.verb == "startup" and act.value == "manual" and _runs(view.service(act)))
+        asked = [act.service] if gives_way else list(interrupts) if act.verb == "start" else []
+        choice = next((name for name in asked if name not in self.given_up), "")
+        if act.verb == "reboot":
+            choice = "" if self.may_reboot and view.host.manager == "control-manager" else A_REBOOT
+        return Step(
+            host=host,
+            does=verb.does(view, act),
+            act=act,
+            old=verb.old(view, act),
+            new=verb.new(view, act),
+            effect=verb.effect(view, act),
+            also_touches=tuple(one for one in verb.touches(view, act) if one not in interrupts)[:30],
+            interrupts=interrupts,
+            undo=verb.undo(view, act),
+            answers=answers,
+            choice=choice,
+            cost=verb.cost + (0.0 if act.verb == "reboot" else INTERRUPTED * len(interrupts)),
+        )
+
+    def _start_of(self, node: Node) -> Step | None:
+        """The start of a node on the chain; none where it is up, cannot be started, or waits for an event of its own."""
+        service = node.service
+        standing = self.facts.standing(node)
+        if service is None or service.kind not in STARTABLE or service.template:
+            return None
+        if service.state in UP and standing is not Standing.UNSTABLE:
+            return None
+        if service.startup == "event" and service.state == "stopped" and service.triggers:
+            return None
+        act = say.restart(node.name) if service.state == "running" else say.start(node.name)
+        return self._step(node.host, act)
+
+    def _add_dependents(self, trial: Trial, steps: list[Step]) -> None:
+        """Starts of what went down with the mended ones and would come up again."""
+        the, _, open_ones = trial.carried(steps, steps, max(40, trial.runs // 5))
+        if open_ones:
+            return
+        for node in _lost(self.facts, trial.goals):
+            service = the.service(node.host, node.name)
+            if service is None or len(trial.dependents) >= MOST_DEPENDENTS or node.host not in trial.known.hosts:
+                continue
+            if the.start(node.host, node.name, max(40, trial.runs // 5), trial.seed) >= LIKELY:
+                trial.dependents.append(node)
+                if service.state not in UP:
+                    steps.append(self._step(node.host, say.start(node.name)))
+
+    def _add_startups(self, trial: Trial, steps: list[Step]) -> None:
+        """Set to start at boot what a boot would leave down for no other reason than that nobody asks for it."""
+        quick = max(40, trial.runs // 5)
+        for node in (trial.target, *trial.goals):
+            the, _, open_ones = trial.carried(steps, steps, quick)
+            if open_ones or trial.down(the):
+                return
+            _, lacking = trial.after_reboot(the, quick)
+            service = the.service(node.host, node.name)
+            if f"{node.name} on {node.host}" in lacking and service is not None and service.startup == "manual":
+                if self._is_kept_away(steps, node):
+                    continue
+                steps.append(self._step(node.host, say.startup(node.name, "automatic")))
+
+    def _is_kept_away(self, steps: list[Step], node: Node) -> bool:
+        return any(
+            s.act and s.act.verb == "startup" and s.act.service == node.name and s.host == node.host for s in steps
+        )
+
+
+def _ways_of(cause: Cause) -> list[Way]:
+    """The ways to mend a cause: those that a machine can go first, and of these the least disruptive."""
+    ways: list[Way] = [[]]
+    for mend in cause.finding.mends:
+        if mend.instead and ways[-1]:
+            ways.append([])
+        ways[-1].append(mend)
+    return sorted(ways, key=lambda way: (not any(m.acts for m in way), _rank(way)))
+
+
+def _rank(way: Way) -> int:
+    return max((VERBS[act.verb].rank for mend in way for act in mend.acts), default=0)
+
+
+def _of_way(way: Way, ways: list[Way]) -> tuple[list[Mend], list[str]]:
+    """The mends of a way that are steps, and what else there is to say: advice, and the other ways."""
+    by_machine = [mend for mend in way if mend.acts]
+    others = [mend.does for other in ways for mend in other if mend not in way]
+    if by_machine:
+        return by_machine, [mend.does for mend in way if not mend.acts] + others
+    # A mere start is a step of its own, and comes after.
+    return [mend for mend in way if not mend.does.startswith("Then start")], others
+
+
+def _choices(ways: list[list[Way]]) -> Iterator[list[Way]]:
+    """A way for each cause: the best of all first, then one cause another way, or both ways, as far as a machine can go them."""
+    best = [each[0] for each in ways]
+    yield best
+    others = [(at, way) for at, each in enumerate(ways) for way in each[1:] if any(mend.acts for mend in way)]
+    for at, way in others[:MOST_CHOICES]:
+        yield [*best[:at], way, *best[at + 1 :]]
+        yield [*best[:at], best[at] + way, *best[at + 1 :]]
+
+
+def _runs(service: object) -> bool:
+    return getattr(service, "state", "") in UP
+
+
+def _pruned(trial: Trial, steps: list[Step]) -> list[Step]:
+    """*steps* without those that can be left out: the dearest are tried first, of equal ones the deepest."""
+    kept, quick = list(steps), max(40, trial.runs // 5)
+    if not trial.suffices(kept, steps, quick):
+        return kept
+    for step in sorted(steps, key=lambda one: -one.cost):
+        fewer = [one for one in kept if one is not step]
+        if fewer and trial.suffices(fewer, steps, quick):
+            kept = fewer
+    return kept
+
+
+def _in_order(steps: list[Step]) -> list[Step]:
+    """Deepest first, as given; of the steps of one cause that stand together, the least disruptive first, starts last."""
+    ordered: list[Step] = []
+    group: list[Step] = []
+    for step in steps:
+        if group and step.answers != group[-1].answers:
+            ordered += sorted(group, key=_disruption)
+            group = []
+        group.append(step)
+    return ordered + sorted(group, key=_disruption)
+
+
+def _disruption(step: Step) -> tuple[int, int]:
+    if step.act is None:
+        return 0, 0
+    verb = step.act.verb
+    # What keeps from coming up goes before what brings up, however little the latter disturbs.
+    return int(verb in ("start", "restart", "renew")), 0 if verb == "reload" else 1
+
+
+def _lost(facts: Facts, goals: list[Node]) -> Iterator[Node]:
+    """What hard-needs one of *goals*, should be up, and is down for no reason of its own that shows in its state."""
+    seen = {node.key for node in goals}
+    level = list(goals)
+    while level:
+        above: list[Node] = []
+        for node in level:
+            for edge in facts.graph.needed_by(node, ("hard",)):
+                one = edge.tail
+                if (
+                    one.key in seen
+                    or one.service is None
+                    or one.service.kind not in STARTABLE
+                    or one.service.kind == "target"
+                ):
+                    continue
+                seen.add(one.key)
+                above.append(one)
+                if facts.standing(one) is Standing.DOWN and one.service.startup in ("automatic", "delayed"):
+                    yield one
+        level = above
+
+
+def _hosts(verdict: Verdict, ways: list[tuple[list[Cause], float, bool]]) -> list[str]:
+    chains = [node.host for causes, _, _ in ways for cause in causes for node in cause.chain]
+    return list(dict.fromkeys([*chains, verdict.target.host]))
+
+
+def _from_the_ground(causes: list[Cause]) -> list[Node]:
+    """All nodes of the chains, those farthest from the target first; nothing comes before what it stands on."""
+    depth: dict[tuple[str, str], int] = {}
+    nodes: dict[tuple[str, str], Node] = {}
+    for cause in causes:
+        for distance, node in enumerate(cause.chain):
+            depth[node.key] = max(distance, depth.get(node.key, 0))
+            nodes[node.key] = node
+    return sorted(nodes.values(), key=lambda node: -depth[node.key])
+
+
+def _unique(nodes: list[Node]) -> list[Node]:
+    return list({node.key: node for node in nodes}.values())
+
+
+def _answer(finding: Finding) -> Answer:
+    return finding.cause, finding.host, finding.service
+
+
+def _look(target: Node, causes: list[Cause]) -> str:
+    """What tells, after a try, whether it was the right one."""
+    places = _unique([cause.chain[-1] for cause in causes])
+    names = " and ".join(node.name for node in places[:3])
+    claims = [c.port for c in target.service.claims if c.port and not c.switched_off] if target.service else []
+    ports = f", and whether it holds port {claims[0]}" if claims else ""
+    return f"Look whether {names} stays up, then whether {target.name} does{ports}; if not, take this back and go on."

@@ -1,0 +1,212 @@
+"""The proof of a try: its steps are carried out on a copy of the facts, and the copy is rehearsed.
+
+*Sufficient*: all that the target stands on is up now, and after a reboot. *Minimal*: with any one step left out it is not.
+*Harmless*: nothing that runs now ends, and nothing that comes up with a boot comes up less surely. The boots before and after
+have the same random numbers, so what the steps do not touch does not differ at all.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from hollow_chain.boot.compare import compare
+from hollow_chain.boot.engine import Outcome, State, simulate
+from hollow_chain.causes import Facts
+from hollow_chain.chain import Node, stop_takes
+from hollow_chain.mend.plan import Proof, Step
+from hollow_chain.mend.supposing import SIMULATED, UP, Copy, Expectations, assume_done, carry_out
+from hollow_chain.verdict import Cause
+
+ENOUGH = 0.9
+"""The chance to be up from which on steps count as sufficient."""
+_BOOTS_ITSELF = ("automatic", "delayed", "manual")
+STARTABLE = ("service", "socket", "mount", "timer", "path", "target", "swap", "automount")
+
+
+@dataclass
+class Trial:
+    """What a try has to bring about, and how it is judged."""
+
+    facts: Facts
+    known: Expectations
+    target: Node
+    causes: list[Cause]
+    """What is taken to be wrong."""
+    goals: list[Node]
+    """What has to be up: the target, and all on the chains down to the causes."""
+    dependents: list[Node] = field(default_factory=list)
+    """What went down with it, and has to be back."""
+    now_only: bool = False
+    given_up: frozenset[str] = frozenset()
+    contested: bool = False
+    """Whether the causes are only supposed: then nothing else is taken to be wrong with their places."""
+    runs: int = 400
+    seed: int = 1
+    _before: dict[tuple[str, int], Outcome] = field(default_factory=dict)
+
+    def copy(self) -> Copy:
+        """A fresh copy of the facts, with what the try supposes."""
+        the = Copy(self.known)
+        for cause in self.causes if self.contested else ():
+            for host in the.now:
+                names = {node.name for node in cause.chain if node.host == host}
+                for name in names:
+                    if name == cause.finding.service:
+                        fault = the.now[host].faults.get(name)
+                        the.suppose_only(host, name, cause.finding.cause, fault.after if fault else None)
+        return the
+
+    def carried(self, steps: list[Step], whole: list[Step], runs: int) -> tuple[Copy, float, list[str]]:
+        """A copy on which *steps* (of the *whole* plan) were carried out, the chance of that, and what is not answered."""
+        the, chance = self.copy(), 1.0
+        left = Counter(answer for step in whole for answer in step.answers)
+        findings = {(c.finding.cause, c.finding.host, c.finding.service): c for c in self.causes}
+        for step in steps:
+            for answer in step.answers:
+                left[answer] -= 1
+                cause = findings.get(answer)
+                if cause is not None and not left[answer]:
+                    if step.act is None:
+                        assume_done(the, cause)
+                    for host in the.now:
+                        the.forget(host, [n.name for n in cause.chain if n.host == host], answer[0], answer[2])
+            own = carry_out(the, step, runs, self.seed)
+            # A boot starts everything anew: how the starts before it came out no longer matters.
+            chance = own if step.act is not None and step.act.verb == "reboot" else chance * own
+        open_ones = [a for a in findings if left[a] > 0 or a not in left]
+        return the, chance, [f"{name} on {host}: {cause}" for cause, host, name in open_ones if cause not in SIMULATED]
+
+    def goals_now(self, the: Copy) -> list[Node]:
+        """What has to be up at once: not what waits for an event of its own."""
+        found = []
+        for node in (*self.goals, *self.dependents):
+            service = the.service(node.host, node.name)
+            if (
+                service is None
+                or (service.kind in STARTABLE and service.startup != "event")
+                or node.key == self.target.key
+            ):
+                found.append(node)
+        return [n for n in found if not (n.key == self.target.key and self._waits_for_event(the))]
+
+    def _waits_for_event(self, the: Copy) -> bool:
+        service = the.service(*self.target.key)
+        return service is not None and service.startup == "event" and service.state not in UP
+
+    def down(self, the: Copy) -> list[str]:
+        """What has to be up and is not."""
+        return [
+            f"{node.name} on {node.host}" + (f" ({reason})" if (reason := the.reasons.get(node.key)) else "")
+            for node in self.goals_now(the)
+            if (service := the.service(node.host, node.name)) is None or service.state not in UP
+        ]
+
+    def after_reboot(self, the: Copy, runs: int) -> tuple[float | None, list[str]]:
+        """The chance that all that has to be up is up after a reboot of its host, and what is not."""
+        if self.now_only:
+            return None, []
+        chance, lacking, any_goal = 1.0, [], False
+        for host in self.known.hosts:
+            names = [n.name for n in self._boot_goals(the) if n.host == host]
+            if not names:
+                continue
+            any_goal = True
+            outcome = simulate(the.boot_plan(host), runs, self.seed)
+            places = {unit.name: at for at, unit in enumerate(outcome.plan.units)}
+            up = outcome.state == State.UP
+            together = np.ones(outcome.runs, bool)
+            for name in names:
+                own = up[:, places[name]] if name in places else np.zeros(outcome.runs, bool)
+                together &= own
+                if own.mean() < ENOUGH:
+                    lacking.append(f"{name} on {host}")
+            chance *= float(together.mean())
+        return (chance, lacking) if any_goal else (None, [])
+
+    def _boot_goals(self, the: Copy) -> list[Node]:
+        found = []
+        for node in (*self.goals, *self.dependents):
+            service = the.service(node.host, node.name)
+            if service is not None and service.kind in STARTABLE and service.startup in _BOOTS_ITSELF:
+                found.append(node)
+        return found
+
+    def suffices(self, steps: list[Step], whole: list[Step], runs: int) -> bool:
+        """Whether *steps* bring up what has to be up, now and after a reboot."""
+        the, chance, open_ones = self.carried(steps, whole, runs)
+        if open_ones or chance < ENOUGH or self.down(the):
+            return False
+        after, _ = self.after_reboot(the, runs)
+        return after is None or after >= ENOUGH
+
+    def prove(self, steps: list[Step], whole: list[Step] | None = None) -> Proof:
+        """Judge *steps*; *whole* are those that were thought of, where some were left out as needless."""
+        whole = whole or steps
+        the, chance, open_ones = self.carried(steps, whole, self.runs)
+        down = self.down(the)
+        after, lacking = self.after_reboot(the, self.runs)
+        lacks = [f"not answered: {one}" for one in open_ones]
+        lacks += [f"{one} is not up after the steps" for one in down]
+        lacks += [f"{one} is not up after a reboot" for one in lacking]
+        if chance < ENOUGH and not down:
+            lacks.append(f"a start comes out well in {chance:.0%} only")
+        if after is not None and after < ENOUGH and not lacking:
+            lacks.append(f"all are up after a reboot in {after:.0%} only")
+        harms = self._harms(the, steps)
+        quick = max(40, self.runs // 5)
+        needless = tuple(
+            at for at in range(len(steps)) if not lacks and self.suffices([*steps[:at], *steps[at + 1 :]], whole, quick)
+        )
+        return Proof(
+            sufficient=not lacks,
+            minimal=not needless,
+            harmless=not harms,
+            up_now=0.0 if down or open_ones else chance,
+            up_after_reboot=after,
+            lacks=tuple(lacks),
+            harms=tuple(harms),
+            needless=needless,
+            assumed=tuple(step.does for step in steps if step.by_person),
+            runs=self.runs,
+            seed=self.seed,
+        )
+
+    def _harms(self, the: Copy, steps: list[Step]) -> list[str]:
+        """What was well and no longer is: by now, and with the next boot."""
+        excused = self._excused(steps)
+        harms: list[str] = []
+        for host in self.known.hosts:
+            before = {service.name for service in self.facts.graph.hosts[host].services if service.state in UP}
+            for service in the.graph.hosts[host].services:
+                well = self.facts.standing(self.facts.graph.node(host, service.name)).well
+                if service.name in before and well and service.state not in UP and (host, service.name) not in excused:
+                    harms.append(f"{service.name} on {host} runs now and would be {service.state}")
+        for host in dict.fromkeys(step.host for step in steps if step.act is not None):
+            if host in self.known.hosts:
+                harms += self._worse(the, host, excused)
+        return harms
+
+    def _worse(self, the: Copy, host: str, excused: set[tuple[str, str]]) -> Iterable[str]:
+        key = host, self.runs
+        if key not in self._before:
+            self._before[key] = simulate(self.copy().boot_plan(host), self.runs, self.seed)
+        shifts = compare(self._before[key], simulate(the.boot_plan(host), self.runs, self.seed)).shifts
+        for shift in shifts:
+            if shift.verdict == "worse" and (host, shift.service) not in excused:
+                yield (
+                    f"{shift.service} on {host} would be up after a reboot in {shift.up_after:.0%} of cases, "
+                    f"not in {shift.up_before:.0%} as now"
+                )
+
+    def _excused(self, steps: list[Step]) -> set[tuple[str, str]]:
+        """What somebody has agreed, or will be asked to agree, to do without; and what ends with it."""
+        agreed = {(step.host, step.choice) for step in steps if step.choice}
+        agreed |= {(host, name) for host in self.known.hosts for name in self.given_up}
+        found = set(agreed)
+        for host, name in agreed:
+            found |= {node.key for node in stop_takes(self.facts.graph, self.facts.graph.node(host, name))}
+        return found

@@ -1,0 +1,287 @@
+"""A copy of the facts on which a plan is carried out, so that it can be judged before anything is touched."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Callable, Iterable
+
+import msgspec
+import numpy as np
+
+from hollow_chain.boot.changes import VERBS as CHANGES
+from hollow_chain.boot.changes import World
+from hollow_chain.boot.engine import NEED, Outcome, State, simulate
+from hollow_chain.boot.expectations import ANEW, MERELY_DOWN, expected_of
+from hollow_chain.boot.families import foreseen, plan_of, plan_of_start
+from hollow_chain.boot.making import Expected
+from hollow_chain.boot.plan import BootPlan, Fault
+from hollow_chain.causes import Facts, Standing
+from hollow_chain.causes.acts import Act
+from hollow_chain.chain import Graph, Node, stop_takes
+from hollow_chain.facts.host import Host
+from hollow_chain.facts.service import Service
+from hollow_chain.mend.plan import Step
+from hollow_chain.verdict import Cause
+
+UP = ("running", "done")
+SIMULATED = MERELY_DOWN | ANEW
+"""Causes that show in the copy by themselves; of any other the steps that answer it have to be done."""
+
+
+class Expectations:
+    """What is to be expected of starts on some hosts, now and at the next boot; worked out once, then copied."""
+
+    def __init__(self, facts: Facts, hosts: Iterable[str]) -> None:
+        self.facts = facts
+        self.hosts = [name for name in dict.fromkeys(hosts) if name in facts.graph.hosts]
+        self.now: dict[str, Expected] = {}
+        self.boot: dict[str, Expected] = {}
+        for name in self.hosts:
+            host = facts.graph.hosts[name]
+            self.boot[name] = foreseen(facts, host)
+            self.now[name] = expected_of(facts, host, MERELY_DOWN)
+            self.now[name].works = self.boot[name].works
+
+
+class Copy:
+    """The copy. What is done on it is done by replacing: the facts that it is a copy of are never touched."""
+
+    def __init__(self, known: Expectations) -> None:
+        document = known.facts.graph.document
+        hosts = [msgspec.structs.replace(host) if host.name in known.hosts else host for host in document.hosts]
+        self.document = msgspec.structs.replace(document, hosts=hosts)
+        self.graph = Graph(self.document)
+        self.now, self.boot = copy.deepcopy(known.now), copy.deepcopy(known.boot)
+        self.coming: list[tuple[str, list[str]]] = []
+        """Limits of whole hosts that are set and hold from the next boot on."""
+        self.reasons: dict[tuple[str, str], str] = {}
+        """Why a start did not come out well."""
+        for name in known.hosts:
+            self._settle(known.facts, self.graph.hosts[name])
+
+    def _settle(self, facts: Facts, host: Host) -> None:
+        """What keeps ending is not up, whatever state it is in at this moment."""
+        host.services = [
+            msgspec.structs.replace(one, state="failed")
+            if facts.standing(Node(host.name, one.name, one)) is Standing.UNSTABLE
+            else one
+            for one in host.services
+        ]
+        self.graph = Graph(self.document)
+
+    def service(self, host: str, name: str) -> Service | None:
+        """A service as it is in the copy."""
+        return self.graph.find(host, name)
+
+    def put(self, host: str, old: Service, new: Service) -> None:
+        """Put *new* in the place of *old*."""
+        owner = self.graph.hosts[host]
+        owner.services = [new if one is old else one for one in owner.services]
+        self.graph = Graph(self.document)
+
+    def set_state(self, host: str, names: Iterable[str], state: str) -> None:
+        """Put services into a state."""
+        wanted = frozenset(names)
+        owner = self.graph.hosts[host]
+        owner.services = [
+            msgspec.structs.replace(one, state=state) if one.name in wanted else one for one in owner.services
+        ]
+        self.graph = Graph(self.document)
+
+    def change(self, host: str, verb: str, words: list[str]) -> None:
+        """Carry out one change of the language of ``boot/changes`` on the copy."""
+        for expected in (self.boot[host], self.now[host]):
+            world = World(self.graph, self.graph.hosts[host], expected)
+            CHANGES[verb].act(world, words)
+        self.graph = Graph(self.document)
+
+    def suppose_only(self, host: str, name: str, cause: str, after: float | None) -> None:
+        """Take for granted that *cause*, and nothing else, is wrong with a service."""
+        for expected in (self.now, self.boot):
+            if name in expected[host].faults:
+                expected[host].faults[name] = Fault(cause, 1.0, after)
+
+    def forget(self, host: str, names: Iterable[str], cause: str, place: str) -> None:
+        """A cause is mended: it no longer makes a start fail. Records of failed starts of its place were of it."""
+        for expected in (self.now.get(host), self.boot.get(host)):
+            if expected is None:
+                continue
+            for name in names:
+                fault = expected.faults.get(name)
+                if fault is not None and (
+                    fault.cause == cause or (name == place and fault.cause == "exits-with-error")
+                ):
+                    del expected.faults[name]
+            expected.rivals = [one for one in expected.rivals if not (one[2] == cause and place in one[:2])]
+
+    def start(self, host: str, name: str, runs: int, seed: int) -> float:
+        """Start a service in simulation, and leave the copy as the greater part of the runs leaves it; the share of runs in
+        which it came up, and stayed up."""
+        service = self.service(host, name)
+        if service is None:
+            return 0.0
+        if service.state in UP:
+            return 1.0
+        plan = plan_of_start(self.graph, self.graph.hosts[host], self.now[host], service)
+        shares, reasons = _shares(plan, runs, seed)
+        self.reasons.update({(host, unit): reason for unit, reason in reasons.items()})
+        up = [unit for unit, share in shares.items() if share >= 0.5]
+        self._end_clashing(host, up)
+        self.set_state(host, up, "running")
+        return shares.get(service.name, 0.0)
+
+    def _end_clashing(self, host: str, came_up: list[str]) -> None:
+        for name in came_up:
+            node = self.graph.node(host, name)
+            near = [edge.head for edge in self.graph.needs(node, ("clash",))]
+            near += [edge.tail for edge in self.graph.needed_by(node, ("clash",))]
+            for other in near:
+                if other.service is not None and other.service.state in UP and other.name not in came_up:
+                    self.stop(host, other.name)
+
+    def stop(self, host: str, name: str) -> None:
+        """Stop a service, and all that ends with it."""
+        node = self.graph.node(host, name)
+        gone = [node.name, *(n.name for n in stop_takes(self.graph, node) if n.service and n.service.state in UP)]
+        self.set_state(host, gone, "stopped")
+
+    def reboot(self, host: str, runs: int, seed: int) -> float:
+        """Boot a host in simulation, and leave the copy as the greater part of the runs leaves it."""
+        plan = self.boot_plan(host)
+        self.now[host] = copy.deepcopy(self.boot[host])
+        shares, _ = _shares(plan, runs, seed)
+        names = {service.name for service in self.graph.hosts[host].services}
+        up = {unit for unit, share in shares.items() if share >= 0.5}
+        self.set_state(host, names - up, "stopped")
+        self.set_state(host, up, "running")
+        return 1.0
+
+    def boot_plan(self, host: str) -> BootPlan:
+        """The next boot of a host of the copy."""
+        for _, words in [one for one in self.coming if one[0] == host]:
+            self.change(host, "limit", words)
+        self.coming = [one for one in self.coming if one[0] != host]
+        return plan_of(Facts(self.graph), self.graph.hosts[host], self.boot[host])
+
+
+def _shares(plan: BootPlan, runs: int, seed: int) -> tuple[dict[str, float], dict[str, str]]:
+    """How often each unit that is started is up in the end, and why those are not that seldom are."""
+    outcome = simulate(plan, runs, seed)
+    stays = outcome.state == State.UP
+    shares: dict[str, float] = {}
+    reasons: dict[str, str] = {}
+    for at, unit in enumerate(plan.units):
+        if unit.starts and unit.kind not in ("remote", "absent"):
+            shares[unit.name] = float(stays[:, at].mean())
+            if shares[unit.name] < 0.5:
+                reasons[unit.name] = _reason(outcome, at)
+        elif unit.why_not and unit.kind not in ("remote", "absent"):
+            reasons[unit.name] = unit.why_not
+    return shares, reasons
+
+
+def _reason(outcome: Outcome, at: int) -> str:
+    run = int(np.argmin(outcome.state[:, at] == State.UP))
+    why, blame = int(outcome.why[run, at]), int(outcome.blame[run, at])
+    if why == NEED and blame >= 0:
+        return f"{outcome.plan.units[blame].name} is not up"
+    return outcome.cause(why, at) if why >= 0 else ""
+
+
+# What an act does on the copy; starts, stops and restarts are carried out by :func:`carry_out` itself.
+
+
+def _startup(the: Copy, host: str, act: Act) -> None:
+    the.change(host, "startup", [act.service, act.value])
+
+
+def _limit(the: Copy, host: str, act: Act) -> None:
+    if act.service or the.graph.hosts[host].manager == "systemd":
+        the.change(host, "limit", [act.service or "all", act.value])
+    else:
+        the.coming.append((host, ["all", act.value]))
+
+
+def _wait(the: Copy, host: str, act: Act) -> None:
+    the.change(host, "need", [act.service, act.value])
+
+
+def _reload(the: Copy, host: str, act: Act) -> None:
+    service = the.service(host, act.service)
+    if service is not None and service.definition is not None:
+        fresh = msgspec.structs.replace(service.definition, needs_reload=False, on_disk={}, loaded={})
+        the.put(host, service, msgspec.structs.replace(service, definition=fresh))
+
+
+_ON_COPY: dict[str, Callable[[Copy, str, Act], None]] = {
+    "startup": _startup,
+    "limit": _limit,
+    "wait": _wait,
+    "reload": _reload,
+}
+"""Verbs that change what the simulation sees. Files and rights it does not see: there the answered cause is forgotten."""
+
+
+def carry_out(the: Copy, step: Step, runs: int, seed: int) -> float:
+    """Carry out one step on the copy; the chance that it comes out as it should."""
+    act = step.act
+    if act is None:
+        return 1.0
+    if act.verb == "start":
+        return the.start(step.host, act.service, runs, seed)
+    if act.verb == "stop":
+        the.stop(step.host, act.service)
+        return 1.0
+    if act.verb == "reboot":
+        return the.reboot(step.host, runs, seed)
+    if act.verb == "restart":
+        dependents = [
+            n.name
+            for n in stop_takes(the.graph, the.graph.node(step.host, act.service))
+            if n.service and n.service.state in UP
+        ]
+        the.stop(step.host, act.service)
+        chance = the.start(step.host, act.service, runs, seed)
+        for name in dependents:
+            chance = min(chance, the.start(step.host, name, runs, seed))
+        return chance
+    if act.verb in _ON_COPY:
+        _ON_COPY[act.verb](the, step.host, act)
+    return 1.0
+
+
+def assume_done(the: Copy, cause: Cause) -> None:
+    """A person has mended what *cause* says: whatever of it the simulation would see is put right on the copy."""
+    finding = cause.finding
+    host, name = finding.host, finding.service
+    if finding.cause == "license-seats-taken":
+        for node in cause.chain:
+            wanting = the.service(node.host, node.name)
+            if wanting is not None and wanting.seats:
+                the.put(node.host, wanting, msgspec.structs.replace(wanting, seats=[]))
+    if host not in the.now:
+        return
+    service = the.service(host, name)
+    if service is None:
+        owner = the.graph.hosts[host]
+        owner.services = [*owner.services, Service(name=name, state="stopped", startup="manual")]
+        the.graph = Graph(the.document)
+        return
+    new = msgspec.structs.replace(service)
+    if new.definition is not None and new.definition.load != "loaded":
+        new.definition = msgspec.structs.replace(new.definition, load="loaded", error="")
+    new.conditions = [
+        msgspec.structs.replace(one, outcome="met") if one.outcome == "unmet" else one for one in new.conditions
+    ]
+    if new.startup == "disabled":
+        new.startup = "manual"
+    if finding.cause == "device-missing":
+        new.state = "running"
+    if finding.cause == "port-held":  # it has an endpoint for itself by now, this one or another
+        new.claims = []
+    if finding.loop:
+        inside = frozenset(finding.loop)
+        new.links = [link for link in new.links if link.to not in inside]
+    if finding.cause in ("stopped-by-conflict",):
+        new.links = [link for link in new.links if link.kind != "clash" or link.to != finding.holder]
+    the.put(host, service, new)

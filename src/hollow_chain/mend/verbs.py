@@ -1,0 +1,253 @@
+"""The acts, in words: what each is called, what it changes, when that takes effect, what it costs, how it is taken back.
+
+Nothing is carried out here; ``supposing`` carries acts out on a copy of the facts, ``hands`` on hosts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from hollow_chain.causes import Facts
+from hollow_chain.causes.acts import Act
+from hollow_chain.causes.words import span
+from hollow_chain.chain import Node, stop_takes
+from hollow_chain.facts.host import File, Host
+from hollow_chain.facts.service import Service
+from hollow_chain.mend.plan import AFTER_REBOOT, AFTER_RESTART, AT_ONCE
+
+UP = ("running", "done")
+Look = Callable[[str], File | None]
+
+
+@dataclass(frozen=True)
+class View:
+    """The facts of one host as an act sees them."""
+
+    facts: Facts
+    host: Host
+    look: Look
+
+    def service(self, act: Act) -> Service | None:
+        """What the act is done to."""
+        return self.facts.graph.find(self.host.name, act.service)
+
+    def node(self, act: Act) -> Node:
+        """The same as a node."""
+        return self.facts.graph.node(self.host.name, act.service)
+
+    def dependents(self, act: Act) -> list[str]:
+        """What runs now and ends with a stop of the service."""
+        return [n.name for n in stop_takes(self.facts.graph, self.node(act)) if n.service and n.service.state in UP]
+
+
+def view_of(facts: Facts, host: str) -> View:
+    """A view that looks at files in the facts only."""
+    return View(facts, facts.graph.hosts[host], facts.index(host).file)
+
+
+@dataclass(frozen=True)
+class Verb:
+    """One verb."""
+
+    rank: int
+    """How much it disrupts; of equal mends the least disruptive comes first."""
+    cost: float
+    """Minutes."""
+    does: Callable[[View, Act], str]
+    old: Callable[[View, Act], str]
+    new: Callable[[View, Act], str]
+    undo: Callable[[View, Act], str]
+    effect: Callable[[View, Act], str] = lambda view, act: AT_ONCE
+    touches: Callable[[View, Act], list[str]] = lambda view, act: []
+    interrupts: Callable[[View, Act], list[str]] = lambda view, act: []
+
+
+# What stands there now.
+
+
+def _state(view: View, act: Act) -> str:
+    service = view.service(act)
+    return service.state if service is not None else "not registered"
+
+
+def _startup(view: View, act: Act) -> str:
+    service = view.service(act)
+    return service.startup if service is not None else "not registered"
+
+
+def _limit(view: View, act: Act) -> str:
+    limits = view.host.limits if not act.service else (service.limits if (service := view.service(act)) else None)
+    known = limits.start_seconds if limits else None
+    if known is None:
+        return "as for all" if act.service else "the one of the system"
+    return "none" if known < 0 else span(known)
+
+
+def _waits(view: View, act: Act) -> str:
+    service = view.service(act)
+    kinds = {link.kind for link in service.links if link.to == act.value} if service is not None else set()
+    if {"order"} & kinds or ("hard" in kinds and view.host.manager == "control-manager"):
+        return f"starts after {act.value}"
+    return f"does not wait for {act.value}"
+
+
+def _allowed(view: View, act: Act) -> str:
+    name, _, value = act.value.partition("=")
+    service = view.service(act)
+    confinement = service.confinement if service is not None else None
+    known: list[str] = []
+    if confinement is not None:
+        known = {
+            "ReadWritePaths": confinement.writable,
+            "AmbientCapabilities": confinement.granted,
+            "CapabilityBoundingSet": confinement.capabilities or [],
+        }.get(name, [])
+    return f"with {value}" if value in known else f"without {value}"
+
+
+def _loaded(view: View, act: Act) -> str:
+    service = view.service(act)
+    stale = service is not None and service.definition is not None and service.definition.needs_reload
+    return "an older definition than on disk" if stale else "the definition on disk"
+
+
+def _mode(view: View, act: Act) -> str:
+    file = view.look(act.path)
+    return f"{int(file.mode, 8):04o}" if file is not None and file.exists and file.mode else "not there"
+
+
+def _owner(view: View, act: Act) -> str:
+    file = view.look(act.path)
+    return f"{file.owner}:{file.group}" if file is not None and file.exists else "not there"
+
+
+def _there(view: View, act: Act) -> str:
+    file = view.look(act.path)
+    return f"a {file.kind}" if file is not None and file.exists else "not there"
+
+
+def _run(view: View, act: Act) -> str:
+    service = view.service(act)
+    if service is None or service.state not in UP:
+        return _state(view, act)
+    began = service.last.started_at or service.last.up_at if service.last else None
+    return f"running since {began:%Y-%m-%d %H:%M:%SZ}" if began else "running"
+
+
+# What it touches besides.
+
+
+def _needs_it(view: View, act: Act) -> list[str]:
+    edges = view.facts.graph.needed_by(view.node(act), ("hard",))
+    return [edge.tail.name for edge in edges if edge.tail.service is not None and edge.tail.service.kind != "target"]
+
+
+def _clashing(view: View, act: Act) -> list[str]:
+    """What is up and is ended by a start of the service."""
+    graph, node = view.facts.graph, view.node(act)
+    near = [edge.head for edge in graph.needs(node, ("clash",))] + [
+        edge.tail for edge in graph.needed_by(node, ("clash",))
+    ]
+    return [one.name for one in near if one.service is not None and one.service.state in UP]
+
+
+def _sharers(view: View, act: Act) -> list[str]:
+    """Other services that are known to use the path."""
+    users = []
+    for service in view.host.services:
+        program = service.program
+        if program is not None and act.path in (program.path, program.folder, *program.paths, *program.log_files):
+            users.append(service.name)
+    return users
+
+
+def _all(view: View, act: Act) -> list[str]:
+    if act.service:
+        return []
+    return [f"all {len(view.host.services)} services of {view.host.name} share the one limit"]
+
+
+def _own_and_dependents(view: View, act: Act) -> list[str]:
+    service = view.service(act)
+    return [act.service, *view.dependents(act)] if service is not None and service.state in UP else []
+
+
+def _all_running(view: View, act: Act) -> list[str]:
+    return [service.name for service in view.host.services if service.state in UP and service.kind == "service"]
+
+
+def _start_words(view: View, act: Act) -> str:
+    last = service.last if (service := view.service(act)) else None
+    barred = last is not None and (
+        last.result == "start-limit-hit" or (last.restarts > 0 and _state(view, act) == "failed")
+    )
+    return f"{'Clear the bar of' if barred else 'Start'} {act.service}{' and start it' if barred else ''}"
+
+
+def _startup_words(view: View, act: Act) -> str:
+    masked = _startup(view, act) == "disabled"
+    return f"{'Let' if masked else 'Set'} {act.service} {'be started again, ' if masked else 'to '}{act.value}"
+
+
+def _startup_effect(view: View, act: Act) -> str:
+    return AT_ONCE if "disabled" in (_startup(view, act), act.value) else AFTER_REBOOT
+
+
+def _limit_words(view: View, act: Act) -> str:
+    whose = f"the start limit of {act.service}" if act.service else f"the one start limit of {view.host.name}"
+    return f"Set {whose} to {span(float(act.value))}"
+
+
+def _back_to_old(of: Callable[[View, Act], str], words: str) -> Callable[[View, Act], str]:
+    return lambda view, act: words.format(old=of(view, act), **act._asdict())
+
+
+_HOW = "the drop-in file that this step makes is removed, and the definitions are loaded anew"
+_NOTHING = "nothing is left to be taken back"
+
+
+def _drop_in_undo(what: Callable[[View, Act], str]) -> Callable[[View, Act], str]:
+    def undo(view: View, act: Act) -> str:
+        return _HOW if view.host.manager == "systemd" else f"back to: {what(view, act)}"
+
+    return undo
+
+
+def _said(words: str) -> Callable[[View, Act], str]:
+    return lambda view, act: words.format(**act._asdict())
+
+
+VERBS: dict[str, Verb] = {
+    "reload": Verb(1, 0.2, _said("Load the definitions anew, that of {service} among them"), _loaded,
+                   _said("the definition on disk"),
+                   _said("the definition on disk stays loaded: the older one is not on record")),
+    "renew": Verb(2, 0.5, _said("Have {service} read its own file anew"), lambda view, act: "an older file than on disk",
+                  _said("the file on disk"), _said("what was served before is not on disk any more")),
+    "startup": Verb(2, 0.5, _startup_words, _startup, _said("{value}"), _back_to_old(_startup, "back to {old}"), _startup_effect,
+                    touches=_needs_it),
+    "start": Verb(3, 0.5, _start_words, _state, _said("running"), _said("{service} is stopped again, and what came up with it"),
+                  touches=_needs_it, interrupts=_clashing),
+    "mode": Verb(4, 1.0, _said("Set the mode of {path} to {value}"), _mode, _said("{value}"), _back_to_old(_mode, "back to {old}"),
+                 touches=_sharers),
+    "owner": Verb(5, 1.5, _said("Give {path} to {value}"), _owner, _said("{value}"), _back_to_old(_owner, "back to {old}"),
+                  touches=_sharers),
+    "folder": Verb(4, 1.0, _said("Make the folder {path}, for {value}"), _there, _said("a folder"), _said("removed again, if it is empty"),
+                   touches=_sharers),
+    "remove": Verb(6, 2.0, _said("Remove the left-over {path}"), _there, _said("not there"), _said("put back as it was"), touches=_sharers),
+    "limit": Verb(5, 2.0, _limit_words, _limit, lambda view, act: span(float(act.value)), _drop_in_undo(_limit),
+                  lambda view, act: AFTER_RESTART if act.service else AFTER_REBOOT, touches=_all),
+    "wait": Verb(5, 2.0, _said("Let {service} need {value}, and start after it"), _waits, _said("starts after {value}"),
+                 _drop_in_undo(_waits), lambda view, act: AFTER_REBOOT, touches=lambda view, act: [act.value]),
+    "allow": Verb(6, 2.0, _said("Add to the definition of {service}: {value}"), _allowed,
+                  lambda view, act: f"with {act.value.partition('=')[2]}", _drop_in_undo(_allowed), lambda view, act: AFTER_RESTART),
+    "reboot": Verb(10, 60.0, lambda view, act: f"Reboot {view.host.name}", lambda view, act: "up", lambda view, act: "booted anew",
+                   _said(_NOTHING), interrupts=_all_running),
+    "restart": Verb(7, 3.0, _said("Restart {service}"), _run, _said("running anew"), _said(_NOTHING), interrupts=_own_and_dependents),
+    "stop": Verb(9, 15.0, _said("Stop {service}"), _state, _said("stopped"), _said("{service} is started again, and what ended with it"),
+                 touches=_needs_it, interrupts=_own_and_dependents),
+}  # fmt: skip
+BY_PERSON = 30.0
+"""Minutes that a step of a person's is taken to cost."""
+INTERRUPTED = 10.0
+"""Minutes that each interrupted service is taken to cost."""
