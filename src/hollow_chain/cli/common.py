@@ -88,6 +88,11 @@ def _extra(words: str) -> tuple[str, ...]:
     return () if name.rpartition(".")[0].endswith("@") else (name,)
 
 
+def unit_name(words: str) -> str:
+    """The name that *words* would have as a unit of this machine; empty where they cannot be one."""
+    return next(iter(_extra(words)), "")
+
+
 class waiting:
     """Say on standard error, on a terminal only, what is being waited for; wipe it afterwards."""
 

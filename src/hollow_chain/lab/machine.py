@@ -15,7 +15,7 @@ from hollow_chain.boot import control_rules
 from hollow_chain.boot.engine import FIRST_HELD, NEED, Outcome, State, simulate
 from hollow_chain.boot.plan import BootPlan
 from hollow_chain.chain import Graph, Node, stop_takes
-from hollow_chain.facts.host import BootRecord, Event, File, Listener, Process, snapshot
+from hollow_chain.facts.host import BootRecord, Event, File, Host, HostLimits, Listener, Process, snapshot
 from hollow_chain.facts.service import LastRun, Service, Start
 from hollow_chain.lab import words
 from hollow_chain.lab.faults import expected_of
@@ -46,6 +46,7 @@ class Machine:
     def boot(self, seconds: float) -> None:
         """Boot it, and let *seconds* pass."""
         self.lab.coming = []
+        self.lab.limit_in_force = None
         self.host.boot_at = self.folder.clock
         self.host.services = [self._off(service) for service in self.host.services]
         own = {service.name for service in self.host.services}
@@ -65,7 +66,9 @@ class Machine:
         graph = Graph(snapshot([self.host]))
         expected = expected_of(self.host, self.lab.faults)
         expected.uses = {n: [u for u in many if self._named(u).state != "running"] for n, many in expected.uses.items()}
-        until = self._foresee(control_rules.plan_of_start(graph, self.host, expected, service), False, service.name)
+        until = self._foresee(
+            control_rules.plan_of_start(graph, self._as_booted(), expected, service), False, service.name
+        )
         self._happen(until)
         done = self._named(service.name)
         if done.state != "running":
@@ -170,6 +173,13 @@ class Machine:
         self._record(service.name, "error", self._text(said.text, one, service), said.number)
 
     # Odds and ends.
+
+    def _as_booted(self) -> Host:
+        """The host with the start limit that it was booted with: a new one holds from the next boot on."""
+        if self.lab.limit_in_force is None:
+            return self.host
+        limits = msgspec.structs.replace(self.host.limits or HostLimits(), start_seconds=self.lab.limit_in_force)
+        return msgspec.structs.replace(self.host, limits=limits)
 
     def _text(self, form: str, one: Coming, service: Service) -> str:
         blamed = next((s for s in self.host.services if s.name == one.blame), None)

@@ -55,6 +55,8 @@ class Lab(Part):
     seed: int = 1
     tries: int = 0
     """Starts and boots so far: each has chances of its own."""
+    limit_in_force: float | None = None
+    """The one start limit that holds until the next boot, where another one was set since the last."""
     faults: list[LabFault] = []
     coming: list[Coming] = []
 

@@ -7,10 +7,12 @@ sequence least (Heckerman, Breese and Rommelse, "Decision-theoretic troubleshoot
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 
 from hollow_chain.causes import Facts, Finding, Mend, Standing
 from hollow_chain.causes import acts as say
 from hollow_chain.causes.acts import Act
+from hollow_chain.causes.time.limits import proposed
 from hollow_chain.chain import Node
 from hollow_chain.mend.plan import AFTER_REBOOT, AFTER_RELOAD, AFTER_RESTART, AT_ONCE, Answer, Plan, Step, Try
 from hollow_chain.mend.proving import STARTABLE, Trial
@@ -21,12 +23,14 @@ from hollow_chain.verdict import Cause, Verdict
 LIKELY = 0.5
 MOST_TRIES = 5
 MOST_DEPENDENTS = 20
+MOST_STARTUPS = 20
 _EFFECTS = (("reboot", AFTER_REBOOT), ("reload", AFTER_RELOAD), ("start", AFTER_RESTART), ("new file", AFTER_RESTART))
 Told = Callable[[str], None]
 Way = list[Mend]
 """Mends that belong together, of a rule that may know several ways."""
 A_REBOOT = "a reboot"
 MOST_CHOICES = 6
+MOST_LONGER = 2
 
 
 class Planner:
@@ -207,16 +211,23 @@ class Planner:
     def _add_startups(self, trial: Trial, steps: list[Step]) -> None:
         """Set to start at boot what a boot would leave down for no other reason than that nobody asks for it."""
         quick = max(40, trial.runs // 5)
-        for node in (trial.target, *trial.goals):
+        for _ in range(MOST_STARTUPS):
             the, _, open_ones = trial.carried(steps, steps, quick)
             if open_ones or trial.down(the):
                 return
             _, lacking = trial.after_reboot(the, quick)
-            service = the.service(node.host, node.name)
-            if f"{node.name} on {node.host}" in lacking and service is not None and service.startup == "manual":
-                if self._is_kept_away(steps, node):
-                    continue
-                steps.append(self._step(node.host, say.startup(node.name, "automatic")))
+            unasked = [
+                node
+                for node in (trial.target, *trial.goals)
+                if f"{node.name} on {node.host}" in lacking
+                and (service := the.service(node.host, node.name)) is not None
+                and service.startup == "manual"
+                and not self._is_kept_away(steps, node)
+            ]
+            if not unasked:
+                return
+            # The topmost one brings up with it what it needs.
+            steps.append(self._step(unasked[0].host, say.startup(unasked[0].name, "automatic")))
 
     def _is_kept_away(self, steps: list[Step], node: Node) -> bool:
         return any(
@@ -241,7 +252,7 @@ def _rank(way: Way) -> int:
 def _of_way(way: Way, ways: list[Way]) -> tuple[list[Mend], list[str]]:
     """The mends of a way that are steps, and what else there is to say: advice, and the other ways."""
     by_machine = [mend for mend in way if mend.acts]
-    others = [mend.does for other in ways for mend in other if mend not in way]
+    others = [mend.does for other in ways for mend in other if mend.does not in {own.does for own in way}]
     if by_machine:
         return by_machine, [mend.does for mend in way if not mend.acts] + others
     # A mere start is a step of its own, and comes after.
@@ -249,13 +260,31 @@ def _of_way(way: Way, ways: list[Way]) -> tuple[list[Mend], list[str]]:
 
 
 def _choices(ways: list[list[Way]]) -> Iterator[list[Way]]:
-    """A way for each cause: the best of all first, then one cause another way, or both ways, as far as a machine can go them."""
+    """A way for each cause: the best of all first, then one cause another way, both ways, or with more time, as far as a machine
+    can go them."""
     best = [each[0] for each in ways]
     yield best
     others = [(at, way) for at, each in enumerate(ways) for way in each[1:] if any(mend.acts for mend in way)]
     for at, way in others[:MOST_CHOICES]:
         yield [*best[:at], way, *best[at + 1 :]]
         yield [*best[:at], best[at] + way, *best[at + 1 :]]
+    for at, each in enumerate(ways):
+        for way in each[:2]:
+            for longer in _with_more_time(way):
+                yield [*best[:at], longer, *best[at + 1 :]]
+
+
+def _with_more_time(way: Way) -> Iterator[Way]:
+    """The same way with longer limits, where it sets any."""
+    if not any(act.verb == "limit" for mend in way for act in mend.acts):
+        return
+    for _ in range(MOST_LONGER):
+        way = [replace(mend, acts=tuple(_longer(act) for act in mend.acts)) for mend in way]
+        yield way
+
+
+def _longer(act: Act) -> Act:
+    return act._replace(value=f"{proposed(float(act.value)):g}") if act.verb == "limit" else act
 
 
 def _runs(service: object) -> bool:

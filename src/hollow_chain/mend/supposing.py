@@ -203,7 +203,12 @@ def _limit(the: Copy, host: str, act: Act) -> None:
 
 
 def _wait(the: Copy, host: str, act: Act) -> None:
-    the.change(host, "need", [act.service, act.value])
+    the.change(
+        host, "need" if the.graph.hosts[host].manager == "control-manager" else "after", [act.service, act.value]
+    )
+    for expected in (the.now[host], the.boot[host]):
+        used = expected.uses.get(act.service, [])
+        expected.uses[act.service] = [one for one in used if one != act.value]
 
 
 def _reload(the: Copy, host: str, act: Act) -> None:

@@ -17,6 +17,7 @@ from hollow_chain.facts.service import Service
 from hollow_chain.mend.plan import AFTER_REBOOT, AFTER_RESTART, AT_ONCE
 
 UP = ("running", "done")
+MOST_SHOWN = 30
 Look = Callable[[str], File | None]
 
 
@@ -182,7 +183,23 @@ def _start_words(view: View, act: Act) -> str:
     barred = last is not None and (
         last.result == "start-limit-hit" or (last.restarts > 0 and _state(view, act) == "failed")
     )
-    return f"{'Clear the bar of' if barred else 'Start'} {act.service}{' and start it' if barred else ''}"
+    along = _brought_up(view, act)
+    more = f", and with it {', '.join(along[:4])}{' and more' if len(along) > 4 else ''}" if along else ""
+    return f"{'Clear the bar of' if barred else 'Start'} {act.service}{' and start it' if barred else ''}{more}"
+
+
+def _brought_up(view: View, act: Act) -> list[str]:
+    """What is down and hard-needed, so that the start starts it too; the deepest first."""
+    found: dict[str, None] = {}
+    stack = [view.node(act)]
+    while stack and len(found) < MOST_SHOWN:
+        for edge in view.facts.graph.needs(stack.pop(), ("hard",)):
+            one = edge.head
+            if not edge.crosses and edge.link.pulls and one.service is not None and one.service.state not in UP:
+                if one.name not in found and one.service.kind in ("service", "socket", "mount"):
+                    stack.append(one)
+                found[one.name] = None
+    return list(found)[::-1]
 
 
 def _startup_words(view: View, act: Act) -> str:
@@ -237,7 +254,7 @@ VERBS: dict[str, Verb] = {
     "remove": Verb(6, 2.0, _said("Remove the left-over {path}"), _there, _said("not there"), _said("put back as it was"), touches=_sharers),
     "limit": Verb(5, 2.0, _limit_words, _limit, lambda view, act: span(float(act.value)), _drop_in_undo(_limit),
                   lambda view, act: AFTER_RESTART if act.service else AFTER_REBOOT, touches=_all),
-    "wait": Verb(5, 2.0, _said("Let {service} need {value}, and start after it"), _waits, _said("starts after {value}"),
+    "wait": Verb(5, 2.0, _said("Let {service} start after {value}, and start that along"), _waits, _said("starts after {value}"),
                  _drop_in_undo(_waits), lambda view, act: AFTER_REBOOT, touches=lambda view, act: [act.value]),
     "allow": Verb(6, 2.0, _said("Add to the definition of {service}: {value}"), _allowed,
                   lambda view, act: f"with {act.value.partition('=')[2]}", _drop_in_undo(_allowed), lambda view, act: AFTER_RESTART),

@@ -85,8 +85,8 @@ async def _fetch(extra: tuple[str, ...]) -> BusFacts:
 
 
 async def _converse(bus: Any, extra: tuple[str, ...]) -> BusFacts:
-    manager_call = _properties(bus, MANAGER_PATH)
-    names_call = _call(
+    manager_call = properties_on(bus, MANAGER_PATH)
+    names_call = call_on(
         bus, "org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus", "ListActivatableNames"
     )
     manager, names, listed = await asyncio.gather(manager_call, names_call, _listed(bus, "ListUnits"))
@@ -126,26 +126,27 @@ async def _windowed(bus: Any, paths: list[str]) -> list[Properties | str]:
 
     async def work() -> None:
         for index, path in waiting:
-            answers[index] = await _properties(bus, path)
+            answers[index] = await properties_on(bus, path)
 
     await asyncio.gather(*(work() for _ in range(min(IN_FLIGHT, len(paths)))))
     return answers
 
 
 async def _listed(bus: Any, member: str) -> list[Any]:
-    body = await _call(bus, MANAGER, MANAGER_PATH, f"{MANAGER}.Manager", member)
+    body = await call_on(bus, MANAGER, MANAGER_PATH, f"{MANAGER}.Manager", member)
     if isinstance(body, str):
         raise Trouble(f"systemd refuses {member}: {body}")
     return list(body[0])
 
 
-async def _properties(bus: Any, path: str) -> Properties | str:
+async def properties_on(bus: Any, path: str) -> Properties | str:
+    """All properties of one object of the manager, or the text of the refusal."""
     # An empty interface name means the properties of all of them.
-    body = await _call(bus, MANAGER, path, "org.freedesktop.DBus.Properties", "GetAll", "s", [""])
+    body = await call_on(bus, MANAGER, path, "org.freedesktop.DBus.Properties", "GetAll", "s", [""])
     return body if isinstance(body, str) else {key: value.value for key, value in body[0].items()}
 
 
-async def _call(
+async def call_on(
     bus: Any,
     destination: str,
     path: str,

@@ -1,0 +1,267 @@
+"""A plan is carried out, step by step; each is on the journal before it is begun, and looked at after it.
+
+Facts are read anew before each step: where they are no longer those that the plan was made from, it stops. What did not hold
+can be taken back, and of a sequence of tries is, before the next one is begun.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+
+from hollow_chain.causes import Facts
+from hollow_chain.chain import Graph
+from hollow_chain.mend.checking import Check, checks_of
+from hollow_chain.mend.hands import Hands, NotDone
+from hollow_chain.mend.journal import FORMAT, VERSION, Journal, Record, begin
+from hollow_chain.mend.plan import Plan, Step
+from hollow_chain.mend.verbs import UP, VERBS, View
+from hollow_chain.trouble import wrong_call
+from hollow_chain.verdict import diagnose
+
+Tell = Callable[[str], None]
+_ANY_OLD = ("start", "restart", "stop", "renew", "reboot")
+"""Verbs whose old value is a state of this moment, which may differ as long as it is not the new one already."""
+
+
+@dataclass
+class Outcome:
+    """What became of a mend."""
+
+    id: str
+    well: bool
+    summary: str
+    checks: list[Check] = field(default_factory=list)
+    way_back: str = ""
+    applied: bool = True
+
+
+class Stopped(Exception):
+    """A try cannot go on: why, in words."""
+
+
+@dataclass
+class Carrier:
+    """Carries mends out on one host, and takes them back."""
+
+    hands: Hands
+    tell: Tell
+    watch: float = 5.0
+    """For how many seconds a mended target is watched."""
+
+    def apply(self, plan: Plan) -> Outcome:
+        """Carry out *plan*. Raises :class:`~hollow_chain.trouble.Trouble` before anything is changed where that cannot be."""
+        self.check(plan)
+        tries = [one.steps for one in plan.tries]
+        dependents = [step.act.service for steps in tries for step in steps if step.act is not None and not step.answers
+                      and step.act.verb == "start" and step.act.service != plan.target.name]  # fmt: skip
+        head = Record(
+            what="begun", at=datetime.now(UTC), format=FORMAT, version=VERSION, host=self.hands.host, machine=self.hands.machine,
+            target=plan.target.name, now_only=plan.now_only, tries=tries, dependents=list(dict.fromkeys(dependents)),
+            causes=[" ".join(answer) for one in plan.tries for answer in one.causes],
+        )  # fmt: skip
+        return self._go_on(begin(self.hands.place, head), 0)
+
+    def check(self, plan: Plan) -> None:
+        """Raise :class:`~hollow_chain.trouble.Trouble` where *plan* cannot be carried out on this host, by this user."""
+        if plan.target.host != self.hands.host:
+            raise wrong_call(
+                f"the plan is for {plan.target.host}, and this is {self.hands.host}: it is not carried out here"
+            )
+        self._may([one.steps for one in plan.tries])
+
+    def _may(self, tries: list[list[Step]]) -> None:
+        """Everything that speaks against it, told before the first step."""
+        steps = [step for one in tries for step in one]
+        elsewhere = sorted({step.host for step in steps if step.host != self.hands.host})
+        if elsewhere:
+            raise wrong_call(f"steps of the plan are for {', '.join(elsewhere)}: they have to be carried out there")
+        by_hand = [step for step in steps if step.act is None]
+        if by_hand:
+            raise wrong_call(f"first by hand: {by_hand[0].does} Then ask again, for a plan without it")
+        asked = [step.choice for step in steps if step.choice]
+        if asked:
+            how = "--reboot" if asked[0] == "a reboot" else f"--give-up {asked[0]}"
+            raise wrong_call(f"the plan costs {asked[0]}, which somebody has to agree to: add {how}")
+        lacking = self.hands.lacks(steps)
+        if lacking:
+            raise wrong_call(f"not permitted here; it needs {'; '.join(lacking)}")
+
+    def resume(self, journal: Journal) -> Outcome:
+        """Go on with a mend that was interrupted."""
+        self._is_here(journal)
+        standing = journal.standing
+        if standing.closed:
+            raise wrong_call(f"the mend {journal.id} is finished ({standing.closed}); there is nothing to go on with")
+        self._may(journal.head.tries)
+        if standing.undoing:
+            return self.undo(journal)
+        if standing.begun is not None:
+            attempt, number, kept = standing.begun
+            step = journal.head.tries[attempt][number]
+            self.tell(f"taking back what was begun: {step.does}")
+            self._take_back(journal, attempt, number, kept)
+        return self._go_on(journal, standing.attempt)
+
+    def undo(self, journal: Journal) -> Outcome:
+        """Take a mend back: what was there before it is there again."""
+        self._is_here(journal)
+        standing = journal.standing
+        if standing.closed == "undone":
+            raise wrong_call(f"the mend {journal.id} was taken back already")
+        lacking = self.hands.lacks([step for one in journal.head.tries for step in one])
+        if lacking:
+            raise wrong_call(f"not permitted here; it needs {'; '.join(lacking)}")
+        journal.note("undoing")
+        failed = self._undo_steps(journal)
+        if failed:
+            summary = f"The mend {journal.id} is taken back as far as could be: {'; '.join(failed)}"
+            return Outcome(journal.id, False, summary, applied=False)
+        journal.note("closed", how="undone")
+        return Outcome(
+            journal.id, True, f"The mend {journal.id} of {journal.head.target} is taken back.", applied=False
+        )
+
+    def _is_here(self, journal: Journal) -> None:
+        if journal.head.machine != self.hands.machine or journal.head.host != self.hands.host:
+            raise wrong_call(
+                f"the mend {journal.id} was made on {journal.head.host} ({journal.head.machine}), and this is another host"
+            )
+
+    def _undo_steps(self, journal: Journal) -> list[str]:
+        standing = journal.standing
+        steps = [*standing.done, *([standing.begun] if standing.begun is not None else [])]
+        failed = []
+        for attempt, number, kept in reversed(steps):
+            step = journal.head.tries[attempt][number]
+            self.tell(f"taking back: {step.does}")
+            try:
+                self._take_back(journal, attempt, number, kept)
+            except NotDone as problem:
+                failed.append(str(problem))
+        return failed
+
+    def _take_back(self, journal: Journal, attempt: int, number: int, kept: dict[str, object]) -> None:
+        self.hands.take_back(journal.head.tries[attempt][number], kept)
+        journal.note("undone", attempt, number)
+
+    def _go_on(self, journal: Journal, first: int) -> Outcome:
+        tries = journal.head.tries
+        outcome = Outcome(journal.id, False, "")
+        for attempt in range(first, len(tries)):
+            if len(tries) > 1:
+                self.tell(f"try {attempt + 1} of {len(tries)}")
+            outcome = self._attempt(journal, attempt)
+            if outcome.well:
+                journal.note("closed", how="held")
+                return outcome
+            if attempt + 1 < len(tries):
+                self.tell(f"{outcome.summary} It is taken back before the next try.")
+                failed = self._undo_steps(journal)
+                if failed:
+                    outcome.summary += f" It could not be taken back wholly: {'; '.join(failed)}"
+                    break
+        journal.note("closed", how="not held")
+        if journal.standing.done or journal.standing.begun:
+            outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}"
+        return outcome
+
+    def _attempt(self, journal: Journal, attempt: int) -> Outcome:
+        steps = journal.head.tries[attempt]
+        done = {number for one, number, _ in journal.standing.done if one == attempt}
+        done |= {r.step for r in journal.records if r.what == "after" and r.skipped and r.attempt == attempt}
+        try:
+            for number, step in enumerate(steps):
+                if number not in done:
+                    self._one(journal, attempt, number, step, steps[:number])
+        except (Stopped, NotDone) as problem:
+            return Outcome(journal.id, False, f"The mend of {journal.head.target} did not hold: {problem}.")
+        checks = checks_of(self.hands, journal.head, self.watch, self.tell)
+        well = all(check.well for check in checks)
+        words = "holds" if well else "did not hold"
+        return Outcome(journal.id, well, f"The mend of {journal.head.target} {words}.", checks)
+
+    def _one(self, journal: Journal, attempt: int, number: int, step: Step, before: list[Step]) -> None:
+        """One step: is it still to be done, what is there now, do it, did it hold?"""
+        facts = Facts(Graph(self.hands.facts()))
+        if self._is_so_already(facts, step):
+            self.tell(f"already so: {step.does}")
+            journal.note("before", attempt, number)
+            journal.note("after", attempt, number, skipped=True)
+            return
+        self._guard(facts, step, before, journal.head.target)
+        self.tell(step.does)
+        kept = self.hands.keep(step, journal.id, f"{attempt + 1}-{number + 1}")
+        journal.note("before", attempt, number, kept=kept)
+        self.hands.do(step, kept)
+        self._hold(step)
+        journal.note("after", attempt, number)
+
+    def _view(self, facts: Facts, step: Step) -> View:
+        return View(facts, facts.graph.hosts[step.host], self.hands.look)
+
+    def _is_so_already(self, facts: Facts, step: Step) -> bool:
+        act = step.act
+        if act is None or act.verb not in ("start", "stop", "reload"):
+            return False
+        view = self._view(facts, step)
+        if act.verb == "reload":
+            return VERBS[act.verb].old(view, act) == step.new
+        service = view.service(act)
+        if act.verb == "start":
+            return service is not None and service.state in UP and facts.standing(view.node(act)).well
+        return service is None or service.state not in (*UP, "starting")
+
+    def _guard(self, facts: Facts, step: Step, before: list[Step], target: str) -> None:
+        """Stop where the facts are no longer those that the plan was made from."""
+        act = step.act
+        if act is None:
+            raise Stopped(f"a step for a person: {step.does}")
+        if step.host not in facts.graph.hosts:
+            raise Stopped(f"this is not {step.host}")
+        view = self._view(facts, step)
+        if act.service and view.service(act) is None:
+            raise Stopped(f"{act.service} is not registered any more")
+        found = VERBS[act.verb].old(view, act)
+        if act.verb not in _ANY_OLD and found != step.old:
+            raise Stopped(
+                f"the facts have changed since the plan was made ({step.does}: it was {step.old}, and is {found}); ask again"
+            )
+        fresh = [answer for answer in step.answers if not any(answer in one.answers for one in before)]
+        if fresh:
+            verdict = diagnose(facts, facts.graph.node(self.hands.host, target))
+            known = {(c.finding.cause, c.finding.host, c.finding.service) for c in verdict.causes}
+            known |= {(note.cause, note.host, note.service) for note in verdict.notes}
+            gone = [answer for answer in fresh if answer not in known]
+            if len(gone) == len(fresh):
+                raise Stopped(
+                    f"the facts have changed since the plan was made: {gone[0][2]} no longer shows {gone[0][0]}; ask again"
+                )
+
+    def _hold(self, step: Step) -> None:
+        """Look whether the step did what it was to do."""
+        act = step.act
+        if act is None or act.verb in ("renew", "reboot"):
+            return
+        facts = Facts(Graph(self.hands.facts()))
+        view = self._view(facts, step)
+        found = VERBS[act.verb].old(view, act)
+        service = view.service(act) if act.service else None
+        if act.verb in ("start", "restart"):
+            well = service is not None and (service.state in UP or _ended_well(service.state, service.last))
+        elif act.verb == "stop":
+            well = service is None or service.state not in UP
+        elif act.verb == "startup":
+            well = found == act.value or (
+                act.value == "automatic" and found in ("automatic", "delayed", "event", "on-need")
+            )
+            well = well or (act.value == "manual" and found in ("manual", "on-need", "event"))
+        else:
+            well = found == step.new or (act.verb == "folder" and found == "a folder")
+        if not well:
+            raise NotDone(f"{step.does}: it is {found} afterwards, not {step.new}")
+
+
+def _ended_well(state: str, last: object) -> bool:
+    return state == "stopped" and getattr(last, "result", "") == "success"

@@ -1,0 +1,135 @@
+"""After a mend: the whole list of what has to hold, looked at one by one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from hollow_chain.boot.engine import State, simulate
+from hollow_chain.boot.families import foreseen, plan_of
+from hollow_chain.causes import Facts, Standing
+from hollow_chain.causes.words import span
+from hollow_chain.chain import Graph, Node
+from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
+from hollow_chain.facts.host import Host
+from hollow_chain.facts.service import Service
+from hollow_chain.mend.proving import ENOUGH
+from hollow_chain.mend.verbs import UP
+from hollow_chain.verdict import Verdict, diagnose
+
+if TYPE_CHECKING:
+    from hollow_chain.mend.hands import Hands
+    from hollow_chain.mend.journal import Record
+
+RUNS = 200
+_BOOTS = ("automatic", "delayed", "manual")
+
+
+@dataclass(frozen=True)
+class Check:
+    """One thing that has to hold, and what was seen."""
+
+    name: str
+    well: bool
+    says: str
+
+
+def checks_of(hands: Hands, head: Record, watch: float, tell: Callable[[str], None]) -> list[Check]:
+    """All checks of the target of a mend on its host; *watch* seconds lie between the first look and the last."""
+    first = Facts(Graph(hands.facts())).graph.find(hands.host, head.target)
+    tell(f"watching for {watch:g} s whether it stays")
+    hands.let_pass(watch)
+    facts = Facts(Graph(hands.facts(with_claims=True)))
+    node = facts.graph.node(hands.host, head.target)
+    verdict = diagnose(facts, node)
+    found = [_running(facts, node)]
+    if node.service is not None and first is not None:
+        found.append(_stays(first, node.service, watch))
+        found += _ports(facts.graph.hosts[hands.host], node.service)
+    found += _dependents(facts, hands.host, head.dependents)
+    found.append(_no_cause(verdict))
+    found += _licenses(facts, verdict, node)
+    if not head.now_only:
+        found += _after_reboot(facts, node)
+    return found
+
+
+def _is_up(facts: Facts, node: Node) -> bool:
+    service = node.service
+    if service is None:
+        return False
+    if service.state in UP:
+        return facts.standing(node) is not Standing.UNSTABLE
+    return _has_done_its_work(service) or (service.startup == "event" and facts.standing(node).well)
+
+
+def _has_done_its_work(service: Service) -> bool:
+    """Whether it is meant to end and ended well (systemd.service(5), "oneshot")."""
+    program, last = service.program, service.last
+    once = program is not None and program.style == "oneshot" and not program.stays
+    return once and service.state == "stopped" and last is not None and last.result == "success"
+
+
+def _running(facts: Facts, node: Node) -> Check:
+    state = node.service.state if node.service is not None else "not registered"
+    more = "" if node.service is None or node.service.state in UP else f" (startup type {node.service.startup})"
+    return Check("running", _is_up(facts, node), f"{node.name} is {state}{more}")
+
+
+def _stays(first: Service, then: Service, watch: float) -> Check:
+    """No restart, no new run, since the first look."""
+    one, other = first.last, then.last
+    same = first.state == then.state and (one is None or other is None or one.started_at == other.started_at)
+    same = same and (other.restarts if other else 0) <= (one.restarts if one else 0)
+    return Check(
+        "stays",
+        same,
+        f"{then.name} {'is still in the same run' if same else 'ended or began anew'} after {span(watch)}",
+    )
+
+
+def _ports(host: Host, service: Service) -> Iterator[Check]:
+    own = {service.name, *(trigger.name for trigger in service.triggers)}
+    if not host.sockets_read or service.state not in UP:
+        return
+    for claim in service.claims:
+        if claim.port and not claim.free_choice and not claim.switched_off:
+            held = [s for s in host.listeners if s.service in own and overlap(of_claim(claim), of_listener(s))]
+            yield Check("port", bool(held), f"{of_claim(claim)} is {'held by it' if held else 'not held by it'}")
+
+
+def _dependents(facts: Facts, host: str, names: list[str]) -> Iterator[Check]:
+    nodes = [facts.graph.node(host, name) for name in names]
+    down = [node.name for node in nodes if not _is_up(facts, node)]
+    if nodes:
+        yield Check("dependents", not down, f"down: {', '.join(down)}" if down else f"back: {', '.join(names)}")
+
+
+def _no_cause(verdict: Verdict) -> Check:
+    left = [c for c in verdict.causes if c.confidence >= 0.5]
+    words = f"{left[0].finding.cause}: {left[0].finding.says}" if left else "no cause is left"
+    return Check("cause", not left, words)
+
+
+def _licenses(facts: Facts, verdict: Verdict, node: Node) -> Iterator[Check]:
+    """The license servers on this host that the target takes seats from, or that it is."""
+    graph = facts.graph
+    wanted = {edge.head.key for edge in graph.needs(node) if edge.link.word == "seats of"} | {node.key}
+    for host in graph.hosts.values():
+        for server in host.license_servers:
+            if (host.name, server.service) in wanted and server.answers is not None:
+                yield Check(
+                    "license", server.answers, f"{server.service} {'answers' if server.answers else 'does not answer'}"
+                )
+
+
+def _after_reboot(facts: Facts, node: Node) -> Iterator[Check]:
+    service = node.service
+    if service is None or service.startup not in _BOOTS or service.kind in ("device",):
+        return
+    host = facts.graph.hosts[node.host]
+    outcome = simulate(plan_of(facts, host, foreseen(facts, host)), RUNS, 1)
+    at = outcome.plan.index(service.name)
+    share = float((outcome.state[:, at] == State.UP).mean()) if at is not None else 0.0
+    yield Check("reboot", share >= ENOUGH, f"after a reboot {service.name} is up in {share:.1%} of {RUNS} rehearsals")

@@ -1,0 +1,46 @@
+"""What carries out steps on a host: the interface that both families' hands have."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, Protocol
+
+from hollow_chain.facts.host import File, Snapshot
+from hollow_chain.mend.plan import Step
+
+
+class NotDone(Exception):
+    """A step could not be carried out: why, in words."""
+
+
+class Hands(Protocol):
+    """One host that steps can be carried out on."""
+
+    host: str
+    """Its name, as the facts have it."""
+    machine: str
+    """What tells it from all others, however it is called."""
+    place: Path
+    """The folder of its journals."""
+
+    def lacks(self, steps: list[Step]) -> list[str]:
+        """Rights that *steps* need and that are not there, in words."""
+
+    def facts(self, with_claims: bool = False) -> Snapshot:
+        """The facts, read now."""
+
+    def look(self, path: str) -> File | None:
+        """What is at a path now."""
+
+    def keep(self, step: Step, mend: str, number: str) -> dict[str, Any]:
+        """All that is needed to take the step back, read before it is carried out; plain JSON. *mend* and *number* name what
+        the step is going to leave behind. Raises :class:`NotDone` where it could not be taken back."""
+
+    def do(self, step: Step, kept: dict[str, Any]) -> None:
+        """Carry out a step, and wait for its end. Raises :class:`NotDone`."""
+
+    def take_back(self, step: Step, kept: dict[str, Any]) -> None:
+        """Restore what was kept, whether the step was carried out wholly, half or not at all. Raises :class:`NotDone`."""
+
+    def let_pass(self, seconds: float) -> None:
+        """Let so much time pass on the host."""

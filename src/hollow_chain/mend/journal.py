@@ -1,0 +1,245 @@
+"""What is being done to a host, on disk before it is done: so that a crash between any two steps can be resumed or taken back.
+
+One file a mend, JSON Lines, only ever appended to; each record is on the disk (fsync(2)) before what it announces is begun, and
+a last line that a crash has cut off announced nothing that was begun. ``docs/mend.md`` documents the format.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, Literal
+
+import msgspec
+
+from hollow_chain.facts.service import Moment
+from hollow_chain.mend.plan import Step
+from hollow_chain.trouble import Trouble, wrong_call
+
+FORMAT = "hollow-chain/mend"
+VERSION = 1
+_SUFFIX = ".jsonl"
+_LOCK = ".lock"
+MAX_BYTES = 64 << 20
+What = Literal["begun", "before", "after", "undoing", "undone", "closed"]
+
+
+class Record(msgspec.Struct, omit_defaults=True):
+    """One line."""
+
+    what: What
+    at: Moment
+    format: str = ""
+    version: int = 0
+    id: str = ""
+    host: str = ""
+    machine: str = ""
+    """What tells this machine from all others, however it is called."""
+    target: str = ""
+    now_only: bool = False
+    tries: list[list[Step]] = []
+    dependents: list[str] = []
+    causes: list[str] = []
+    attempt: int = 0
+    """The try, from 0."""
+    step: int = 0
+    """The step of the try, from 0."""
+    kept: dict[str, Any] = {}
+    """What was there before the step: all that is needed to take it back."""
+    skipped: bool = False
+    how: str = ""
+    """Of the last record: ``held``, ``not held`` or ``undone``."""
+
+
+@dataclass
+class Standing:
+    """How far a mend has come, from its records alone."""
+
+    done: list[tuple[int, int, dict[str, Any]]] = field(default_factory=list)
+    """Steps that are carried out, oldest first: the try, the step, what was kept."""
+    begun: tuple[int, int, dict[str, Any]] | None = None
+    """A step that was begun and of which nobody knows how far it came."""
+    closed: str = ""
+    undoing: bool = False
+
+    @property
+    def attempt(self) -> int:
+        """The try that is under way."""
+        places = [one[0] for one in self.done] + ([self.begun[0]] if self.begun else [])
+        return max(places, default=0)
+
+
+def standing_of(records: list[Record]) -> Standing:
+    """How far a mend has come."""
+    now = Standing()
+    for record in records:
+        place = (record.attempt, record.step)
+        if record.what == "before":
+            now.begun = (*place, record.kept)
+        elif record.what == "after" and now.begun is not None and now.begun[:2] == place:
+            if not record.skipped:
+                now.done.append(now.begun)
+            now.begun = None
+        elif record.what == "undone":
+            now.done = [one for one in now.done if one[:2] != place]
+            now.begun = None if now.begun is not None and now.begun[:2] == place else now.begun
+        elif record.what in ("undoing", "closed"):
+            now.undoing = record.what == "undoing"
+            now.closed = record.how if record.what == "closed" else now.closed
+    return now
+
+
+class Journal:
+    """The records of one mend."""
+
+    def __init__(self, path: Path, records: list[Record]) -> None:
+        self.path, self.records = path, records
+
+    @property
+    def head(self) -> Record:
+        """What it is about."""
+        return self.records[0]
+
+    @property
+    def id(self) -> str:
+        """Its name."""
+        return self.head.id
+
+    @property
+    def standing(self) -> Standing:
+        """How far it has come."""
+        return standing_of(self.records)
+
+    def write(self, record: Record) -> None:
+        """Append a record, and wait until it is on the disk. Raises :class:`Trouble`."""
+        line = msgspec.json.encode(record) + b"\n"
+        try:
+            handle = os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600)
+            try:
+                _mend_last_line(handle, self.path)
+                os.write(handle, line)
+                os.fsync(handle)
+            finally:
+                os.close(handle)
+            _sync_folder(self.path.parent)
+        except OSError as error:
+            raise Trouble(f"cannot write {self.path}: {(error.strerror or str(error)).lower()}") from None
+        self.records.append(record)
+
+    def note(self, what: What, attempt: int = 0, step: int = 0, **more: Any) -> None:
+        """Write a record of now."""
+        self.write(Record(what=what, at=datetime.now(UTC), attempt=attempt, step=step, **more))
+
+
+def _mend_last_line(handle: int, path: Path) -> None:
+    """End a line that a crash has cut off, so that what follows stands on a line of its own."""
+    size = os.fstat(handle).st_size
+    if size:
+        with path.open("rb") as file:
+            file.seek(size - 1)
+            if file.read(1) != b"\n":
+                os.write(handle, b"\n")
+
+
+def _sync_folder(folder: Path) -> None:
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def begin(place: Path, head: Record) -> Journal:
+    """A new journal in the folder *place*. Raises :class:`Trouble` where another mend there is not finished."""
+    open_ones = [one for one in all_in(place) if not one.standing.closed]
+    if open_ones:
+        left = open_ones[-1]
+        raise wrong_call(
+            f"the mend {left.id} of {left.head.target} was interrupted: first 'hollow-chain mend --resume {left.id}' or "
+            f"'hollow-chain mend --undo {left.id}'"
+        )
+    head.id = _free_id(place, head.at)
+    journal = Journal(place / f"{head.id}{_SUFFIX}", [])
+    journal.write(head)
+    return journal
+
+
+def _free_id(place: Path, at: datetime) -> str:
+    stem = f"{at:%Y%m%d-%H%M%S}"
+    names = [stem, *(f"{stem}-{number}" for number in range(2, 1000))]
+    return next(name for name in names if not (place / f"{name}{_SUFFIX}").exists())
+
+
+def all_in(place: Path) -> list[Journal]:
+    """All journals in the folder *place*, oldest first; what is none is passed over."""
+    if not place.is_dir():
+        return []
+    found = []
+    for path in place.glob(f"*{_SUFFIX}"):
+        with contextlib.suppress(Trouble):
+            found.append(read(path))
+    return sorted(found, key=lambda one: (one.head.at, one.id))
+
+
+def find(place: Path, name: str = "") -> Journal:
+    """The journal of that name; the latest one that can be taken back where none is named. Raises :class:`Trouble`."""
+    known = all_in(place)
+    if name:
+        path = place / f"{name}{_SUFFIX}"
+        if "/" in name or name.startswith(".") or not path.exists():
+            names = ", ".join(one.id for one in known[-5:])
+            raise wrong_call(
+                f"no mend {name!r} in {place}{f'; there are: {names}' if names else ': none was carried out'}"
+            )
+        return read(path)
+    left = [one for one in known if one.standing.closed != "undone"]
+    if not left:
+        raise wrong_call(f"nothing to take back: {place} holds no mend that was carried out and not taken back")
+    return left[-1]
+
+
+def read(path: Path) -> Journal:
+    """The journal in the file *path*. Raises :class:`Trouble` where it cannot be read, or is none."""
+    try:
+        if path.stat().st_size > MAX_BYTES:
+            raise Trouble(f"cannot read {path}: larger than {MAX_BYTES >> 20} MiB")
+        lines = path.read_bytes().split(b"\n")
+    except OSError as error:
+        raise Trouble(f"cannot read {path}: {(error.strerror or str(error)).lower()}") from None
+    records: list[Record] = []
+    decoder = msgspec.json.Decoder(Record)
+    for number, line in enumerate(lines, 1):
+        if not line.strip():
+            continue
+        try:
+            records.append(decoder.decode(line))
+        except msgspec.MsgspecError as error:
+            # A line that a crash has cut off announces nothing that was begun; any other must not be guessed at.
+            if not line.endswith(b"}"):
+                continue
+            raise Trouble(f"cannot read {path}, line {number}: {error}") from None
+    if not records or records[0].format != FORMAT or records[0].version != VERSION or records[0].what != "begun":
+        raise Trouble(f"cannot read {path}: not a mend of version {VERSION}")
+    return Journal(path, records)
+
+
+@contextlib.contextmanager
+def locked(place: Path) -> Iterator[None]:
+    """The folder *place*, made if it is not there, for one mender at a time. Raises :class:`Trouble`."""
+    import fcntl
+
+    try:
+        place.mkdir(parents=True, exist_ok=True, mode=0o700)
+        lock = (place / _LOCK).open("w")
+    except OSError as error:
+        raise Trouble(f"cannot write in {place}: {(error.strerror or str(error)).lower()}") from None
+    with lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise wrong_call(f"somebody else is mending this host at this moment ({place / _LOCK} is locked)") from None
+        yield

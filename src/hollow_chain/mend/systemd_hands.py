@@ -1,0 +1,275 @@
+"""Steps on this machine: systemd over D-Bus, drop-in files of ours, owners and modes."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import platform
+import signal
+import time
+from pathlib import Path
+from typing import Any
+
+from hollow_chain.chain import Graph, Node
+from hollow_chain.facts.host import File, Snapshot
+from hollow_chain.mend import files_kept as kept_files
+from hollow_chain.mend.hands import NotDone
+from hollow_chain.mend.plan import Step
+from hollow_chain.mend.systemd_calls import Manager
+
+PLACE = Path("/var/lib/hollow-chain/mends")
+SETTINGS = Path("/etc/systemd/system")
+_LINKED = [SETTINGS, Path("/run/systemd/system")]
+_MORE_SECONDS = 20.0
+_LONGEST = 900.0
+_FILES = ("mode", "owner", "folder", "remove")
+_DROPPED_IN = ("limit", "wait", "allow")
+_RUNS = ("start", "stop", "restart")
+_STOPPABLE = (".service", ".socket", ".timer", ".path", ".mount")
+
+
+class SystemdHands:
+    """This machine, now."""
+
+    def __init__(self, target: str = "") -> None:
+        self.host = platform.node() or "this-host"
+        self.machine = machine_id()
+        self.place = PLACE
+        self._target = target
+        self._manager = Manager()
+        self._graph: Graph | None = None
+
+    def lacks(self, steps: list[Step]) -> list[str]:
+        """Everything that is done here is for the administrator only."""
+        if os.geteuid() == 0:
+            return []
+        verbs = {step.act.verb for step in steps if step.act is not None}
+        wanted = [
+            ("to start and stop services", {"start", "stop", "restart", "renew"}),
+            (f"to write in {SETTINGS}", {"startup", "limit", "wait", "allow"}),
+            ("to have the definitions loaded anew", {"startup", "limit", "wait", "allow", "reload"}),
+            ("to change owners, modes and files", set(_FILES)),
+            (f"to keep a journal in {PLACE}", verbs),
+        ]
+        return [f"root's right {words}" for words, needed in wanted if verbs & needed]
+
+    def facts(self, with_claims: bool = False) -> Snapshot:
+        """This machine, read now."""
+        from hollow_chain import __version__
+        from hollow_chain.sources import live
+
+        extra = (self._target,) if self._target else ()
+        found = live.read(f"hollow-chain {__version__}", extra, with_claims)
+        self._graph = Graph(found)
+        return found
+
+    def look(self, path: str) -> File | None:
+        """What is at a path now."""
+        from hollow_chain.sources.looks import Looker
+
+        return Looker().look(path)
+
+    def keep(self, step: Step, mend: str, number: str) -> dict[str, Any]:
+        """What the step is going to change."""
+        act = step.act
+        if act is None:
+            return {}
+        if act.verb in _FILES:
+            paths = [*kept_files.missing(Path(act.path)), Path(act.path)] if act.verb == "folder" else [Path(act.path)]
+            kept = {str(path): kept_files.keep(path) for path in dict.fromkeys(paths)}
+            if act.verb == "remove" and kept[act.path]["kind"] != "file":
+                raise NotDone(
+                    f"{act.path} is no file of up to {kept_files.MAX_KEPT >> 20} MiB, so it could not be put back"
+                )
+            return {"paths": kept}
+        if act.verb in _DROPPED_IN:
+            folder = SETTINGS / f"{act.service}.d"
+            file = f"50-hollow-chain-{mend}-{number}.conf"
+            text = f"# Made by hollow-chain; taken back by: hollow-chain mend --undo {mend}\n"
+            return {"folder": str(folder), "folder_was": kept_files.keep(folder)["kind"], "file": file, "head": text}
+        if act.verb == "startup":
+            return {"links": kept_files.links_below(_LINKED), "units": sorted(self._names(act.service))}
+        if act.verb in _RUNS:
+            return {"up": self._up(self._reached(act.service))}
+        return {}
+
+    def _names(self, service: str) -> set[str]:
+        found = self._graph.find(self.host, service) if self._graph is not None else None
+        return {service, *(found.aliases if found is not None else ())}
+
+    def _reached(self, name: str) -> list[str]:
+        """What a start or stop of a unit may start or stop along: what it pulls in, what clashes, what hangs on any of these."""
+        if self._graph is None:
+            self.facts()
+        assert self._graph is not None
+        graph = self._graph
+        found: dict[str, None] = {}
+        stack: list[Node] = [graph.node(self.host, name)]
+        while stack:
+            node = stack.pop()
+            if node.name in found or not node.name.endswith(_STOPPABLE):
+                continue
+            found[node.name] = None
+            below = [e.head for e in graph.needs(node, ("hard", "soft", "clash"))]
+            above = [e.tail for e in graph.needed_by(node, ("hard", "clash"))]
+            stack += [one for one in (*below, *above) if one.host == self.host and one.service is not None]
+        return list(found)
+
+    def _up(self, names: list[str]) -> dict[str, bool]:
+        found = {}
+        for name in names:
+            with contextlib.suppress(NotDone):
+                found[name] = self._manager.unit(name).get("ActiveState") in ("active", "reloading", "activating")
+        return found
+
+    def do(self, step: Step, kept: dict[str, Any]) -> None:
+        """Carry out one step, and wait for its end."""
+        act = step.act
+        if act is None or act.verb == "reboot":
+            raise NotDone(f"this is for a person: {step.does}")
+        if act.verb in _FILES:
+            self._do_file(act.verb, Path(act.path), act.value)
+        elif act.verb in _DROPPED_IN:
+            self._drop_in(
+                act.service, Path(kept["folder"]), kept["file"], kept["head"] + _SECTIONS[act.verb](act.value)
+            )
+        elif act.verb == "startup":
+            self._startup(act.service, act.value)
+        elif act.verb == "reload":
+            self._manager.call("Reload")
+        elif act.verb == "renew":
+            self._renew(act.service)
+        else:
+            self._run(act.verb, act.service)
+
+    def _do_file(self, verb: str, path: Path, value: str) -> None:
+        if verb == "mode":
+            kept_files.set_mode(path, int(value, 8))
+        elif verb == "remove":
+            try:
+                path.unlink()
+            except OSError as error:
+                raise NotDone(f"cannot remove {path}: {(error.strerror or str(error)).lower()}") from None
+        else:
+            user, _, group = value.partition(":")
+            (kept_files.make_folder if verb == "folder" else kept_files.set_owner)(path, user, group)
+
+    def _drop_in(self, name: str, folder: Path, file: str, text: str) -> None:
+        if not name.endswith(".service") or "/" in name or not all(c.isprintable() or c == "\n" for c in text):
+            raise NotDone(f"the definition of {name} has to be changed by a person")
+        with contextlib.suppress(FileExistsError):
+            try:
+                folder.mkdir(mode=0o755)
+            except PermissionError as error:
+                raise NotDone(f"cannot make {folder}: {(error.strerror or str(error)).lower()}") from None
+        kept_files.write_new(folder / file, text.encode())
+        self._manager.call("Reload")
+
+    def _startup(self, name: str, value: str) -> None:
+        for runtime in (False, True):
+            self._manager.call("UnmaskUnitFiles", "asb", [name], runtime)
+        if value in ("automatic", "delayed"):
+            enabled = self._manager.call("EnableUnitFiles", "asbb", [name], False, False)
+            if not enabled[0] and not enabled[1]:
+                self._manager.call("Reload")
+                raise NotDone(f"{name} has no [Install] section: nothing says what is to start it at boot")
+        elif value == "manual":
+            self._manager.call("DisableUnitFiles", "asb", [name], False)
+        else:
+            raise NotDone(f"no startup type {value!r} here")
+        self._manager.call("Reload")
+
+    def _renew(self, name: str) -> None:
+        unit = self._manager.unit(name)
+        if unit.get("CanReload"):
+            self._manager.job("ReloadUnit", name, self._limit(unit))
+        elif _catches_hangup(int(unit.get("MainPID", 0))):
+            self._manager.call("KillUnit", "ssi", name, "main", int(signal.SIGHUP))
+            time.sleep(0.5)
+        else:
+            raise NotDone(f"{name} takes no request to read anew; restart it")
+
+    def _limit(self, unit: dict[str, Any]) -> float:
+        microseconds = int(unit.get("TimeoutStartUSec", 0) or unit.get("TimeoutUSec", 0))
+        return min(microseconds / 1e6 + _MORE_SECONDS, _LONGEST) if microseconds else _LONGEST
+
+    def _run(self, verb: str, name: str) -> None:
+        member = {"start": "StartUnit", "stop": "StopUnit", "restart": "RestartUnit"}[verb]
+        if verb != "stop":
+            with contextlib.suppress(NotDone):
+                self._manager.call("ResetFailedUnit", "s", name)
+        unit = self._manager.job(member, name, self._limit(self._manager.unit(name)))
+        state, result = str(unit.get("ActiveState")), str(unit.get("Result", "success"))
+        well = state in ("active", "reloading") or (state == "inactive" and result == "success" and _ends(unit))
+        if verb != "stop" and not well:
+            status = unit.get("ExecMainStatus")
+            raise NotDone(f"{name} is {state} after its start (result {result}, exit status {status})")
+
+    def take_back(self, step: Step, kept: dict[str, Any]) -> None:
+        """Restore what was kept."""
+        act = step.act
+        if act is None:
+            return
+        if act.verb in _FILES:
+            # What was made last goes first.
+            for path, one in reversed(kept["paths"].items()):
+                kept_files.put_back(Path(path), one)
+        elif act.verb in _DROPPED_IN:
+            self._drop_out(Path(kept["folder"]), kept["folder_was"], kept["file"])
+        elif act.verb == "startup":
+            kept_files.put_links_back(_LINKED, kept["links"], set(kept["units"]))
+            self._manager.call("Reload")
+        elif act.verb in _RUNS:
+            self._run_as_before(kept["up"])
+
+    def _drop_out(self, folder: Path, was: str, file: str) -> None:
+        kept_files.put_back(folder / file, {"kind": "absent"})
+        if was == "absent" and folder.is_dir() and not any(folder.iterdir()):
+            folder.rmdir()
+        self._manager.call("Reload")
+
+    def _run_as_before(self, up: dict[str, bool]) -> None:
+        now = self._up(list(up))
+        for name in [name for name, was in up.items() if not was and now.get(name)]:
+            self._manager.job("StopUnit", name, _LONGEST)
+        for name in [name for name, was in up.items() if was and not now.get(name)]:
+            with contextlib.suppress(NotDone):
+                self._manager.call("ResetFailedUnit", "s", name)
+            unit = self._manager.job("StartUnit", name, self._limit(self._manager.unit(name)))
+            if unit.get("ActiveState") not in ("active", "reloading") and not _ends(unit):
+                raise NotDone(f"{name} could not be started again: it is {unit.get('ActiveState')}")
+
+    def let_pass(self, seconds: float) -> None:
+        """Time passes by itself."""
+        time.sleep(seconds)
+
+
+def machine_id() -> str:
+    """What tells this machine from all others, however it is called: its machine ID and its name (machine-id(5))."""
+    try:
+        number = Path("/etc/machine-id").read_text().strip()
+    except OSError:
+        number = ""
+    return f"{number or 'no machine ID'} {platform.node()}"
+
+
+def _ends(unit: dict[str, Any]) -> bool:
+    """Whether a unit is meant to end, so that being down is no failure (systemd.service(5), "oneshot")."""
+    return unit.get("Type") == "oneshot" and not unit.get("RemainAfterExit")
+
+
+def _catches_hangup(process: int) -> bool:
+    """Whether a process has a handler of its own for SIGHUP, whose default is to end it (proc(5), "SigCgt"; signal(7))."""
+    try:
+        lines = Path(f"/proc/{process}/status").read_text().splitlines()
+    except OSError:
+        return False
+    caught = next((line.split()[1] for line in lines if line.startswith("SigCgt:")), "0")
+    return bool(int(caught, 16) >> (signal.SIGHUP - 1) & 1)
+
+
+_SECTIONS = {
+    "limit": lambda value: f"[Service]\nTimeoutStartSec={float(value):g}\n",
+    "wait": lambda value: f"[Unit]\nWants={value}\nAfter={value}\n",
+    "allow": lambda value: f"[Service]\n{value}\n",
+}

@@ -1,0 +1,220 @@
+"""A plan, its proof, and what became of it: for a person, and as JSON."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from hollow_chain.mend.plan import Plan, Proof, Step, Try
+from hollow_chain.show.clean import clean
+from hollow_chain.show.documents import Document, when
+from hollow_chain.show.page import Page, age
+from hollow_chain.show.signs import HOLLOW, PENDING, SOLID
+
+if TYPE_CHECKING:
+    from hollow_chain.mend.carrying import Outcome
+
+
+def show_plan(page: Page, plan: Plan, is_carried_out: bool = False) -> None:
+    """Write the whole plan: its steps, what each touches and how it is taken back, and the proof; and what can be done with it,
+    where that is not happening at this moment."""
+    target = f"{clean(plan.target.name, 120)} on {clean(plan.target.host, 80)}"
+    if not plan.tries:
+        page.line((f"Nothing to mend: no cause is known why {target} would not hold.", "bold"))
+        page.line((age(plan.read_at), "dim"))
+        return
+    page.line((f"A plan for {target}", "bold"), f"{': what to try, in this order' if len(plan.tries) > 1 else ''}")
+    page.line((age(plan.read_at), "dim"))
+    for number, one in enumerate(plan.tries, 1):
+        _show_try(page, plan, number, one)
+    if not is_carried_out or not plan.offered:
+        page.gap()
+        _show_end(page, plan)
+
+
+def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
+    if len(plan.tries) > 1:
+        page.heading(f"Try {number}  ({one.probability:.0%} sure that this is it, costs about {_minutes(one.cost)})")
+    causes = ", ".join(f"{cause} ({clean(service, 80)})" for cause, _, service in one.causes)
+    page.line(("against ", "dim"), clean(causes, 300), indent=1, hang=8)
+    for at, step in enumerate(one.steps, 1):
+        _show_step(page, at, step, plan)
+    for hint in one.hints:
+        page.line((f"- {clean(hint, 300)}", "dim"), indent=4, hang=2)
+    if one.proof is not None:
+        _show_proof(page, one.proof, one)
+    if len(plan.tries) > 1:
+        page.line(("afterwards: ", "underline"), clean(one.look, 300), indent=1, hang=4)
+
+
+def _show_step(page: Page, at: int, step: Step, plan: Plan) -> None:
+    page.gap()
+    where = f" on {clean(step.host, 80)}" if step.host != plan.target.host else ""
+    who = ("  for a person", "bold yellow") if step.act is None else ("", "")
+    page.line((f"{at}. {clean(step.does, 400)}{where}", "bold"), who, indent=1, hang=3)
+    if step.old or step.new:
+        page.line(f"{clean(step.old, 100)} -> {clean(step.new, 100)}", indent=4, hang=2)
+    page.line((f"Takes effect {step.effect}.", "cyan"), indent=4)
+    if step.choice:
+        page.line((_choice_words(step), "yellow"), indent=4, hang=2)
+    if step.interrupts:
+        page.line((f"Interrupts {_listed(step.interrupts)}.", "yellow"), indent=4, hang=2)
+    if step.also_touches:
+        page.line(f"Also touches {_listed(step.also_touches)}.", indent=4, hang=2)
+    page.line((f"Taken back: {clean(step.undo, 300)}.", "dim"), indent=4, hang=2)
+
+
+def _choice_words(step: Step) -> str:
+    if step.choice == "a reboot":
+        return "Costs a reboot, which somebody has to agree to: --reboot on a stand-in host, by hand on any other."
+    return (
+        f"{clean(step.choice, 80)} has to give way, which somebody has to agree to: --give-up {clean(step.choice, 80)}."
+    )
+
+
+def _show_proof(page: Page, proof: Proof, one: Try) -> None:
+    page.gap()
+    sign, style = (SOLID, SOLID.style) if proof.holds else (HOLLOW, HOLLOW.style)
+    words = "The proof holds" if proof.holds else "The proof does not hold, so this is not offered as a mend"
+    page.line((f"{page.sign(sign)} {words}", style), f" ({proof.runs} rehearsals, seed {proof.seed})", indent=1, hang=2)
+    after = "" if proof.up_after_reboot is None else f", after a reboot in {proof.up_after_reboot:.1%}"
+    page.line(
+        _mark(page, proof.sufficient), f"sufficient: up now in {proof.up_now:.1%} of cases{after}", indent=4, hang=2
+    )
+    needless = ", ".join(str(at + 1) for at in proof.needless)
+    only = "no step can be left out" if proof.minimal else f"step {needless} can be left out"
+    page.line(_mark(page, proof.minimal), f"minimal: {only}", indent=4, hang=2)
+    page.line(
+        _mark(page, proof.harmless), f"harmless: {'nothing that is well gets worse' if proof.harmless else 'no, see below'}",
+        indent=4, hang=2,
+    )  # fmt: skip
+    for text in (*proof.lacks[:6], *proof.harms[:6]):
+        page.line((f"- {clean(text, 300)}", "yellow"), indent=6, hang=2)
+    if proof.assumed:
+        page.line(
+            (f"{page.sign(PENDING)} taken to be done by a person: {_listed(proof.assumed, 4)}", PENDING.style),
+            indent=4,
+            hang=2,
+        )
+
+
+def _mark(page: Page, well: bool) -> tuple[str, str]:
+    sign = SOLID if well else HOLLOW
+    return f"{page.sign(sign)} ", sign.style
+
+
+def _show_end(page: Page, plan: Plan) -> None:
+    if not plan.offered:
+        page.line(("No mend is offered.", "bold"), " What is still missing stands above.")
+    elif all(one.for_machine for one in plan.tries):
+        page.line(("Nothing has been changed.", "bold"), " --apply carries it out, --undo takes it back.")
+    else:
+        page.line(
+            ("Nothing has been changed.", "bold"), " Do what is for a person, then ask again: the rest can be carried out."
+        )  # fmt: skip
+
+
+def _minutes(cost: float) -> str:
+    return f"{cost:.0f} min" if cost >= 1 else "less than a minute"
+
+
+def _listed(names: tuple[str, ...], most: int = 6) -> str:
+    shown = ", ".join(clean(name, 200) for name in names[:most])
+    return shown + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
+def show_outcome(page: Page, outcome: Outcome) -> None:
+    """Write what became of a plan that was carried out or taken back."""
+    page.gap()
+    sign = SOLID if outcome.well else HOLLOW
+    page.line((f"{page.sign(sign)} {clean(outcome.summary, 400)}", sign.style or "bold"), hang=2)
+    for check in outcome.checks:
+        page.line(_mark(page, check.well), clean(check.says, 300), indent=3, hang=2)
+    if outcome.way_back:
+        page.line((clean(outcome.way_back, 300), "bold"))
+
+
+def plan_document(plan: Plan, outcome: Outcome | None = None) -> Document:
+    """``hollow-chain/plan``, version 1."""
+    first = plan.tries[0] if plan.tries else None
+    document: Document = {
+        "format": "hollow-chain/plan",
+        "version": 1,
+        "read_at": when(plan.read_at),
+        "target": {"host": plan.target.host, "service": plan.target.name},
+        "steps": [_step(step) for step in first.steps] if first else [],
+        "proof": _proof(first.proof) if first and first.proof else None,
+        "offered": plan.offered,
+        "now_only": plan.now_only,
+        "given_up": list(plan.given_up),
+        "tries": [
+            {
+                "causes": [{"cause": c, "host": h, "service": s} for c, h, s in one.causes],
+                "probability": one.probability,
+                "cost_minutes": round(one.cost, 1),
+                "look": one.look,
+                "hints": list(one.hints),
+                "steps": [_step(step) for step in one.steps],
+                "proof": _proof(one.proof) if one.proof else None,
+            }
+            for one in plan.tries
+        ],
+        "applied": outcome is not None and outcome.applied,
+        "held": outcome.well if outcome is not None else None,
+    }
+    if outcome is not None:
+        document |= outcome_document(outcome)
+    return document
+
+
+def outcome_document(outcome: Outcome) -> Document:
+    """What became of it, as keys of a plan's document."""
+    return {
+        "mend": outcome.id,
+        "summary": outcome.summary,
+        "checks": [{"check": check.name, "well": check.well, "says": check.says} for check in outcome.checks],
+        "way_back": outcome.way_back,
+    }
+
+
+def later_document(outcome: Outcome) -> Document:
+    """``hollow-chain/mend-outcome``, version 1: what became of a mend that was taken back or gone on with."""
+    head: Document = {
+        "format": "hollow-chain/mend-outcome",
+        "version": 1,
+        "applied": outcome.applied,
+        "held": outcome.well,
+    }
+    return head | outcome_document(outcome)
+
+
+def _step(step: Step) -> Document:
+    return {
+        "does": step.does,
+        "on": step.host,
+        "by": "person" if step.act is None else "machine",
+        "old": step.old,
+        "new": step.new,
+        "effect": step.effect,
+        "also_touches": list(step.also_touches),
+        "interrupts": list(step.interrupts),
+        "needs_consent": step.choice,
+        "undo": step.undo,
+        "answers": [{"cause": c, "host": h, "service": s} for c, h, s in step.answers],
+    }
+
+
+def _proof(proof: Proof) -> Document:
+    return {
+        "sufficient": proof.sufficient,
+        "minimal": proof.minimal,
+        "harmless": proof.harmless,
+        "up": round(proof.up, 4),
+        "up_now": round(proof.up_now, 4),
+        "up_after_reboot": None if proof.up_after_reboot is None else round(proof.up_after_reboot, 4),
+        "lacks": list(proof.lacks),
+        "harms": list(proof.harms),
+        "needless": [at + 1 for at in proof.needless],
+        "assumed": list(proof.assumed),
+        "runs": proof.runs,
+        "seed": proof.seed,
+    }
