@@ -27,8 +27,7 @@ echo $$ > "$GROUP/cgroup.procs"
 exec unshare --cgroup --mount --uts --ipc --net --pid --fork --kill-child=KILL sh -c '
 set -e
 mount --make-rprivate /
-mount -t tmpfs tmpfs "$PLACE"
-mkdir "$PLACE/new" "$PLACE/work" "$PLACE/root"
+mkdir -p "$PLACE/new" "$PLACE/work" "$PLACE/root"
 mount -t overlay overlay -o "lowerdir=/,upperdir=$PLACE/new,workdir=$PLACE/work" "$PLACE/root"
 cd "$PLACE/root"
 mount -t proc proc proc
@@ -43,10 +42,10 @@ mount -t devpts -o newinstance,ptmxmode=0666 devpts dev/pts; ln -s pts/ptmx dev/
 mount -t tmpfs tmpfs dev/shm
 for own in $OWN; do mkdir -p "$PLACE/root$own"; mount --rbind "$own" "$PLACE/root$own"; done
 hostname "$NAME"; echo "$NAME" > etc/hostname
-for link in etc/systemd/system/multi-user.target.wants/*; do
+if [ ! -e "$PLACE/booted" ]; then for link in etc/systemd/system/multi-user.target.wants/*; do
   case " $KEEP " in *" $(basename "$link" .service) "*) ;; *) rm -f "$link" ;; esac
-done
-if [ -n "$EXTRA" ]; then cp -a "$EXTRA/." .; fi
+done; [ -z "$EXTRA" ] || cp -a "$EXTRA/." .; fi
+touch "$PLACE/booted"
 ip link set lo up
 mkdir -p mnt/outer; pivot_root . mnt/outer; umount -l /mnt/outer
 exec env -i container=throwaway PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin \
@@ -89,6 +88,8 @@ class RealHost:
         self._extra = extra
         self._group = CGROUPS / f"hollow-{name}-{os.getpid()}"
         self._place = Path(tempfile.mkdtemp(prefix=f"hollow-{name}-", dir=SCRATCH))
+        # The disk of the host: it stays mounted while the host is booted anew.
+        subprocess.run(["mount", "-t", "tmpfs", "tmpfs", str(self._place)], check=True)
         self._outer: subprocess.Popen[bytes] | None = None
         self.init = 0
 
@@ -128,8 +129,18 @@ class RealHost:
             time.sleep(0.1)
         raise RuntimeError(f"not booted within {BOOT_SECONDS:.0f} s")
 
+    def reboot(self) -> None:
+        """Boot the host anew, hard: everything on it ends, its disk stays."""
+        self._end()
+        self._boot()
+
     def down(self) -> None:
         """End the host and everything on it."""
+        self._end()
+        subprocess.run(["umount", "-l", str(self._place)], check=False)
+        shutil.rmtree(self._place, ignore_errors=True)
+
+    def _end(self) -> None:
         if self._outer is not None:
             with contextlib.suppress(OSError):
                 os.killpg(self._outer.pid, signal.SIGKILL)
@@ -145,7 +156,7 @@ class RealHost:
             if not self._group.exists():
                 break
             time.sleep(0.05)
-        shutil.rmtree(self._place, ignore_errors=True)
+        self._outer, self.init = None, 0
 
     def run(self, script: str, check: bool = True, bare: bool = False) -> subprocess.CompletedProcess[str]:
         """Run a shell script on the host; *bare* takes all capabilities from it, as if it were not root."""

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cached_property
+from typing import Protocol
 
 from hollow_chain.causes.rule import TELLS, Evidence
 from hollow_chain.causes.standing import Standing, standing, up_targets
@@ -65,6 +66,16 @@ class HostIndex:
         return {(account.kind, account.name): account for account in self.host.accounts}
 
 
+class Learned(Protocol):
+    """What was learned from cases."""
+
+    def prior_of(self, cause: str) -> float:
+        """How usual a cause is."""
+
+    def told(self, cause: str) -> str:
+        """What the cases say of it, in words; empty where that makes no difference."""
+
+
 class Facts:
     """The graph with an index for each host: what the walk down the chain carries along."""
 
@@ -78,6 +89,8 @@ class Facts:
         self.asked: tuple[str, str] = ("", "")
         self.says = ""
         """What the user saw, and of which node."""
+        self.learned: Learned | None = None
+        """What confirmed cases say of how usual each cause is. None: nothing, the documented numbers hold."""
         self.memory: dict[object, object] = {}
         """What the walks have found so far, by what it is about; the facts do not change under them."""
 

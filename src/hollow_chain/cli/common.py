@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from hollow_chain.chain import Graph, Match, Node
     from hollow_chain.facts import Snapshot
     from hollow_chain.facts.host import Host
+    from hollow_chain.verdict.experience import Experience
 
 From = Annotated[
     Path | None,
@@ -34,6 +35,14 @@ Columns = Annotated[
     typer.Option(
         "--columns",
         help="Which column of the logs holds what: at=Date,text=What,service=Source,number=Code.",
+        show_default=False,
+    ),
+]
+Store = Annotated[
+    str,
+    typer.Option(
+        "--store",
+        help="Store of cases: a file, or a database URL. Default: HOLLOW_CHAIN_CASES, else a file of your own.",
         show_default=False,
     ),
 ]
@@ -115,6 +124,25 @@ def warn(text: str) -> None:
     from hollow_chain.show.clean import clean
 
     print(f"hollow-chain: warning: {clean(text, 500)}", file=sys.stderr)  # noqa: T201
+
+
+def tell(text: str) -> None:
+    """A word on the side, on standard error."""
+    from hollow_chain.show.clean import clean
+
+    print(f"hollow-chain: {clean(text, 500)}", file=sys.stderr)  # noqa: T201
+
+
+def learned(store: str = "") -> Experience | None:
+    """What confirmed cases say of how usual each cause is; None where there are none."""
+    from hollow_chain.experience.place import confirmed
+
+    found = confirmed(store)
+    if not found:
+        return None
+    from hollow_chain.verdict.experience import Experience
+
+    return Experience(found)
 
 
 def put(text: str) -> None:

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
 from hollow_chain.cli import common
-from hollow_chain.trouble import MEND_DID_NOT_HOLD, wrong_call
+from hollow_chain.trouble import MEND_DID_NOT_HOLD, Trouble, wrong_call
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from hollow_chain.experience.store import Store
     from hollow_chain.mend.carrying import Carrier, Outcome
     from hollow_chain.mend.hands import Hands
     from hollow_chain.mend.plan import Plan
@@ -52,6 +55,7 @@ def mend(
     ] = 5.0,
     runs: Annotated[int, typer.Option("--runs", min=20, max=100_000, help="How many rehearsals for the proof.")] = 400,
     seed: Annotated[int, typer.Option("--seed", help="Equal seeds give equal results.")] = 1,
+    store: common.Store = "",
     json: common.Json = False,
 ) -> int:
     """Plan what mends TARGET, and prove the plan in rehearsal; --apply carries it out, --undo takes it back.
@@ -62,70 +66,96 @@ def mend(
     if apply + undo + resume > 1:
         raise wrong_call("--apply, --undo and --resume exclude one another")
     if undo or resume:
-        return _later(target, source, host, undo, watch, json)
+        return _later(target, source, undo, watch, store, json)
     if not target.strip():
         raise wrong_call("name one TARGET; such as: hollow-chain mend nginx")
-    return _plan(target, source, host, (tuple(give_up or ()), reboot, now_only, runs, seed), apply, yes, watch, json)
+    wish = Wish(tuple(give_up or ()), reboot, now_only, runs, seed, apply, yes, watch, store, json)
+    return _plan(target, source, host, wish)
 
 
-def _plan(
-    target: str,
-    source: Path | None,
-    host: str,
-    how: tuple[tuple[str, ...], bool, bool, int, int],
-    apply: bool,
-    yes: bool,
-    watch: float,
-    json: bool,
-) -> int:
+class Wish(NamedTuple):
+    """What a call asks for, beside its target."""
+
+    give_up: tuple[str, ...]
+    reboot: bool
+    now_only: bool
+    runs: int
+    seed: int
+    apply: bool
+    yes: bool
+    watch: float
+    store: str
+    json: bool
+
+
+def _plan(target: str, source: Path | None, host: str, wish: Wish) -> int:
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
     from hollow_chain.mend.planning import Planner
     from hollow_chain.verdict import diagnose
 
-    given_up, reboot, now_only, runs, seed = how
-    hands = _hands(source, target) if apply else None
+    hands = _hands(source, target) if wish.apply else None
     facts = Facts(Graph(common.load(source, target)))
+    facts.learned = common.learned(wish.store)
     node = common.find_target(facts.graph, target, host)
-    given_up = tuple(common.find_target(facts.graph, name, node.host).name for name in given_up)
+    given_up = tuple(common.find_target(facts.graph, name, node.host).name for name in wish.give_up)
     verdict = diagnose(facts, node)
     with common.waiting("rehearsing"):
-        plan = Planner(facts, now_only, given_up, reboot, runs, seed).plan(verdict)
-    if hands is None:
-        _show(plan, None, json)
+        plan = Planner(facts, wish.now_only, given_up, wish.reboot, wish.runs, wish.seed).plan(verdict)
+    if hands is None or not plan.tries or not plan.offered:
+        _show(plan, None, wish.json)
+        if hands is not None and plan.tries:
+            common.warn("the plan failed its proof, so it is not carried out")
         return int(bool(plan.tries))
-    if not plan.tries:
-        _show(plan, None, json)
-        return 0
-    if not json:
+    if not wish.json:
         _show(plan, None, False, is_carried_out=True)
-    if not plan.offered:
-        if json:
-            _show(plan, None, True)
-        common.warn("the plan failed its proof, so it is not carried out")
-        return 1
-    outcome = _carry(hands, plan, verdict, yes, watch)
-    _show_outcome(plan, outcome, json)
+    outcome = _carry(hands, plan, verdict, wish)
+    _show_outcome(plan, outcome, wish.json)
     return 0 if outcome.well else MEND_DID_NOT_HOLD
 
 
-def _carry(hands: Hands, plan: Plan, verdict: Verdict, yes: bool, watch: float) -> Outcome:
+def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: Wish) -> Outcome:
+    import time
+
     from hollow_chain.mend.journal import locked
+    from hollow_chain.show.documents import verdict_document
+    from hollow_chain.show.mend import plan_document
 
-    carrier = _carrier(hands, watch)
-    if not yes:
-        if not sys.stdin.isatty():
-            raise wrong_call("--apply asks first, and nobody is there to answer: add --yes")
-        sys.stderr.write(f"Carry this out on {common.shown(hands.host)}? [y/N] ")
-        sys.stderr.flush()
-        if sys.stdin.readline().strip().lower() not in ("y", "yes"):
-            raise wrong_call("not carried out; nothing was changed")
+    carrier = _carrier(hands, wish.watch)
     carrier.check(plan)
+    if not wish.yes:
+        _ask(hands)
+    began = time.monotonic()
     with locked(hands.place):
-        return carrier.apply(plan)
+        outcome = carrier.apply(plan)
+    took = time.monotonic() - began
+    how = "held" if outcome.well else "not held"
+    documents = verdict_document(verdict), plan_document(plan, outcome)
+    _keep(wish.store, lambda cases: cases.keep(*documents, outcome.id, how, round(took, 3)))
+    return outcome
 
 
-def _later(words: str, source: Path | None, host: str, undo: bool, watch: float, json: bool) -> int:
+def _ask(hands: Hands) -> None:
+    if not sys.stdin.isatty():
+        raise wrong_call("--apply asks first, and nobody is there to answer: add --yes")
+    sys.stderr.write(f"Carry this out on {common.shown(hands.host)}? [y/N] ")
+    sys.stderr.flush()
+    if sys.stdin.readline().strip().lower() not in ("y", "yes"):
+        raise wrong_call("not carried out; nothing was changed")
+
+
+def _keep(store: str, what: Callable[[Store], object]) -> None:
+    """Tell the store of cases; what was done is done, so a store that cannot be reached is only a warning."""
+    from hollow_chain.experience.place import url_of
+    from hollow_chain.experience.store import Store
+
+    try:
+        what(Store(url_of(store)))
+    except Trouble as trouble:
+        common.warn(f"{trouble}; this case is not kept")
+
+
+def _later(words: str, source: Path | None, undo: bool, watch: float, store: str, json: bool) -> int:
     """Take back, or go on with, a mend that is on the journal."""
     from hollow_chain.mend import journal
 
@@ -139,6 +169,8 @@ def _later(words: str, source: Path | None, host: str, undo: bool, watch: float,
                 raise wrong_call("no mend was interrupted; there is nothing to go on with")
             found = open_ones[-1]
         outcome = carrier.undo(found) if undo else carrier.resume(found)
+    if undo and outcome.well:
+        _keep(store, lambda cases: cases.undone(outcome.id, hands.host))
     _show_outcome(None, outcome, json)
     return 0 if outcome.well else MEND_DID_NOT_HOLD
 

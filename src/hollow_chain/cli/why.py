@@ -11,6 +11,7 @@ from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
     from hollow_chain.causes import Facts
+    from hollow_chain.verdict import Verdict
 
 
 def register(app: typer.Typer) -> None:
@@ -32,6 +33,8 @@ def why(
     ] = False,
     logs: common.Logs = None,
     columns: common.Columns = "",
+    keep: Annotated[bool, typer.Option("--keep", help="Keep the verdict as a case; see 'hollow-chain case'.")] = False,
+    store: common.Store = "",
     json: common.Json = False,
 ) -> int:
     """Name the hollow link behind TARGET, the chain down to it, the evidence, and what mends it.
@@ -47,6 +50,7 @@ def why(
     from hollow_chain.verdict import diagnose
 
     facts = Facts(Graph(snapshot))
+    facts.learned = common.learned(store)
     if everything:
         return _all(facts, common.hosts_named(facts.graph, host), json)
     verdict = diagnose(facts, common.find_target(facts.graph, target, host), says)
@@ -59,7 +63,18 @@ def why(
         from hollow_chain.show.why import show_verdict
 
         show_verdict(Page(), facts, verdict)
+    if keep:
+        _keep(verdict, store)
     return 0 if verdict.healthy else 1
+
+
+def _keep(verdict: Verdict, store: str) -> None:
+    from hollow_chain.experience.place import url_of
+    from hollow_chain.experience.store import Store
+    from hollow_chain.show.documents import verdict_document
+
+    number = Store(url_of(store)).keep(verdict_document(verdict))
+    common.tell(f"kept as case {number}; say what it really was with 'hollow-chain case confirm {number}'")
 
 
 def _all(facts: Facts, hosts: list[str], json: bool) -> int:

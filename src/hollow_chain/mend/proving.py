@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from hollow_chain.boot.compare import compare
-from hollow_chain.boot.engine import Outcome, State, simulate
+from hollow_chain.boot.engine import State
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Node, stop_takes
 from hollow_chain.mend.plan import Proof, Step
@@ -46,7 +46,6 @@ class Trial:
     """Whether the causes are only supposed: then nothing else is taken to be wrong with their places."""
     runs: int = 400
     seed: int = 1
-    _before: dict[tuple[str, int], Outcome] = field(default_factory=dict)
 
     def copy(self) -> Copy:
         """A fresh copy of the facts, with what the try supposes."""
@@ -115,7 +114,7 @@ class Trial:
             if not names:
                 continue
             any_goal = True
-            outcome = simulate(the.boot_plan(host), runs, self.seed)
+            outcome = self.known.simulate(the.boot_plan(host), runs, self.seed)
             places = {unit.name: at for at, unit in enumerate(outcome.plan.units)}
             up = outcome.state == State.UP
             together = np.ones(outcome.runs, bool)
@@ -191,10 +190,8 @@ class Trial:
         return harms
 
     def _worse(self, the: Copy, host: str, excused: set[tuple[str, str]]) -> Iterable[str]:
-        key = host, self.runs
-        if key not in self._before:
-            self._before[key] = simulate(self.copy().boot_plan(host), self.runs, self.seed)
-        shifts = compare(self._before[key], simulate(the.boot_plan(host), self.runs, self.seed)).shifts
+        before, after = (self.known.simulate(one.boot_plan(host), self.runs, self.seed) for one in (self.copy(), the))
+        shifts = compare(before, after).shifts
         for shift in shifts:
             if shift.verdict == "worse" and (host, shift.service) not in excused:
                 yield (

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 
 import msgspec
 import numpy as np
@@ -41,12 +42,23 @@ class Expectations:
             self.boot[name] = foreseen(facts, host)
             self.now[name] = expected_of(facts, host, MERELY_DOWN)
             self.now[name].works = self.boot[name].works
+        self._simulated: dict[object, Outcome] = {}
+
+    def simulate(self, plan: BootPlan, runs: int, seed: int) -> Outcome:
+        """Simulate *plan*, unless the like of it has been simulated before: most copies differ on one host only."""
+        units = tuple(replace(unit, now_up=None) for unit in plan.units)
+        key = plan.host, runs, seed, units, tuple(plan.held), plan.cores, plan.disks, tuple(plan.cuts)
+        found = self._simulated.get(key)
+        if found is None:
+            found = self._simulated[key] = simulate(plan, runs, seed)
+        return found
 
 
 class Copy:
     """The copy. What is done on it is done by replacing: the facts that it is a copy of are never touched."""
 
     def __init__(self, known: Expectations) -> None:
+        self.known = known
         document = known.facts.graph.document
         hosts = [msgspec.structs.replace(host) if host.name in known.hosts else host for host in document.hosts]
         self.document = msgspec.structs.replace(document, hosts=hosts)
@@ -123,7 +135,7 @@ class Copy:
         if service.state in UP:
             return 1.0
         plan = plan_of_start(self.graph, self.graph.hosts[host], self.now[host], service)
-        shares, reasons = _shares(plan, runs, seed)
+        shares, reasons = _shares(self.known.simulate(plan, runs, seed))
         self.reasons.update({(host, unit): reason for unit, reason in reasons.items()})
         up = [unit for unit, share in shares.items() if share >= 0.5]
         self._end_clashing(host, up)
@@ -149,7 +161,7 @@ class Copy:
         """Boot a host in simulation, and leave the copy as the greater part of the runs leaves it."""
         plan = self.boot_plan(host)
         self.now[host] = copy.deepcopy(self.boot[host])
-        shares, _ = _shares(plan, runs, seed)
+        shares, _ = _shares(self.known.simulate(plan, runs, seed))
         names = {service.name for service in self.graph.hosts[host].services}
         up = {unit for unit, share in shares.items() if share >= 0.5}
         self.set_state(host, names - up, "stopped")
@@ -164,13 +176,12 @@ class Copy:
         return plan_of(Facts(self.graph), self.graph.hosts[host], self.boot[host])
 
 
-def _shares(plan: BootPlan, runs: int, seed: int) -> tuple[dict[str, float], dict[str, str]]:
+def _shares(outcome: Outcome) -> tuple[dict[str, float], dict[str, str]]:
     """How often each unit that is started is up in the end, and why those are not that seldom are."""
-    outcome = simulate(plan, runs, seed)
     stays = outcome.state == State.UP
     shares: dict[str, float] = {}
     reasons: dict[str, str] = {}
-    for at, unit in enumerate(plan.units):
+    for at, unit in enumerate(outcome.plan.units):
         if unit.starts and unit.kind not in ("remote", "absent"):
             shares[unit.name] = float(stays[:, at].mean())
             if shares[unit.name] < 0.5:

@@ -7,11 +7,13 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from hollow_chain.causes import HINT, Evidence, Facts, Finding, Standing
+from hollow_chain.causes.case import Learned
+from hollow_chain.causes.rule import TELLS
 from hollow_chain.chain import Edge, Graph, Node
 from hollow_chain.facts.host import Host
 from hollow_chain.verdict.looks import NextLook, best_look, start_and_read
 from hollow_chain.verdict.walk import Key, Walked, affected, is_hollow, walk
-from hollow_chain.verdict.weigh import probability, shared, weights
+from hollow_chain.verdict.weigh import PriorOf, prior_of, probability, shared, weights
 
 Weighed = tuple[Finding, float]
 """A finding with the probability that it is right."""
@@ -79,7 +81,10 @@ def diagnose(facts: Facts, target: Node, says: str = "") -> Verdict:
     """
     facts.asked, facts.says = target.key, says
     walked = walk(facts, target)
-    kept, notes = _weigh(walked)
+    learned = facts.learned
+    kept, notes = _weigh(walked, learned.prior_of if learned is not None else prior_of)
+    if learned is not None:
+        kept = [(_with_experience(finding, learned), sure) for finding, sure in kept]
     host = facts.graph.hosts.get(target.host) or Host(name=target.host)
     unread = _unread(facts.graph, walked)
     dim = any("journal" in text or "log" in text for text in unread)
@@ -96,6 +101,14 @@ def diagnose(facts: Facts, target: Node, says: str = "") -> Verdict:
     verdict.chain = causes[0].chain if causes else (target,)
     verdict.next_look = _next_look(facts, walked, verdict)
     return verdict
+
+
+def _with_experience(finding: Finding, learned: Learned) -> Finding:
+    """*finding* with what confirmed cases say of its cause, where they make it likelier or less likely than documented."""
+    told = learned.told(finding.cause)
+    if not told:
+        return finding
+    return replace(finding, evidence=(*finding.evidence, Evidence(told, "experience", bears=TELLS)))
 
 
 def _heard(cause: Cause, says: str) -> Cause:
@@ -148,7 +161,7 @@ def _obstacles(facts: Facts) -> Iterator[Node]:
                 yield from facts.silent_triggers(Node(host.name, service.name, service))
 
 
-def _weigh(walked: Walked) -> tuple[list[Weighed], list[Finding]]:
+def _weigh(walked: Walked, prior: PriorOf) -> tuple[list[Weighed], list[Finding]]:
     """The findings that remain as causes, and the notes."""
     kept: list[Weighed] = []
     notes: list[Finding] = []
@@ -160,7 +173,7 @@ def _weigh(walked: Walked) -> tuple[list[Weighed], list[Finding]]:
             found = [f for f in found if not f.residual or f.cause not in _MERELY_DOWN]
         notes += [f for f in found if f.note]
         deeper = any(key in has_cause for key in walked.below.get(node.key, ()))
-        own = _own_causes([f for f in found if not f.note], deeper)
+        own = _own_causes([f for f in found if not f.note], deeper, prior)
         kept += own
         if own or deeper:
             has_cause.add(node.key)
@@ -182,19 +195,19 @@ def _distance(walked: Walked, finding: Finding) -> int:
     return len(walked.chain_to((finding.host, finding.service)))
 
 
-def _own_causes(found: list[Finding], deeper: bool) -> list[Weighed]:
+def _own_causes(found: list[Finding], deeper: bool, prior: PriorOf) -> list[Weighed]:
     """The findings on one node that are not explained by each other or by something deeper."""
     explained: set[str] = set()
-    for finding in sorted(found, key=lambda f: -probability(f)):
+    for finding in sorted(found, key=lambda f: -probability(f, prior)):
         if finding.cause not in explained and not (finding.residual and deeper):
             explained.update(finding.explains)
     left = [f for f in found if f.cause not in explained]
-    roots = [(f, probability(f)) for f in left if not f.residual]
+    roots = [(f, probability(f, prior)) for f in left if not f.residual]
     if deeper or roots:
         return roots
     # Descriptions of one end are rivals: at most one is right. What nothing explains is told only where all else fails.
     known = [f for f in left if f.cause != "unexplained"]
-    return shared(known or left)
+    return shared(known or left, prior)
 
 
 def _unread(graph: Graph, walked: Walked) -> list[str]:

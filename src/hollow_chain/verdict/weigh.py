@@ -7,7 +7,7 @@ Breese and Rommelse, "Decision-theoretic troubleshooting", 1995). The numbers, e
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from functools import cache
 from pathlib import Path
 
@@ -50,26 +50,34 @@ def weights() -> Weights:
     return msgspec.json.decode(Path(__file__).with_name("weights.json").read_bytes(), type=Weights)
 
 
-def odds(finding: Finding) -> float:
-    """The odds that the claim is right."""
+def prior_of(cause: str) -> float:
+    """How usual a cause is, as documented."""
+    known = weights().priors.get(cause)
+    return known.prior if known else _NO_PRIOR
+
+
+PriorOf = Callable[[str], float]
+
+
+def odds(finding: Finding, prior_of: PriorOf = prior_of) -> float:
+    """The odds that the claim is right; *prior_of* tells how usual a cause is."""
     numbers = weights()
-    known = numbers.priors.get(finding.cause)
-    prior = known.prior if known else _NO_PRIOR
+    prior = prior_of(finding.cause)
     result = prior / (1 - prior)
     for piece in finding.evidence:
         result *= numbers.bearings[piece.bears].ratio
     return result
 
 
-def probability(finding: Finding) -> float:
+def probability(finding: Finding, prior_of: PriorOf = prior_of) -> float:
     """The probability that the claim is right, by itself: from 0 to the ceiling."""
-    its = odds(finding)
+    its = odds(finding, prior_of)
     return min(its / (1 + its), weights().ceiling)
 
 
-def shared(rivals: Iterable[Finding]) -> list[tuple[Finding, float]]:
+def shared(rivals: Iterable[Finding], prior_of: PriorOf = prior_of) -> list[tuple[Finding, float]]:
     """The probabilities of findings of which at most one is right: they share what is left to them, best first."""
-    known = [(finding, odds(finding)) for finding in rivals]
+    known = [(finding, odds(finding, prior_of)) for finding in rivals]
     whole = 1 + sum(its for _, its in known)
     parts = [(finding, min(its / whole, weights().ceiling)) for finding, its in known]
     return sorted(parts, key=lambda part: -part[1])

@@ -134,6 +134,7 @@ def program_not_executable(case: Case) -> Iterator[Finding]:
                     acts=(mode(path, _runnable(case, file)),) if re.fullmatch("[0-7]{3,4}", file.mode) else (),
                 ),
             ),
+            explains=("access-denied",),
         )
 
 
