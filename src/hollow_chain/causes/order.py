@@ -116,21 +116,38 @@ def _boots(case: Case, order: Order | None) -> list[Evidence]:
 def _race(case: Case, provider: Service, evidence: list[Evidence], order: Order | None) -> Finding:
     name = case.node.name
     waits = _waits_for(case, provider)
+    # An order is enough only where "up" means that it answers.
+    enough = not waits and _answers_when_up(case, provider)
     boots = f" ({order.good + order.bad} boots speak for it)" if order else ""
     how = "is called up before it answers" if waits else "does not wait for it"
     return Finding(
         says=f"{name} uses what {provider.name} provides, {'which ' if waits else ''}{how}, and came first{boots}.",
         evidence=(*evidence, case.seen(f"declared order: {name} {'starts after' if waits else 'does not wait for'} {provider.name}", bears=HINT)),
         mends=(
-            Mend(f"Start {name} now that {provider.name} is up.", acts=(start(name),)),
+            Mend(f"Start {name} now that {provider.name} is up.", acts=(start(name),) if enough else ()),
             Mend(f"Let {provider.name} report that it is up only when it answers.", AFTER_RELOAD)
             if waits
             else Mend(f"Declare that {name} needs {provider.name} and starts after it, or delay {name}.", AFTER_RELOAD,
-                      (wait(name, provider.name),)),
+                      (wait(name, provider.name),) if enough else ()),
+            *(() if waits or enough else (Mend(f"And let {provider.name} report that it is up only when it answers.", AFTER_RELOAD),)),
         ),
         holder=provider.name,
         explains=_EXPLAINS,
     )  # fmt: skip
+
+
+_REPORTS = ("notify", "notify-reload", "forking", "dbus", "oneshot")
+
+
+def _answers_when_up(case: Case, provider: Service) -> bool:
+    """Whether the other counts as up no sooner than it answers, as far as that can be known: it says so itself (systemd.service(5),
+    "Type="), and was not called up already when it was tried in vain."""
+    if case.host.manager == "control-manager":
+        return True
+    style = provider.program.style if provider.program else ""
+    up = provider.last.up_at or provider.last.started_at if provider.last else None
+    tried = case.service.last.ended_at if case.service.last else None
+    return style in _REPORTS and not (up is not None and tried is not None and up < tried)
 
 
 def _waits_for(case: Case, other: Service) -> bool:

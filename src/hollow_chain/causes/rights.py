@@ -164,8 +164,8 @@ def openings(case: Case, path: str, writes: bool | None = None) -> tuple[Act, ..
     absent = (last := case.file(path)) is not None and not last.exists
     parts = path.split("/")
     end = len(parts) - absent
-    if writes is None:
-        writes = False if inside(path, "/etc") else None
+    if writes is None and last is not None and last.kind == "file" and not inside(path, "/var"):
+        writes = False  # what it does with the file is not known: the smaller right first
     found: list[Act] = []
     for depth in range(2, end + 1):
         file = case.file("/".join(parts[:depth]))

@@ -162,12 +162,7 @@ def _later(words: str, source: Path | None, undo: bool, watch: float, store: str
     hands = _hands(source, "")
     carrier = _carrier(hands, watch)
     with journal.locked(hands.place):
-        found = journal.find(hands.place, words.strip())
-        if not undo and not words.strip():
-            open_ones = [one for one in journal.all_in(hands.place) if not one.standing.closed]
-            if not open_ones:
-                raise wrong_call("no mend was interrupted; there is nothing to go on with")
-            found = open_ones[-1]
+        found = journal.find(hands.place, words.strip(), interrupted=not undo)
         outcome = carrier.undo(found) if undo else carrier.resume(found)
     if undo and outcome.well:
         _keep(store, lambda cases: cases.undone(outcome.id, hands.host))

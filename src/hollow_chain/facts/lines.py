@@ -312,6 +312,10 @@ def unknown_user(events: list[Event]) -> Iterator[tuple[Event, str]]:
                 yield event, name
 
 
+_MERELY_NOTED = pattern(r"(?i):\d+(?::\d+)?:\s*\[?(?:note|notice|info|debug)\b")
+"""A place in a file, with a word that says how little it matters (the form of compilers and linters)."""
+
+
 def config_errors(events: list[Event]) -> list[ConfigError]:
     """Complaints about a configuration: a file with a line, or the words of a parser."""
     found: list[ConfigError] = []
@@ -319,8 +323,8 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
         if event.source.startswith("configuration "):
             continue  # the line complained of, not the complaint
         located = _located(event.text)
-        if located and _SOURCE_CODE.search(located[0]):
-            continue  # where in the program, not where in its configuration
+        if located and (_SOURCE_CODE.search(located[0]) or _MERELY_NOTED.search(event.text)):
+            continue  # where in the program, not where in its configuration; or no complaint at all
         rejects = bool(_REJECTED.search(event.text))
         if located and (rejects or event.level in ("", "emergency", "alert", "critical", "error", "info", "warning")):
             absent = _MISSING.search(event.text) and not _HOST_AWAY.search(event.text)

@@ -58,7 +58,7 @@ class Carrier:
                       and step.act.verb == "start" and step.act.service != plan.target.name]  # fmt: skip
         head = Record(
             what="begun", at=datetime.now(UTC), format=FORMAT, version=VERSION, host=self.hands.host, machine=self.hands.machine,
-            target=plan.target.name, now_only=plan.now_only, tries=tries, dependents=list(dict.fromkeys(dependents)),
+            target=plan.target.name, now_only=plan.now_only, read_at=plan.read_at, tries=tries, dependents=list(dict.fromkeys(dependents)),
             causes=[" ".join(answer) for one in plan.tries for answer in one.causes],
         )  # fmt: skip
         return self._go_on(begin(self.hands.place, head), 0)

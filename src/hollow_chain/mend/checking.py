@@ -6,13 +6,15 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+import msgspec
+
 from hollow_chain.boot.engine import State, simulate
 from hollow_chain.boot.families import foreseen, plan_of
 from hollow_chain.causes import Facts, Standing
 from hollow_chain.causes.words import span
 from hollow_chain.chain import Graph, Node
 from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
-from hollow_chain.facts.host import Host
+from hollow_chain.facts.host import Host, Snapshot
 from hollow_chain.facts.service import Service
 from hollow_chain.mend.proving import ENOUGH
 from hollow_chain.mend.verbs import UP
@@ -51,8 +53,20 @@ def checks_of(hands: Hands, head: Record, watch: float, tell: Callable[[str], No
     found.append(_no_cause(verdict))
     found += _licenses(facts, verdict, node)
     if not head.now_only:
-        found += _after_reboot(facts, node)
+        found += _after_reboot(Facts(Graph(_without_old_failures(facts, head))), node)
     return found
+
+
+def _without_old_failures(facts: Facts, head: Record) -> Snapshot:
+    """The facts without the starts that failed before the mend: they were of what is mended."""
+    document = facts.graph.document
+
+    def since(service: Service) -> Service:
+        kept = [one for one in service.starts if one.outcome == "up" or head.read_at is None or one.at > head.read_at]
+        return service if len(kept) == len(service.starts) else msgspec.structs.replace(service, starts=kept)
+
+    hosts = [msgspec.structs.replace(host, services=[since(one) for one in host.services]) for host in document.hosts]
+    return msgspec.structs.replace(document, hosts=hosts)
 
 
 def _is_up(facts: Facts, node: Node) -> bool:
@@ -93,10 +107,16 @@ def _ports(host: Host, service: Service) -> Iterator[Check]:
     own = {service.name, *(trigger.name for trigger in service.triggers)}
     if not host.sockets_read or service.state not in UP:
         return
-    for claim in service.claims:
-        if claim.port and not claim.free_choice and not claim.switched_off:
-            held = [s for s in host.listeners if s.service in own and overlap(of_claim(claim), of_listener(s))]
-            yield Check("port", bool(held), f"{of_claim(claim)} is {'held by it' if held else 'not held by it'}")
+    claims = [of_claim(c) for c in service.claims if c.port and not c.free_choice and not c.switched_off]
+    any_held = any(s.service in own and overlap(claim, of_listener(s)) for claim in claims for s in host.listeners)
+    for claim in dict.fromkeys(claims):
+        holders = {s.service or s.program for s in host.listeners if overlap(claim, of_listener(s))}
+        if holders & own:
+            yield Check("port", True, f"{claim} is held by it")
+        elif holders:
+            yield Check("port", False, f"{claim} is held by {', '.join(sorted(holders))}")
+        else:  # a configuration may name more than it uses; what is not known to be wanted is not called missing
+            yield Check("port", any_held, f"{claim} is held by nobody")
 
 
 def _dependents(facts: Facts, host: str, names: list[str]) -> Iterator[Check]:

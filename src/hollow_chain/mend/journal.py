@@ -41,6 +41,8 @@ class Record(msgspec.Struct, omit_defaults=True):
     """What tells this machine from all others, however it is called."""
     target: str = ""
     now_only: bool = False
+    read_at: Moment | None = None
+    """When the facts were read that the plan was made from, by the clock of the host."""
     tries: list[list[Step]] = []
     dependents: list[str] = []
     causes: list[str] = []
@@ -185,8 +187,11 @@ def all_in(place: Path) -> list[Journal]:
     return sorted(found, key=lambda one: (one.head.at, one.id))
 
 
-def find(place: Path, name: str = "") -> Journal:
-    """The journal of that name; the latest one that can be taken back where none is named. Raises :class:`Trouble`."""
+def find(place: Path, name: str = "", interrupted: bool = False) -> Journal:
+    """The journal of that name; where none is named, the latest one that can be taken back (or was *interrupted*).
+
+    Raises :class:`Trouble`.
+    """
     known = all_in(place)
     if name:
         path = place / f"{name}{_SUFFIX}"
@@ -196,6 +201,11 @@ def find(place: Path, name: str = "") -> Journal:
                 f"no mend {name!r} in {place}{f'; there are: {names}' if names else ': none was carried out'}"
             )
         return read(path)
+    if interrupted:
+        open_ones = [one for one in known if not one.standing.closed]
+        if not open_ones:
+            raise wrong_call("no mend was interrupted; there is nothing to go on with")
+        return open_ones[-1]
     left = [one for one in known if one.standing.closed != "undone"]
     if not left:
         raise wrong_call(f"nothing to take back: {place} holds no mend that was carried out and not taken back")

@@ -131,10 +131,9 @@ class Planner:
             at.setdefault(cause.chain[-1].key, []).extend(step for mend in mends for step in self._of_mend(cause, mend))
         for node in _from_the_ground(causes):
             start = self._start_of(node)
-            for step in [*at.get(node.key, ()), *([start] if start is not None else [])]:
+            for step in sorted([*at.get(node.key, ()), *([start] if start is not None else [])], key=_disruption):
                 if step.act is None or (step.host, step.act) not in [(s.host, s.act) for s in steps]:
                     steps.append(step)
-        steps = _in_order(steps)
         late = [s.host for s in steps if s.act is not None and s.act.verb == "limit" and s.effect == AFTER_REBOOT]
         return steps + [self._step(host, say.reboot()) for host in dict.fromkeys(late)], hints
 
@@ -196,43 +195,48 @@ class Planner:
 
     def _add_dependents(self, trial: Trial, steps: list[Step]) -> None:
         """Starts of what went down with the mended ones and would come up again."""
-        the, _, open_ones = trial.carried(steps, steps, max(40, trial.runs // 5))
+        the, _, open_ones = trial.carried(steps, steps)
         if open_ones:
             return
         for node in _lost(self.facts, trial.goals):
             service = the.service(node.host, node.name)
             if service is None or len(trial.dependents) >= MOST_DEPENDENTS or node.host not in trial.known.hosts:
                 continue
-            if the.start(node.host, node.name, max(40, trial.runs // 5), trial.seed) >= LIKELY:
+            if the.start(node.host, node.name, trial.runs, trial.seed) >= LIKELY:
                 trial.dependents.append(node)
                 if service.state not in UP:
                     steps.append(self._step(node.host, say.start(node.name)))
 
     def _add_startups(self, trial: Trial, steps: list[Step]) -> None:
         """Set to start at boot what a boot would leave down for no other reason than that nobody asks for it."""
-        quick = max(40, trial.runs // 5)
         for _ in range(MOST_STARTUPS):
-            the, _, open_ones = trial.carried(steps, steps, quick)
+            the, _, open_ones = trial.carried(steps, steps)
             if open_ones or trial.down(the):
                 return
-            _, lacking = trial.after_reboot(the, quick)
+            _, lacking = trial.after_reboot(the)
             unasked = [
                 node
                 for node in (trial.target, *trial.goals)
                 if f"{node.name} on {node.host}" in lacking
                 and (service := the.service(node.host, node.name)) is not None
                 and service.startup == "manual"
-                and not self._is_kept_away(steps, node)
             ]
             if not unasked:
                 return
             # The topmost one brings up with it what it needs.
-            steps.append(self._step(unasked[0].host, say.startup(unasked[0].name, "automatic")))
+            self._set_automatic(steps, unasked[0])
 
-    def _is_kept_away(self, steps: list[Step], node: Node) -> bool:
-        return any(
-            s.act and s.act.verb == "startup" and s.act.service == node.name and s.host == node.host for s in steps
-        )
+    def _set_automatic(self, steps: list[Step], node: Node) -> None:
+        step = self._step(node.host, say.startup(node.name, "automatic"))
+        for at, one in enumerate(steps):
+            if (
+                one.act is not None
+                and one.act.verb == "startup"
+                and (one.host, one.act.service) == (node.host, node.name)
+            ):
+                steps[at] = replace(step, answers=one.answers)
+                return
+        steps.append(step)
 
 
 def _ways_of(cause: Cause) -> list[Way]:
@@ -293,34 +297,23 @@ def _runs(service: object) -> bool:
 
 def _pruned(trial: Trial, steps: list[Step]) -> list[Step]:
     """*steps* without those that can be left out: the dearest are tried first, of equal ones the deepest."""
-    kept, quick = list(steps), max(40, trial.runs // 5)
-    if not trial.suffices(kept, steps, quick):
+    kept = list(steps)
+    if not trial.suffices(kept, steps):
         return kept
     for step in sorted(steps, key=lambda one: -one.cost):
         fewer = [one for one in kept if one is not step]
-        if fewer and trial.suffices(fewer, steps, quick):
+        if fewer and trial.suffices(fewer, steps):
             kept = fewer
     return kept
 
 
-def _in_order(steps: list[Step]) -> list[Step]:
-    """Deepest first, as given; of the steps of one cause that stand together, the least disruptive first, starts last."""
-    ordered: list[Step] = []
-    group: list[Step] = []
-    for step in steps:
-        if group and step.answers != group[-1].answers:
-            ordered += sorted(group, key=_disruption)
-            group = []
-        group.append(step)
-    return ordered + sorted(group, key=_disruption)
-
-
 def _disruption(step: Step) -> tuple[int, int]:
+    """The order of the steps at one place: what keeps it from coming up goes before what brings it up, and of these what only the
+    manager notices goes first; otherwise as the rules have them."""
     if step.act is None:
         return 0, 0
     verb = step.act.verb
-    # What keeps from coming up goes before what brings up, however little the latter disturbs.
-    return int(verb in ("start", "restart", "renew")), 0 if verb == "reload" else 1
+    return int(verb in ("start", "restart", "renew")), int(verb != "reload")
 
 
 def _lost(facts: Facts, goals: list[Node]) -> Iterator[Node]:

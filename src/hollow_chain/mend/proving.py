@@ -15,7 +15,8 @@ import numpy as np
 
 from hollow_chain.boot.compare import compare
 from hollow_chain.boot.engine import State
-from hollow_chain.causes import Facts
+from hollow_chain.boot.expectations import MERELY_DOWN
+from hollow_chain.causes import Facts, Standing
 from hollow_chain.chain import Node, stop_takes
 from hollow_chain.mend.plan import Proof, Step
 from hollow_chain.mend.supposing import SIMULATED, UP, Copy, Expectations, assume_done, carry_out
@@ -59,7 +60,7 @@ class Trial:
                         the.suppose_only(host, name, cause.finding.cause, fault.after if fault else None)
         return the
 
-    def carried(self, steps: list[Step], whole: list[Step], runs: int) -> tuple[Copy, float, list[str]]:
+    def carried(self, steps: list[Step], whole: list[Step]) -> tuple[Copy, float, list[str]]:
         """A copy on which *steps* (of the *whole* plan) were carried out, the chance of that, and what is not answered."""
         the, chance = self.copy(), 1.0
         left = Counter(answer for step in whole for answer in step.answers)
@@ -73,11 +74,20 @@ class Trial:
                         assume_done(the, cause)
                     for host in the.now:
                         the.forget(host, [n.name for n in cause.chain if n.host == host], answer[0], answer[2])
-            own = carry_out(the, step, runs, self.seed)
+            own = carry_out(the, step, self.runs, self.seed)
             # A boot starts everything anew: how the starts before it came out no longer matters.
             chance = own if step.act is not None and step.act.verb == "reboot" else chance * own
         open_ones = [a for a in findings if left[a] > 0 or a not in left]
-        return the, chance, [f"{name} on {host}: {cause}" for cause, host, name in open_ones if cause not in SIMULATED]
+        return (
+            the,
+            chance,
+            [f"{name} on {host}: {cause}" for cause, host, name in open_ones if not self._shows(cause, host, name)],
+        )
+
+    def _shows(self, cause: str, host: str, name: str) -> bool:
+        """Whether the copy shows by itself that a cause is still there: what runs and yet does not serve looks well in it."""
+        serves_badly = cause in MERELY_DOWN and self.facts.standing(self.facts.graph.node(host, name)) is Standing.UP
+        return cause in SIMULATED and not (serves_badly and cause != "not-persistent")
 
     def goals_now(self, the: Copy) -> list[Node]:
         """What has to be up at once: not what waits for an event of its own."""
@@ -104,7 +114,7 @@ class Trial:
             if (service := the.service(node.host, node.name)) is None or service.state not in UP
         ]
 
-    def after_reboot(self, the: Copy, runs: int) -> tuple[float | None, list[str]]:
+    def after_reboot(self, the: Copy) -> tuple[float | None, list[str]]:
         """The chance that all that has to be up is up after a reboot of its host, and what is not."""
         if self.now_only:
             return None, []
@@ -114,7 +124,7 @@ class Trial:
             if not names:
                 continue
             any_goal = True
-            outcome = self.known.simulate(the.boot_plan(host), runs, self.seed)
+            outcome = self.known.simulate(the.boot_plan(host), self.runs, self.seed)
             places = {unit.name: at for at, unit in enumerate(outcome.plan.units)}
             up = outcome.state == State.UP
             together = np.ones(outcome.runs, bool)
@@ -134,20 +144,20 @@ class Trial:
                 found.append(node)
         return found
 
-    def suffices(self, steps: list[Step], whole: list[Step], runs: int) -> bool:
+    def suffices(self, steps: list[Step], whole: list[Step]) -> bool:
         """Whether *steps* bring up what has to be up, now and after a reboot."""
-        the, chance, open_ones = self.carried(steps, whole, runs)
+        the, chance, open_ones = self.carried(steps, whole)
         if open_ones or chance < ENOUGH or self.down(the):
             return False
-        after, _ = self.after_reboot(the, runs)
+        after, _ = self.after_reboot(the)
         return after is None or after >= ENOUGH
 
     def prove(self, steps: list[Step], whole: list[Step] | None = None) -> Proof:
         """Judge *steps*; *whole* are those that were thought of, where some were left out as needless."""
         whole = whole or steps
-        the, chance, open_ones = self.carried(steps, whole, self.runs)
+        the, chance, open_ones = self.carried(steps, whole)
         down = self.down(the)
-        after, lacking = self.after_reboot(the, self.runs)
+        after, lacking = self.after_reboot(the)
         lacks = [f"not answered: {one}" for one in open_ones]
         lacks += [f"{one} is not up after the steps" for one in down]
         lacks += [f"{one} is not up after a reboot" for one in lacking]
@@ -156,9 +166,8 @@ class Trial:
         if after is not None and after < ENOUGH and not lacking:
             lacks.append(f"all are up after a reboot in {after:.0%} only")
         harms = self._harms(the, steps)
-        quick = max(40, self.runs // 5)
         needless = tuple(
-            at for at in range(len(steps)) if not lacks and self.suffices([*steps[:at], *steps[at + 1 :]], whole, quick)
+            at for at in range(len(steps)) if not lacks and self.suffices([*steps[:at], *steps[at + 1 :]], whole)
         )
         return Proof(
             sufficient=not lacks,

@@ -137,10 +137,21 @@ class Copy:
         plan = plan_of_start(self.graph, self.graph.hosts[host], self.now[host], service)
         shares, reasons = _shares(self.known.simulate(plan, runs, seed))
         self.reasons.update({(host, unit): reason for unit, reason in reasons.items()})
-        up = [unit for unit, share in shares.items() if share >= 0.5]
+        counted_on = self._pulled_hard(host, service)
+        up = [unit for unit, share in shares.items() if share >= 0.5 and unit in counted_on]
         self._end_clashing(host, up)
         self.set_state(host, up, "running")
         return shares.get(service.name, 0.0)
+
+    def _pulled_hard(self, host: str, service: Service) -> set[str]:
+        """A service and what its start cannot do without: what is merely wanted is not counted on to be up."""
+        found, stack = {service.name}, [self.graph.node(host, service.name)]
+        while stack:
+            for edge in self.graph.needs(stack.pop(), ("hard",)):
+                if not edge.crosses and edge.link.pulls and edge.head.name not in found:
+                    found.add(edge.head.name)
+                    stack.append(edge.head)
+        return found
 
     def _end_clashing(self, host: str, came_up: list[str]) -> None:
         for name in came_up:

@@ -84,7 +84,8 @@ class SystemdHands:
             return {"paths": kept}
         if act.verb in _DROPPED_IN:
             folder = SETTINGS / f"{act.service}.d"
-            file = f"50-hollow-chain-{mend}-{number}.conf"
+            # The last word of all drop-in files is the one that holds (systemd.unit(5)).
+            file = f"zz-hollow-chain-{mend}-{number}.conf"
             text = f"# Made by hollow-chain; taken back by: hollow-chain mend --undo {mend}\n"
             return {"folder": str(folder), "folder_was": kept_files.keep(folder)["kind"], "file": file, "head": text}
         if act.verb == "startup":

@@ -12,18 +12,24 @@ from hollow_chain.facts import lines
 from hollow_chain.facts.service import Service
 
 
+_FROM_OUTSIDE = (1, 2, 9, 15)
+
+
 @cause("config-rejected", states=("running", *NOT_UP))
 def config_rejected(case: Case) -> Iterator[Finding]:
     """The program refuses its own configuration.
 
     Looks at: the words of its last run: a file with a line number, the words of a parser.
     Convinced by: such a line in a run that ended with an error.
-    Against: the same run also naming an absent path, a taken port or a missing right.
+    Against: the same run also naming an absent path, a taken port or a missing right; an end that was brought on from outside.
     Mend: correct the place that is named.
     """
     service = case.service
+    last = service.last
     if case.standing is Standing.UP or not failed_last(service):
         return
+    if last is not None and last.result == "signal" and last.signal in _FROM_OUTSIDE:
+        return  # what refuses its configuration ends by itself
     own = [e for e in case.last_events() if not lines.of_manager(e)]
     complaints = lines.config_errors(own)
     if not complaints:
