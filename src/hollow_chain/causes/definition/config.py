@@ -11,7 +11,6 @@ from hollow_chain.causes.words import failed_last
 from hollow_chain.facts import lines
 from hollow_chain.facts.service import Service
 
-
 _FROM_OUTSIDE = (1, 2, 9, 15)
 
 

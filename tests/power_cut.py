@@ -1,0 +1,60 @@
+"""Run the program, and end it like a power cut (SIGKILL) at the moment of that number.
+
+Moments are: before and after each record that is written to the journal, after each step is carried out, and before each call
+to the manager and each change of a file that a step is made of. Call: ``power_cut.py NUMBER CALL...``; exit status 77 where the call came
+to its end before that moment.
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from typing import Any
+
+PASSED = 77
+
+
+class Moments:
+    """Counts moments, and ends the process at one of them."""
+
+    def __init__(self, number: int) -> None:
+        self.left = number
+
+    def __call__(self) -> None:
+        if self.left == 0:
+            os.kill(os.getpid(), signal.SIGKILL)
+        self.left -= 1
+
+    def around(self, owner: Any, name: str, before: bool, after: bool) -> None:
+        """Count calls of a function or method."""
+        original = getattr(owner, name)
+
+        def counted(*arguments: Any, **more: Any) -> Any:
+            if before:
+                self()
+            result = original(*arguments, **more)
+            if after:
+                self()
+            return result
+
+        setattr(owner, name, counted)
+
+
+def main() -> None:
+    from hollow_chain import cli
+    from hollow_chain.mend import files_kept, journal, lab_hands, systemd_calls, systemd_hands
+
+    moments = Moments(int(sys.argv[1]))
+    moments.around(journal.Journal, "write", before=True, after=True)
+    for hands in (lab_hands.LabHands, systemd_hands.SystemdHands):
+        moments.around(hands, "do", before=False, after=True)
+    moments.around(systemd_calls.Manager, "call", before=True, after=False)
+    for name in ("write_new", "set_mode", "set_owner"):
+        moments.around(files_kept, name, before=False, after=True)
+    status = cli.run(sys.argv[2:])
+    sys.exit(PASSED if status == 0 else status)
+
+
+if __name__ == "__main__":
+    main()
