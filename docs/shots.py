@@ -29,6 +29,9 @@ SHOTS = {
     "rehearse": "rehearse --from facts --host voyage-ws",
     "suppose": "suppose 'limit all 60s' 'fails PositionFeed' --from facts --host voyage-ws",
     "lab": "lab fault lab slow PriceList 50s; hollow-chain lab boot lab; hollow-chain why TicketDesk --from lab",
+    "mend": "mend kiosk --from facts",
+    "mend-apply": "mend TimetableStore --from office --apply --yes --store cases.db",
+    "case": "case list --store taught.db; hollow-chain why TideClock --from facts --store taught.db",
     "demo": "demo | head -42",
 }
 DISPLAY = ":77"
@@ -103,6 +106,21 @@ def _license_desk(folder: Path) -> subprocess.Popen[bytes]:
     return server
 
 
+def _taught(folder: Path) -> None:
+    """A store with some cases, most of them judged."""
+    for target, cause in (
+        ("kiosk", ""),
+        ("LaneCount", "start-race"),
+        *(("TideClock", "access-denied"),) * 4,
+        ("LogBook", ""),
+    ):
+        call = [PROGRAM, "why", target, "--from", "facts", "--keep", "--store", "taught.db"]
+        said = subprocess.run(call, cwd=folder, capture_output=True, text=True).stderr
+        number = said.split("case ")[1].split(";")[0]
+        if cause:
+            subprocess.run([PROGRAM, "case", "correct", number, cause, "--store", "taught.db"], cwd=folder, check=True)
+
+
 def _own_id() -> str:
     from hollow_chain.license.machine import this_machine
 
@@ -120,6 +138,10 @@ def main() -> None:
             server = _license_desk(folder)
             for words in (("make", "lab", "--from", "facts", "--host", "office-01"), ("boot", "lab")):
                 subprocess.run([PROGRAM, "lab", *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            subprocess.run(
+                [PROGRAM, "mend", "--undo", "--from", "office"], cwd=folder, check=True, stdout=subprocess.DEVNULL
+            )
+            _taught(folder)
             for name, call in SHOTS.items():
                 if len(sys.argv) < 2 or name in sys.argv[1:]:
                     shoot(name, call, folder)

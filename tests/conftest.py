@@ -41,6 +41,7 @@ def run(tmp_path: Path) -> Run:
 
     def call(*words: str | Path, stdin: bytes = b"", **env: str) -> Done:
         variables = {k: v for k, v in os.environ.items() if k not in ("COLUMNS", "NO_COLOR", "FORCE_COLOR")}
+        variables["HOLLOW_CHAIN_CASES"] = str(tmp_path / "cases.db")  # not those of whoever runs the tests
         done = subprocess.run(
             [str(PROGRAM), *map(str, words)], cwd=tmp_path, env={**variables, **env}, input=stdin, capture_output=True,
             timeout=120,

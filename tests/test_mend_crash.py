@@ -24,7 +24,20 @@ MOST = 60
 
 def cut_at(moment: int, folder: Path) -> int:
     """Carry a mend out and cut it off at that moment; the exit status of the program."""
-    call = [sys.executable, str(CUT), str(moment), "mend", "LaneCount", "--apply", "--yes", "--json", "--from", "host", "--runs", "60"]
+    call = [
+        sys.executable,
+        str(CUT),
+        str(moment),
+        "mend",
+        "LaneCount",
+        "--apply",
+        "--yes",
+        "--json",
+        "--from",
+        "host",
+        "--runs",
+        "60",
+    ]
     env = {**os.environ, "HOLLOW_CHAIN_CASES": str(folder / "cases.db")}
     return subprocess.run(call, cwd=folder, env=env, capture_output=True, timeout=60).returncode
 

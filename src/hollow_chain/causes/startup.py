@@ -77,7 +77,11 @@ def _usual_startup(case: Case) -> str:
     kinds = Counter(s.startup for s in case.siblings() if s.startup in ("automatic", "delayed", "manual"))
     if kinds:
         return str(kinds.most_common(1)[0][0])
-    return "automatic" if case.service.wanted_by or case.needed_from is not None else "manual"
+    missed = any(
+        edge.tail.service is not None and edge.tail.service.startup in ("automatic", "delayed")
+        for edge in case.graph.needed_by(case.node, ("hard",))
+    )
+    return "automatic" if missed or case.service.wanted_by or case.needed_from is not None else "manual"
 
 
 @cause("manual-not-started", states=("stopped", "unknown"))

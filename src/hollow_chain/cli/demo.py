@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import Annotated
 
@@ -29,10 +30,6 @@ STORY = (
         ["why", "ReportMill", "--from", "{facts}"],
     ),
     (
-        "The startup type is put back and the services are started. The facts are read again:",
-        ["why", "kiosk", "--from", "{mended}"],
-    ),
-    (
         "The route optimizer does not start either. It needs a seat from a license server on another host.",
         ["why", "RouteOptimizer", "--from", "{facts}"],
     ),
@@ -50,6 +47,37 @@ STORY = (
         ["rehearse", "--from", "{facts}", "--host", "pierhead", "--out", "{folder}/boot.png"],
     ),
     ("What else is not well at Ternholm Ferries this morning?", ["why", "--all", "--from", "{facts}"]),
+    (
+        "Now the kiosk is to be mended. What is to be done, on which host, in which order, and what proves that it is enough?",
+        ["mend", "kiosk", "--from", "{facts}"],
+    ),
+    (
+        "A plan is carried out on the machine itself. Here a stand-in takes the place of the office server.",
+        ["lab", "make", "{folder}/office", "--from", "{facts}", "--host", "office-01"],
+    ),
+    (
+        "On it the plan for that host is carried out, looked at after each step, and watched for a minute.",
+        [
+            "mend",
+            "TimetableStore",
+            "--from",
+            "{folder}/office",
+            "--apply",
+            "--yes",
+            "--watch",
+            "60",
+            "--store",
+            "{folder}/cases.db",
+        ],
+    ),
+    (
+        "The case is kept: confirmed ones teach 'why' what is usual here.",
+        ["case", "confirm", "1", "--note", "an update had left it disabled", "--store", "{folder}/cases.db"],
+    ),
+    (
+        "The facts of all hosts are read again, after the same was done on each. Does the kiosk stand on firm ground?",
+        ["why", "kiosk", "--from", "{mended}"],
+    ),
 )
 
 
@@ -69,6 +97,7 @@ def demo(
 
     facts, mended = out / "facts", out / "mended"
     _lay_out(facts, mended)
+    _clear(out)
     page = Page()
     page.line(
         ("Ternholm Ferries, a small company of our invention: six hosts, about a hundred and twenty services.", "bold")
@@ -78,16 +107,20 @@ def demo(
         page.gap()
         page.line((f"Step {number}. {said}", "bold cyan"))
         call = [word.format(**words) for word in call]
-        page.line((f"$ hollow-chain {common.shown(' '.join(call))}", "bold"))
+        page.line((f"$ hollow-chain {common.shown(shlex.join(call))}", "bold"))
         page.gap()
         _run(call)
     common.write_out(out / "verdict.json", _verdict(facts))
     page.gap()
     page.line(
         (
-            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), links.png, boot.png, verdict.json.",
+            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), office/ (the stand-in host), "
+            "cases.db, links.png, boot.png, verdict.json.",
             "bold",
         )
+    )
+    page.line(
+        f"Take back what was done to the stand-in: hollow-chain mend --undo --from {common.shown(out / 'office')}"
     )
     page.gap()
     page.line(f"More to try, with 'hollow-chain why NAME --from {common.shown(facts)}'; NAME is one of:")
@@ -117,6 +150,17 @@ def _lay_out(facts: Path, mended: Path) -> None:
         data = source.read_bytes()
         common.write_out(facts / source.name, data)
         common.write_out(mended / source.name.replace(".yaml", ".json"), _after_the_mend(data))
+
+
+def _clear(out: Path) -> None:
+    """Remove the stand-in host and the cases of an earlier demo in the same folder: the story begins anew."""
+    import shutil
+
+    from hollow_chain.lab.state import FILE
+
+    if (out / "office" / FILE).is_file():
+        shutil.rmtree(out / "office", ignore_errors=True)
+    (out / "cases.db").unlink(missing_ok=True)
 
 
 def _after_the_mend(data: bytes) -> bytes:

@@ -191,8 +191,9 @@ def _carrier(hands: Hands, watch: float) -> Carrier:
     from hollow_chain.mend.carrying import Carrier
 
     def tell(text: str) -> None:
-        sys.stderr.write(f"{common.shown(text)}\n")
-        sys.stderr.flush()
+        if sys.stderr.isatty():
+            sys.stderr.write(f"{common.shown(text)}\n")
+            sys.stderr.flush()
 
     return Carrier(hands, tell, watch)
 

@@ -9,13 +9,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from itertools import takewhile
 
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.mend.checking import Check, checks_of
 from hollow_chain.mend.hands import Hands, NotDone
 from hollow_chain.mend.journal import FORMAT, VERSION, Journal, Record, begin
-from hollow_chain.mend.plan import Plan, Step
+from hollow_chain.mend.plan import Plan, Step, Try
 from hollow_chain.mend.verbs import UP, VERBS, View
 from hollow_chain.trouble import wrong_call
 from hollow_chain.verdict import diagnose
@@ -53,7 +54,7 @@ class Carrier:
     def apply(self, plan: Plan) -> Outcome:
         """Carry out *plan*. Raises :class:`~hollow_chain.trouble.Trouble` before anything is changed where that cannot be."""
         self.check(plan)
-        tries = [one.steps for one in plan.tries]
+        tries = [one.steps for one in _for_machine(plan)]
         dependents = [step.act.service for steps in tries for step in steps if step.act is not None and not step.answers
                       and step.act.verb == "start" and step.act.service != plan.target.name]  # fmt: skip
         head = Record(
@@ -61,7 +62,12 @@ class Carrier:
             target=plan.target.name, now_only=plan.now_only, read_at=plan.read_at, tries=tries, dependents=list(dict.fromkeys(dependents)),
             causes=[" ".join(answer) for one in plan.tries for answer in one.causes],
         )  # fmt: skip
-        return self._go_on(begin(self.hands.place, head), 0)
+        outcome = self._go_on(begin(self.hands.place, head), 0)
+        left = plan.tries[len(tries) :]
+        if left and not outcome.well:
+            by_hand = next(step.does for step in left[0].steps if step.by_person)
+            outcome.summary += f" The next try is for a person: {by_hand}"
+        return outcome
 
     def check(self, plan: Plan) -> None:
         """Raise :class:`~hollow_chain.trouble.Trouble` where *plan* cannot be carried out on this host, by this user."""
@@ -69,7 +75,7 @@ class Carrier:
             raise wrong_call(
                 f"the plan is for {plan.target.host}, and this is {self.hands.host}: it is not carried out here"
             )
-        self._may([one.steps for one in plan.tries])
+        self._may([one.steps for one in _for_machine(plan) or plan.tries[:1]])
 
     def _may(self, tries: list[list[Step]]) -> None:
         """Everything that speaks against it, told before the first step."""
@@ -261,6 +267,11 @@ class Carrier:
             well = found == step.new or (act.verb == "folder" and found == "a folder")
         if not well:
             raise NotDone(f"{step.does}: it is {found} afterwards, not {step.new}")
+
+
+def _for_machine(plan: Plan) -> list[Try]:
+    """The tries that come before the first one for a person; a choice that somebody has yet to make is told of by the check."""
+    return list(takewhile(lambda one: all(step.act is not None for step in one.steps), plan.tries))
 
 
 def _ended_well(state: str, last: object) -> bool:

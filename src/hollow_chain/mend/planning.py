@@ -59,6 +59,7 @@ class Planner:
         for number, (causes, probability, contested) in enumerate(ways, 1):
             told(f"rehearsing try {number} of {len(ways)}")
             plan.tries.append(self._try(verdict, causes, probability, contested, known))
+        plan.tries = _merged(plan.tries)
         plan.tries.sort(key=lambda one: one.cost / max(one.probability, 0.01))
         return plan
 
@@ -237,6 +238,18 @@ class Planner:
                 steps[at] = replace(step, answers=one.answers)
                 return
         steps.append(step)
+
+
+def _merged(tries: list[Try]) -> list[Try]:
+    """*tries* without those that do the same for another reason: they are one, and likelier."""
+    found: dict[tuple[tuple[str, object], ...], Try] = {}
+    for one in tries:
+        key = tuple((step.host, step.act or step.does) for step in one.steps)
+        known = found.setdefault(key, one)
+        if known is not one:
+            known.causes = tuple(dict.fromkeys((*known.causes, *one.causes)))
+            known.probability = min(round(known.probability + one.probability, 3), 1.0)
+    return list(found.values())
 
 
 def _ways_of(cause: Cause) -> list[Way]:
