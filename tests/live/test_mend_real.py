@@ -186,7 +186,7 @@ def test_at_every_moment_a_power_cut_leaves_nothing_half_done(fresh_host: RealHo
         if status == 77:
             break
         cuts += 1
-        assert status == 137, (moment, status)
+        assert status in (137, -9), (moment, status)
         begun = host.run("ls /var/lib/hollow-chain/mends/*.jsonl", check=False).stdout.split()
         if moment % 2 and begun:
             status, done, errors = mend(host, "--resume --watch 0")
@@ -203,7 +203,7 @@ def test_at_every_moment_a_power_cut_leaves_nothing_half_done(fresh_host: RealHo
 
 
 def test_who_may_not_is_told_before_the_first_step(fresh_host: RealHost) -> None:
-    fresh_host.run("systemctl stop nginx")
+    fresh_host.run("systemctl stop nginx; systemctl mask nginx")
     done = fresh_host.run(f"setpriv --reuid=nobody --clear-groups {PROGRAM} mend nginx --apply --yes", check=False)
     assert done.returncode == 2 and "root's right" in done.stderr
     assert state(fresh_host, "nginx")[0] == "inactive"

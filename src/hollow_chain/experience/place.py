@@ -35,7 +35,7 @@ def confirmed(given: str = "") -> dict[str, int]:
     path = path_of(url)
     if path is None:
         return _from_database(url)
-    if not path.is_file():
+    if not os.access(path, os.R_OK):
         return {}
     import sqlite3
 

@@ -197,14 +197,21 @@ class SystemdHands:
     def _run(self, verb: str, name: str) -> None:
         member = {"start": "StartUnit", "stop": "StopUnit", "restart": "RestartUnit"}[verb]
         if verb != "stop":
-            with contextlib.suppress(NotDone):
-                self._manager.call("ResetFailedUnit", "s", name)
+            self._clear(name)
         unit = self._manager.job(member, name, self._limit(self._manager.unit(name)))
         state, result = str(unit.get("ActiveState")), str(unit.get("Result", "success"))
         well = state in ("active", "reloading") or (state == "inactive" and result == "success" and _ends(unit))
         if verb != "stop" and not well:
             status = unit.get("ExecMainStatus")
             raise NotDone(f"{name} is {state} after its start (result {result}, exit status {status})")
+
+    def _clear(self, name: str) -> None:
+        """Clear the bar and the count of restarts. One that waits for a restart of its own is ended first: a start would join
+        that restart, and wait for its moment."""
+        if self._manager.unit(name).get("SubState") == "auto-restart":
+            self._manager.job("StopUnit", name, _LONGEST)
+        with contextlib.suppress(NotDone):
+            self._manager.call("ResetFailedUnit", "s", name)
 
     def take_back(self, step: Step, kept: dict[str, Any]) -> None:
         """Restore what was kept."""
@@ -234,8 +241,7 @@ class SystemdHands:
         for name in [name for name, was in up.items() if not was and now.get(name)]:
             self._manager.job("StopUnit", name, _LONGEST)
         for name in [name for name, was in up.items() if was and not now.get(name)]:
-            with contextlib.suppress(NotDone):
-                self._manager.call("ResetFailedUnit", "s", name)
+            self._clear(name)
             unit = self._manager.job("StartUnit", name, self._limit(self._manager.unit(name)))
             if unit.get("ActiveState") not in ("active", "reloading") and not _ends(unit):
                 raise NotDone(f"{name} could not be started again: it is {unit.get('ActiveState')}")

@@ -267,7 +267,7 @@ def _slipped(case: Case, limit: Limit, slip: Slip, needed: Needed | None, effect
     if timed_out(case):
         last = case.service.last
         evidence.append(case.seen("the start was ended by this limit", MANAGER, last.ended_at if last else None, FITS))
-    new = max(slip.meant, proposed(needed.slowest) if needed and slip.meant < needed.slowest else 0.0)
+    new = max(slip.meant, proposed(needed.slowest) if needed and slip.meant > limit.seconds else 0.0)
     if limit.for_all:
         does = (
             f"Set {name} to {new * 1000:.0f} ms, in base 10. It holds for all {len(case.host.services)} services there."
