@@ -31,7 +31,7 @@ SHOTS = {
     "lab": "lab fault lab slow PriceList 50s; hollow-chain lab boot lab; hollow-chain why TicketDesk --from lab",
     "mend": "mend kiosk --from facts",
     "mend-apply": "mend TimetableStore --from office --apply --yes --store cases.db",
-    "case": "case list --store taught.db; hollow-chain why TideClock --from facts --store taught.db",
+    "case": "case list --store taught.db; hollow-chain why CargoList --from facts --store taught.db",
     "demo": "demo | head -42",
 }
 DISPLAY = ":77"

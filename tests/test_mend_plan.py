@@ -69,7 +69,7 @@ def test_deepest_first_and_nothing_that_can_be_left_out(plan: Callable[..., Any]
     )
     made = plan(text, "top")
     assert does(made) == [
-        "Let low.service be started again, automatic",
+        "Let low.service be started again, as automatic",
         "Start top.service, and with it low.service, middle.service",
     ]
     first, second = made["steps"]
@@ -93,7 +93,7 @@ def test_two_causes_are_both_mended(plan: Callable[..., Any]) -> None:
     )
     made = plan(text, "top")
     assert {answer["cause"] for one in made["tries"] for answer in one["causes"]} >= {"disabled"}
-    assert does(made)[0] == "Let a.service be started again, automatic" and does(made)[-1].startswith(
+    assert does(made)[0] == "Let a.service be started again, as automatic" and does(made)[-1].startswith(
         "Start top.service"
     )
     assert made["offered"]

@@ -192,7 +192,7 @@ def _carrier(hands: Hands, watch: float) -> Carrier:
 
     def tell(text: str) -> None:
         if sys.stderr.isatty():
-            sys.stderr.write(f"{common.shown(text)}\n")
+            sys.stderr.write(f" ... {common.shown(text)}\n")
             sys.stderr.flush()
 
     return Carrier(hands, tell, watch)
@@ -208,7 +208,10 @@ def _show(plan: Plan, outcome: Outcome | None, json: bool, is_carried_out: bool 
         from hollow_chain.show.mend import show_plan
         from hollow_chain.show.page import Page
 
-        show_plan(Page(), plan, is_carried_out)
+        page = Page()
+        show_plan(page, plan, is_carried_out)
+        if is_carried_out:
+            page.gap()
 
 
 def _show_outcome(plan: Plan | None, outcome: Outcome, json: bool) -> None:

@@ -204,7 +204,7 @@ def _brought_up(view: View, act: Act) -> list[str]:
 
 def _startup_words(view: View, act: Act) -> str:
     masked = _startup(view, act) == "disabled"
-    return f"{'Let' if masked else 'Set'} {act.service} {'be started again, ' if masked else 'to '}{act.value}"
+    return f"Let {act.service} be started again, as {act.value}" if masked else f"Set {act.service} to {act.value}"
 
 
 def _startup_effect(view: View, act: Act) -> str:

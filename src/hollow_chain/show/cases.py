@@ -8,13 +8,13 @@ from hollow_chain.causes.words import span
 from hollow_chain.show.clean import clean
 from hollow_chain.show.documents import Document, when
 from hollow_chain.show.page import Page
-from hollow_chain.show.signs import HOLLOW, PENDING, SOLID, Sign
+from hollow_chain.show.signs import PENDING, SOLID, WEAK, Sign
 
 if TYPE_CHECKING:
     from hollow_chain.experience.store import KeptCase
     from hollow_chain.verdict.experience import Experience
 
-_SIGNS: dict[str, Sign] = {"open": PENDING, "confirmed": SOLID, "corrected": HOLLOW}
+_SIGNS: dict[str, Sign] = {"open": PENDING, "confirmed": SOLID, "corrected": WEAK}
 
 
 def show_cases(page: Page, cases: list[KeptCase], learned: Experience | None) -> None:
@@ -36,9 +36,7 @@ def show_cases(page: Page, cases: list[KeptCase], learned: Experience | None) ->
         page.gap()
         page.line(f"{learned.cases} cases are judged, and move what 'why' takes to be usual:")
         for cause, many in sorted(learned.confirmed.items(), key=lambda one: -one[1])[:10]:
-            page.line(
-                f"- {clean(cause, 60)}: {many}{f'; {told}' if (told := learned.told(cause)) else ''}", indent=2, hang=2
-            )
+            page.line(f"- {learned.told(cause) or f'{clean(cause, 60)}: {many}, as documented'}", indent=2, hang=2)
 
 
 def _cause(case: KeptCase) -> str:

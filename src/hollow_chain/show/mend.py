@@ -48,9 +48,9 @@ def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
 
 def _show_step(page: Page, at: int, step: Step, plan: Plan) -> None:
     page.gap()
-    where = f" on {clean(step.host, 80)}" if step.host != plan.target.host else ""
+    where = (f"  on {clean(step.host, 80)}", "cyan") if step.host != plan.target.host else ("", "")
     who = ("  for a person", "bold yellow") if step.act is None else ("", "")
-    page.line((f"{at}. {clean(step.does, 400)}{where}", "bold"), who, indent=1, hang=3)
+    page.line((f"{at}. {clean(step.does, 400)}", "bold"), where, who, indent=1, hang=3)
     if step.old or step.new:
         page.line(f"{clean(step.old, 100)} -> {clean(step.new, 100)}", indent=4, hang=2)
     page.line((f"Takes effect {step.effect}.", "cyan"), indent=4)
