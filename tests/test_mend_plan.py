@@ -199,7 +199,7 @@ def test_steps_on_other_hosts_say_where(run: Run, tmp_path: Path) -> None:
     made = run("mend", "desk", "--from", "both.yaml", "--json").json
     assert [step["on"] for step in made["steps"]] == ["pier", "quay"] and made["offered"]
     shown = run("mend", "desk", "--from", "both.yaml").out
-    assert "Start store.service on pier" in shown
+    assert "Start store.service  on pier" in shown
 
 
 def test_a_cause_for_a_person_is_a_step_with_words(plan: Callable[..., Any]) -> None:
