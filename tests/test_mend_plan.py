@@ -214,6 +214,25 @@ def test_a_cause_for_a_person_is_a_step_with_words(plan: Callable[..., Any]) -> 
     assert made["proof"]["assumed"] == [person["does"]] and made["offered"]
 
 
+def test_what_an_event_starts_is_tried_again_where_it_failed(plan: Callable[..., Any]) -> None:
+    failed = "triggers: [{kind: timer, name: tidy.timer}], last: {result: exit-code, exit_status: 203}"
+    timer = "  - {name: tidy.timer, kind: timer, state: running, startup: automatic}\n"
+    text = host(
+        service("tidy.service", failed, "failed", "event").replace("style: simple", "style: oneshot"), timer,
+        more="  files: [{path: /usr/bin/tidy, owner: root, group: root, mode: '0644', executable: false, format: script}]\n",
+    )  # fmt: skip
+    made = plan(text, "tidy.service")
+    assert does(made) == ["Set the mode of /usr/bin/tidy to 0744", "Start tidy.service"]
+    assert made["offered"] and made["proof"]["up_after_reboot"] is None
+
+
+def test_what_is_not_registered_is_for_a_person(plan: Callable[..., Any]) -> None:
+    made = plan(host(service("desk.service")), "nobody-knows-this")
+    assert [step["by"] for step in made["steps"]] == ["person"] and made["steps"][0]["does"].startswith("Register")
+    below = plan(host(service("desk.service", needs("lost.service"), "failed")), "desk")
+    assert [step["by"] for step in below["steps"]] == ["person", "machine"] and below["offered"]
+
+
 def test_hostile_names_do_not_reach_the_terminal_raw(run: Run, facts: Facts) -> None:
     name = '"de\\u001b[31msk.service"'
     text = host(f"  - {{name: {name}, state: stopped, startup: automatic, {STOPPED}}}\n")

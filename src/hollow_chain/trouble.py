@@ -5,6 +5,7 @@ from __future__ import annotations
 CALL_IS_WRONG = 2
 FACTS_UNREADABLE = 3
 MEND_DID_NOT_HOLD = 4
+INTERRUPTED = 130
 
 
 class Trouble(Exception):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from hollow_chain.causes import acts
@@ -78,8 +79,16 @@ def bypasses(case: Case) -> bool:
 
 def _kept_out(case: Case, path: str, writes: bool | None) -> Barrier | None:
     """The first thing on the way to *path*, itself last, whose mode or list keeps the account out."""
+    for file, _ in _lacking(case, path, writes):
+        what = f"{file.path} belongs to {file.owner}:{file.group}, mode {file.mode}"
+        return Barrier(file.path, what + (f", list {', '.join(file.acl)}" if file.acl else ""), file=file)
+    return None
+
+
+def _lacking(case: Case, path: str, writes: bool | None) -> Iterator[tuple[File, int]]:
+    """Everything on the way to *path*, itself last, that keeps the account out, with what it would need there."""
     if bypasses(case):
-        return None
+        return
     absent = (last := case.file(path)) is not None and not last.exists
     parts = path.split("/")
     end = len(parts) - absent
@@ -89,9 +98,7 @@ def _kept_out(case: Case, path: str, writes: bool | None) -> Barrier | None:
             continue
         needed = _SEARCH if depth < end else _needed_at_end(file, absent, writes)
         if _rights(case, file) & needed != needed:
-            what = f"{file.path} belongs to {file.owner}:{file.group}, mode {file.mode}"
-            return Barrier(file.path, what + (f", list {', '.join(file.acl)}" if file.acl else ""), file=file)
-    return None
+            yield file, needed
 
 
 def _needed_at_end(file: File, absent: bool, writes: bool | None) -> int:
@@ -159,24 +166,17 @@ _NOT_TO_BE_TOUCHED = re.compile(
 def openings(case: Case, path: str, writes: bool | None = None) -> tuple[Act, ...]:
     """The smallest changes of owner, group and mode that let the account in to *path*: a right for others is never among them,
     nor is a right that it does not need. None where no such change is known to be enough."""
-    if bypasses(case) or case.account(account_of(case)) is None:
+    if case.account(account_of(case)) is None:
         return ()
-    absent = (last := case.file(path)) is not None and not last.exists
-    parts = path.split("/")
-    end = len(parts) - absent
+    last = case.file(path)
     if writes is None and last is not None and last.kind == "file" and not inside(path, "/var"):
         writes = False  # what it does with the file is not known: the smaller right first
     found: list[Act] = []
-    for depth in range(2, end + 1):
-        file = case.file("/".join(parts[:depth]))
-        if file is None or not file.exists or not re.fullmatch(r"[0-7]{3,5}", file.mode):
-            continue
-        needed = _SEARCH if depth < end else _needed_at_end(file, absent, writes)
-        if _rights(case, file) & needed != needed:
-            opened = _opened(case, file, needed)
-            if not opened:
-                return ()
-            found += opened
+    for file, needed in _lacking(case, path, writes):
+        opened = _opened(case, file, needed)
+        if not opened:
+            return ()
+        found += opened
     return tuple(found)
 
 

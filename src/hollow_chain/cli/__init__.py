@@ -9,7 +9,7 @@ import sys
 from collections.abc import Sequence
 from typing import Any
 
-from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, Trouble
+from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, INTERRUPTED, Trouble
 
 _SHARED = frozenset({"common"})
 _ABOUT = (
@@ -48,7 +48,7 @@ def run(words: list[str]) -> int:
         return FACTS_UNREADABLE
     except KeyboardInterrupt:
         _tell("interrupted; nothing was changed")
-        return 130
+        return INTERRUPTED
     except BrokenPipeError:
         # The reader has seen enough; what is left in the buffer must not be tried again at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
 from hollow_chain.cli import common
-from hollow_chain.trouble import MEND_DID_NOT_HOLD, Trouble, wrong_call
+from hollow_chain.trouble import INTERRUPTED, MEND_DID_NOT_HOLD, Trouble, wrong_call
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -126,13 +128,28 @@ def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: Wish) -> Outcome:
     if not wish.yes:
         _ask(hands)
     began = time.monotonic()
-    with locked(hands.place):
+    with locked(hands.place), _told_when_interrupted(hands):
         outcome = carrier.apply(plan)
     took = time.monotonic() - began
     how = "held" if outcome.well else "not held"
     documents = verdict_document(verdict), plan_document(plan, outcome)
     _keep(wish.store, lambda cases: cases.keep(*documents, outcome.id, how, round(took, 3)))
     return outcome
+
+
+@contextlib.contextmanager
+def _told_when_interrupted(hands: Hands) -> Iterator[None]:
+    """Ctrl-C in the middle leaves an open journal: say so, and how to go on."""
+    from hollow_chain.mend.journal import all_in
+
+    try:
+        yield
+    except KeyboardInterrupt:
+        left = [one.id for one in all_in(hands.place) if not one.standing.closed]
+        if not left:
+            raise
+        text = f"interrupted in the middle of the mend {left[-1]}: go on with 'hollow-chain mend --resume', or take it back with '--undo'"
+        raise Trouble(text, INTERRUPTED) from None
 
 
 def _ask(hands: Hands) -> None:
@@ -163,7 +180,8 @@ def _later(words: str, source: Path | None, undo: bool, watch: float, store: str
     carrier = _carrier(hands, watch)
     with journal.locked(hands.place):
         found = journal.find(hands.place, words.strip(), interrupted=not undo)
-        outcome = carrier.undo(found) if undo else carrier.resume(found)
+        with _told_when_interrupted(hands):
+            outcome = carrier.undo(found) if undo else carrier.resume(found)
     if undo and outcome.well:
         _keep(store, lambda cases: cases.undone(outcome.id, hands.host))
     _show_outcome(None, outcome, json)
@@ -210,7 +228,7 @@ def _show(plan: Plan, outcome: Outcome | None, json: bool, is_carried_out: bool 
 
         page = Page()
         show_plan(page, plan, is_carried_out)
-        if is_carried_out:
+        if is_carried_out and sys.stderr.isatty():
             page.gap()
 
 

@@ -143,7 +143,9 @@ class Planner:
         if not mend.acts:
             effect = next((effect for word, effect in _EFFECTS if word in mend.effect), AT_ONCE)
             undo = "by hand: note what was there before"
-            yield Step(finding.host, mend.does, effect=effect, undo=undo, answers=(_answer(finding),), cost=BY_PERSON)
+            does = mend.does.removeprefix("Or ").removeprefix("Otherwise ")
+            does = does[:1].upper() + does[1:]
+            yield Step(finding.host, does, effect=effect, undo=undo, answers=(_answer(finding),), cost=BY_PERSON)
         for act in mend.acts:
             if (
                 act.verb == "startup"

@@ -94,17 +94,10 @@ class Trial:
         found = []
         for node in (*self.goals, *self.dependents):
             service = the.service(node.host, node.name)
-            if (
-                service is None
-                or (service.kind in STARTABLE and service.startup != "event")
-                or node.key == self.target.key
-            ):
+            waits = service is not None and service.startup == "event" and self.facts.standing(node).well
+            if service is None or (not waits and (service.kind in STARTABLE or node.key == self.target.key)):
                 found.append(node)
-        return [n for n in found if not (n.key == self.target.key and self._waits_for_event(the))]
-
-    def _waits_for_event(self, the: Copy) -> bool:
-        service = the.service(*self.target.key)
-        return service is not None and service.startup == "event" and service.state not in UP
+        return found
 
     def down(self, the: Copy) -> list[str]:
         """What has to be up and is not."""

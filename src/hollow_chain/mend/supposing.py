@@ -291,7 +291,8 @@ def assume_done(the: Copy, cause: Cause) -> None:
     service = the.service(host, name)
     if service is None:
         owner = the.graph.hosts[host]
-        owner.services = [*owner.services, Service(name=name, state="stopped", startup="manual")]
+        # Whoever registers it has to start it, and to see to it that it starts at boot.
+        owner.services = [*owner.services, Service(name=name, state="running", startup="automatic")]
         the.graph = Graph(the.document)
         return
     new = msgspec.structs.replace(service)

@@ -197,17 +197,40 @@ class SystemdHands:
     def _run(self, verb: str, name: str) -> None:
         member = {"start": "StartUnit", "stop": "StopUnit", "restart": "RestartUnit"}[verb]
         if verb != "stop":
-            self._clear(name)
+            for one in self._needed(name):
+                self._clear(one)
         unit = self._manager.job(member, name, self._limit(self._manager.unit(name)))
         state, result = str(unit.get("ActiveState")), str(unit.get("Result", "success"))
         well = state in ("active", "reloading") or (state == "inactive" and result == "success" and _ends(unit))
         if verb != "stop" and not well:
-            status = unit.get("ExecMainStatus")
-            raise NotDone(f"{name} is {state} after its start (result {result}, exit status {status})")
+            raise NotDone(
+                f"{name} is {state} after its start ({self._why_not(name, result, unit.get('ExecMainStatus'))})"
+            )
+
+    def _why_not(self, name: str, result: str, status: Any) -> str:
+        """What the manager says of a start that failed: of a need that is not up, or else of the unit itself."""
+        for one in self._needed(name)[:0:-1]:
+            unit = self._manager.unit(one)
+            if unit.get("ActiveState") not in ("active", "reloading") and not _ends(unit):
+                return f"{one} is {unit.get('ActiveState')}, result {unit.get('Result')}"
+        return f"result {result}, exit status {status}"
+
+    def _needed(self, name: str) -> list[str]:
+        """A unit and what its start cannot do without: a bar on any of these would fail the start."""
+        if self._graph is None:
+            self.facts()
+        assert self._graph is not None
+        found, stack = {name: None}, [self._graph.node(self.host, name)]
+        while stack:
+            for edge in self._graph.needs(stack.pop(), ("hard",)):
+                if not edge.crosses and edge.head.service is not None and edge.head.name not in found:
+                    found[edge.head.name] = None
+                    stack.append(edge.head)
+        return [one for one in found if one.endswith(_STOPPABLE)]
 
     def _clear(self, name: str) -> None:
-        """Clear the bar and the count of restarts. One that waits for a restart of its own is ended first: a start would join
-        that restart, and wait for its moment."""
+        """Clear the bar and the count of restarts of a unit that is not up. One that waits for a restart of its own is ended first:
+        a start would join that restart, and wait for its moment."""
         if self._manager.unit(name).get("SubState") == "auto-restart":
             self._manager.job("StopUnit", name, _LONGEST)
         with contextlib.suppress(NotDone):
