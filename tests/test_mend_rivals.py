@@ -117,3 +117,26 @@ def test_a_try_for_a_person_ends_the_machines_part(run: Run, stopped: Path) -> N
     assert not outcome.well and "The next try is for a person: Oil the counter." in outcome.summary
     with pytest.raises(Trouble, match="first by hand"):
         carrier(stopped).check(Plan(plan.target, plan.read_at, plan.tries[1:]))
+
+
+def test_unsure_causes_at_different_places_are_no_rivals(run: Run, stopped: Path) -> None:
+    for name in ("NightJob", "BoardWeb", "PlateStore"):
+        run("lab", "stop", "host", name)
+    facts = Facts(Graph(decode(stopped.read_bytes())))
+    target = facts.graph.node("quay-lab", "BoardWeb")
+    below = cause(facts, "killed", 0.6, Mend("Start it.", acts=(say.start("PlateStore"),)), place="PlateStore")
+    own = cause(
+        facts, "start-race", 0.7, Mend("Let it wait.", acts=(say.wait("BoardWeb", "LaneCount"),)), place="BoardWeb"
+    )
+    below = Cause(below.finding, below.confidence, (target, *below.chain))
+    unlikely = cause(facts, "disk-full", 0.2, BY_HAND, place="PlateStore")
+    unlikely = Cause(unlikely.finding, 0.2, below.chain)
+    verdict = Verdict(target, "stopped", facts.graph.hosts["quay-lab"].read_at, [own, below])
+    plan = Planner(facts, runs=60).plan(verdict)
+    assert len(plan.tries) == 1 and {answer[0] for answer in plan.tries[0].causes} == {"killed", "start-race"}
+    assert plan.offered
+    contested = Planner(facts, runs=60).plan(Verdict(target, "stopped", verdict.read_at, [own, below, unlikely]))
+    assert [{answer[0] for answer in one.causes} for one in contested.tries] == [
+        {"killed", "start-race"},
+        {"disk-full", "start-race"},
+    ]

@@ -21,6 +21,8 @@ from hollow_chain.mend.verbs import BY_PERSON, INTERRUPTED, UP, VERBS, view_of
 from hollow_chain.verdict import Cause, Verdict
 
 LIKELY = 0.5
+SURE = 0.85
+"""So sure has to be what only describes an end, to be taken for its reason."""
 MOST_TRIES = 5
 MOST_DEPENDENTS = 20
 MOST_STARTUPS = 20
@@ -64,18 +66,28 @@ class Planner:
         return plan
 
     def _ways(self, verdict: Verdict) -> Iterator[tuple[list[Cause], float, bool]]:
-        """What may be wrong: sets of causes, each with its probability, and whether it has rivals."""
-        certain = [
-            c for c in verdict.causes if c.confidence >= LIKELY and (not c.finding.residual or c.confidence >= 0.85)
-        ]
-        places = {c.chain[-1].key for c in certain}
-        open_ones = [c for c in verdict.causes if c.chain[-1].key not in places]
-        if certain and not [c for c in open_ones if c.confidence >= LIKELY]:
+        """What may be wrong: sets of causes, each with its probability, and whether it has rivals.
+
+        Causes at different places are mended together; rivals are those at one place of which nobody can be sure.
+        """
+        certain: list[Cause] = []
+        rivals: list[list[Cause]] = []
+        for causes in _by_place(verdict.causes):
+            sure = [c for c in causes if c.confidence >= LIKELY and (not c.finding.residual or c.confidence >= SURE)]
+            if sure or (len(causes) == 1 and causes[0].confidence >= LIKELY):
+                certain += sure or causes
+            else:
+                rivals.append(causes)
+        if certain:  # what is unlikely where all else is explained is left alone
+            rivals = [causes for causes in rivals if sum(c.confidence for c in causes) >= LIKELY]
+        if rivals:
+            first, *others = sorted(rivals, key=lambda causes: -sum(c.confidence for c in causes))
+            likeliest = [causes[0] for causes in others]
+            for cause in first[:MOST_TRIES]:
+                yield [*certain, cause, *likeliest], cause.confidence, True
+        elif certain:
             yield certain, min(c.confidence for c in certain), False
-        elif open_ones:
-            for cause in open_ones[:MOST_TRIES]:
-                yield [*certain, cause], cause.confidence, True
-        elif not verdict.causes:
+        else:
             yield from self._notes(verdict)
 
     def _notes(self, verdict: Verdict) -> Iterator[tuple[list[Cause], float, bool]]:
@@ -240,6 +252,14 @@ class Planner:
                 steps[at] = replace(step, answers=one.answers)
                 return
         steps.append(step)
+
+
+def _by_place(causes: list[Cause]) -> list[list[Cause]]:
+    """*causes* in groups of one place each, likeliest first."""
+    found: dict[tuple[str, str], list[Cause]] = {}
+    for cause in sorted(causes, key=lambda c: -c.confidence):
+        found.setdefault(cause.chain[-1].key, []).append(cause)
+    return list(found.values())
 
 
 def _merged(tries: list[Try]) -> list[Try]:
