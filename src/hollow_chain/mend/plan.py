@@ -57,7 +57,9 @@ class Proof:
     needless: tuple[int, ...] = ()
     """Places of steps that can be left out."""
     assumed: tuple[str, ...] = ()
-    """Steps for a person, which are taken to be done."""
+    """Steps for a person, which are taken to be done or agreed to."""
+    gives_way: tuple[str, ...] = ()
+    """What somebody agreed, or has to agree, to do without, and what ends with it: not counted as harm."""
     runs: int = 0
     seed: int = 1
 

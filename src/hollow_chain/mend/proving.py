@@ -158,7 +158,10 @@ class Trial:
             lacks.append(f"a start comes out well in {chance:.0%} only")
         if after is not None and after < ENOUGH and not lacking:
             lacks.append(f"all are up after a reboot in {after:.0%} only")
-        harms = self._harms(the, steps)
+        excused = self._excused(steps)
+        harms = self._harms(the, steps, excused)
+        down_by_now = {(h.name, s.name) for h in the.graph.hosts.values() for s in h.services if s.state not in UP}
+        up_before = {node.key for node in self.facts.graph.nodes() if node.service and node.service.state in UP}
         needless = tuple(
             at for at in range(len(steps)) if not lacks and self.suffices([*steps[:at], *steps[at + 1 :]], whole)
         )
@@ -172,13 +175,13 @@ class Trial:
             harms=tuple(harms),
             needless=needless,
             assumed=tuple(step.does for step in steps if step.by_person),
+            gives_way=tuple(f"{name} on {host}" for host, name in sorted(excused & down_by_now & up_before)),
             runs=self.runs,
             seed=self.seed,
         )
 
-    def _harms(self, the: Copy, steps: list[Step]) -> list[str]:
+    def _harms(self, the: Copy, steps: list[Step], excused: set[tuple[str, str]]) -> list[str]:
         """What was well and no longer is: by now, and with the next boot."""
-        excused = self._excused(steps)
         harms: list[str] = []
         for host in self.known.hosts:
             before = {service.name for service in self.facts.graph.hosts[host].services if service.state in UP}

@@ -166,7 +166,7 @@ def _sharers(view: View, act: Act) -> list[str]:
 def _all(view: View, act: Act) -> list[str]:
     if act.service:
         return []
-    return [f"all {len(view.host.services)} services of {view.host.name} share the one limit"]
+    return [f"all {len(view.host.services)} services of {view.host.name}, which share the one limit"]
 
 
 def _own_and_dependents(view: View, act: Act) -> list[str]:
@@ -226,7 +226,7 @@ _NOTHING = "nothing is left to be taken back"
 
 def _drop_in_undo(what: Callable[[View, Act], str]) -> Callable[[View, Act], str]:
     def undo(view: View, act: Act) -> str:
-        return _HOW if view.host.manager == "systemd" else f"back to: {what(view, act)}"
+        return _HOW if view.host.manager == "systemd" else f"back to {what(view, act)}"
 
     return undo
 
@@ -259,7 +259,7 @@ VERBS: dict[str, Verb] = {
     "allow": Verb(6, 2.0, _said("Add to the definition of {service}: {value}"), _allowed,
                   lambda view, act: f"with {act.value.partition('=')[2]}", _drop_in_undo(_allowed), lambda view, act: AFTER_RESTART),
     "reboot": Verb(10, 60.0, lambda view, act: f"Reboot {view.host.name}", lambda view, act: "up", lambda view, act: "booted anew",
-                   _said(_NOTHING), interrupts=_all_running),
+                   _said("a reboot cannot be taken back"), interrupts=_all_running),
     "restart": Verb(7, 3.0, _said("Restart {service}"), _run, _said("running anew"), _said(_NOTHING), interrupts=_own_and_dependents),
     "stop": Verb(9, 15.0, _said("Stop {service}"), _state, _said("stopped"), _said("{service} is started again, and what ended with it"),
                  touches=_needs_it, interrupts=_own_and_dependents),

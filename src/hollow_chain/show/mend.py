@@ -38,6 +38,9 @@ def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
     page.line(("against ", "dim"), clean(causes, 300), indent=1, hang=8)
     for at, step in enumerate(one.steps, 1):
         _show_step(page, at, step, plan)
+    if one.hints:
+        page.gap()
+        page.line(("Besides, or instead:", "dim"), indent=1)
     for hint in one.hints:
         page.line((f"- {clean(hint, 300)}", "dim"), indent=4, hang=2)
     if one.proof is not None:
@@ -84,17 +87,28 @@ def _show_proof(page: Page, proof: Proof, one: Try) -> None:
     only = "no step can be left out" if proof.minimal else f"step {needless} can be left out"
     page.line(_mark(page, proof.minimal), f"minimal: {only}", indent=4, hang=2)
     page.line(
-        _mark(page, proof.harmless), f"harmless: {'nothing that is well gets worse' if proof.harmless else 'no, see below'}",
+        _mark(page, proof.harmless), _harmless_words(proof),
         indent=4, hang=2,
     )  # fmt: skip
     for text in (*proof.lacks[:6], *proof.harms[:6]):
         page.line((f"- {clean(text, 300)}", "yellow"), indent=6, hang=2)
     if proof.assumed:
         page.line(
-            (f"{page.sign(PENDING)} taken to be done by a person: {_listed(proof.assumed, 4)}", PENDING.style),
+            (
+                f"{page.sign(PENDING)} taken to be done or agreed to by a person: {_listed(proof.assumed, 4)}",
+                PENDING.style,
+            ),
             indent=4,
             hang=2,
         )
+
+
+def _harmless_words(proof: Proof) -> str:
+    if not proof.harmless:
+        return "harmless: no, see below"
+    if proof.gives_way:
+        return f"harmless, but for what gives way ({_listed(proof.gives_way)}): nothing else that is well gets worse"
+    return "harmless: nothing that is well gets worse"
 
 
 def _mark(page: Page, well: bool) -> tuple[str, str]:
@@ -107,6 +121,10 @@ def _show_end(page: Page, plan: Plan) -> None:
         page.line(("No mend is offered.", "bold"), " What is still missing stands above.")
     elif all(one.for_machine for one in plan.tries):
         page.line(("Nothing has been changed.", "bold"), " --apply carries it out, --undo takes it back.")
+    elif not any(step.act is None for one in plan.tries for step in one.steps):
+        page.line(
+            ("Nothing has been changed.", "bold"), " Agree to what it costs, as said above, and --apply carries it out."
+        )
     else:
         page.line(
             ("Nothing has been changed.", "bold"), " Do what is for a person, then ask again: the rest can be carried out."
@@ -215,6 +233,7 @@ def _proof(proof: Proof) -> Document:
         "harms": list(proof.harms),
         "needless": [at + 1 for at in proof.needless],
         "assumed": list(proof.assumed),
+        "gives_way": list(proof.gives_way),
         "runs": proof.runs,
         "seed": proof.seed,
     }
