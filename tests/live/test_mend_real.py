@@ -11,6 +11,7 @@ import pytest
 
 from tests.live.asking import ALL_FAULTS, PROGRAM
 from tests.live.conftest import needs_a_host
+from tests.live.family_faults import client
 from tests.live.faults import RELOAD, SLEEP, Fault, start, unit
 from tests.live.realhost import RealHost
 
@@ -78,7 +79,12 @@ MENDED = [
     Mended("two things masked"),
     Mended("confined, and writes"),
     Mended("a low port"),
+    Mended("comes first, and does not wait"),
 ]
+_READY = (
+    "import socket,subprocess,time\ntime.sleep(2)\ns = socket.socket()\ns.setsockopt(1, 2, 1)\ns.bind(('127.0.0.1', 7440))\ns.listen(50)\n"
+    "subprocess.run(['systemd-notify', '--ready'])\ntime.sleep(999)\n"
+)
 _BIND = 'import socket,time; s=socket.socket(); s.bind((\\"0.0.0.0\\", 443)); s.listen(); time.sleep(999)'
 OWN = [
     Fault(
@@ -86,6 +92,13 @@ OWN = [
         unit("ferry-top.service", SLEEP, "Requires=memcached.service redis-server.service\nAfter=memcached.service redis-server.service")
         + RELOAD + "systemctl stop memcached redis-server; systemctl mask memcached redis-server\n" + start("ferry-top"),
         "ferry-top", "disabled", "memcached.service",
+    ),
+    Fault(
+        "comes first, and does not wait",
+        unit("slow-store.service", "Type=notify\nNotifyAccess=all\nExecStart=/usr/bin/python3 /usr/local/bin/slow-store")
+        + f"cat > /usr/local/bin/slow-store <<'PY'\n{_READY}PY\n"
+        + client("127.0.0.1", 7440) + "systemctl enable slow-store caller\nsystemctl start --no-block slow-store\n" + start("caller") + "sleep 3\n",
+        "caller", "start-race", "caller.service",
     ),
     Fault(
         "confined, and writes",
