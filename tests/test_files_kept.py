@@ -20,7 +20,7 @@ def seen(path: Path) -> dict[str, Any]:
     about = path.lstat()
     found: dict[str, Any] = {"mode": about.st_mode, "owner": (about.st_uid, about.st_gid)}
     if path.is_symlink():
-        return found | {"to": os.readlink(path)}
+        return found | {"to": str(path.readlink())}
     return found | ({"content": path.read_bytes(), "changed": about.st_mtime_ns} if path.is_file() else {})
 
 
@@ -129,7 +129,7 @@ def test_what_is_too_large_cannot_be_put_back(tmp_path: Path) -> None:
 
 
 def links(folder: Path) -> dict[str, str]:
-    found = {str(p.relative_to(folder)): os.readlink(p) if p.is_symlink() else "folder" for p in folder.rglob("*")}
+    found = {str(p.relative_to(folder)): str(p.readlink()) if p.is_symlink() else "folder" for p in folder.rglob("*")}
     return dict(sorted(found.items()))
 
 
