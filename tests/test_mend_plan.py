@@ -162,6 +162,7 @@ RIGHTS = {
 NOT_OPENED = {
     "somebody else's": "{path: /etc/plan.conf, owner: purser, group: purser, mode: '0600'}",
     "with a list": "{path: /etc/plan.conf, owner: root, group: root, mode: '0600', acl: ['user:cook:r--']}",
+    "one that runs as its owner": "{path: /etc/plan.conf, owner: root, group: root, mode: '4700'}",
     "a group that uses it": "{path: /etc/plan.conf, owner: root, group: cooks, mode: '0640'}",
 }
 ACCOUNT = "  accounts: [{name: mate, id: 1001, groups: [mates]}]\n"
@@ -171,6 +172,25 @@ DENIED = "last: {result: exit-code, exit_status: 1}, account: {user: mate}"
 def denied(files: str, words: str) -> str:
     events = f"  events: [{{at: 2026-03-04T06:00:00Z, service: desk.service, text: '{words}'}}]\n"
     return host(service("desk.service", DENIED, "failed"), more=f"{ACCOUNT}  files: [{files}]\n{events}")
+
+
+CONFINED = "last: {result: exit-code, exit_status: 1}, confinement: {read_only: [/]}"
+
+
+@pytest.mark.parametrize(
+    ("path", "opened"), [("/var/lib/desk/log", "/var/lib/desk"), ("/var/lib/log", ""), ("/log", "")]
+)
+def test_what_the_definition_closes_is_opened_no_wider_than_needed(
+    path: str, opened: str, plan: Callable[..., Any]
+) -> None:
+    text = f"cannot write {path}: Read-only file system"
+    events = f"  events: [{{at: 2026-03-04T06:00:00Z, service: desk.service, text: '{text}'}}]\n"
+    folder = path.rpartition("/")[0] or "/"
+    files = f"  files: [{{path: {path}, exists: false}}, {{path: {folder}, kind: folder, owner: root, group: root, mode: '0755'}}]\n"
+    made = plan(host(service("desk.service", CONFINED, "failed"), more=files + events), "desk")
+    settings = [step["does"] for step in made["steps"] if "ReadWritePaths" in step["does"]]
+    assert settings == ([f"Add to the definition of desk.service: ReadWritePaths={opened}"] if opened else [])
+    assert made["steps"][0]["by"] == ("machine" if opened else "person")
 
 
 @pytest.mark.parametrize("name", RIGHTS)

@@ -286,7 +286,7 @@ def _let_write(case: Case, path: str) -> tuple[Act, ...]:
     if hidden or case.host.manager != "systemd" or file is None or re.search(r"[\s%\"'\\]", path):
         return ()
     place = path if file.exists else path.rpartition("/")[0]
-    return (allow(case.node.name, f"ReadWritePaths={place}"),) if place.count("/") > 1 else ()
+    return () if rights.is_of_the_system(place) else (allow(case.node.name, f"ReadWritePaths={place}"),)
 
 
 def _by_number(case: Case, user: str) -> Iterator[Finding]:

@@ -163,6 +163,11 @@ _NOT_TO_BE_TOUCHED = re.compile(
 """Folders of the system as such: whatever is wrong there, opening them to an account is no mend."""
 
 
+def is_of_the_system(path: str) -> bool:
+    """Whether a folder is one of the system as such, which no single service is to be given."""
+    return bool(_NOT_TO_BE_TOUCHED.fullmatch(path.rstrip("/") or "/"))
+
+
 def openings(case: Case, path: str, writes: bool | None = None) -> tuple[Act, ...]:
     """The smallest changes of owner, group and mode that let the account in to *path*: a right for others is never among them,
     nor is a right that it does not need. None where no such change is known to be enough."""
@@ -182,10 +187,11 @@ def openings(case: Case, path: str, writes: bool | None = None) -> tuple[Act, ..
 
 def _opened(case: Case, file: File, needed: int) -> list[Act]:
     """What lets the account do *needed* with one file or folder."""
-    if file.acl or file.link_to or _NOT_TO_BE_TOUCHED.fullmatch(file.path) or file.kind not in ("file", "folder"):
+    bits, place = int(file.mode, 8), place_of(case, file)
+    runs_as_owner = file.kind == "file" and bool(bits & 0o6000)
+    if file.acl or file.link_to or is_of_the_system(file.path) or runs_as_owner or file.kind not in ("file", "folder"):
         return []
     user, group = owners_of(case)
-    bits, place = int(file.mode, 8), place_of(case, file)
     if place:
         return [acts.mode(file.path, bits | needed << place)]
     if file.owner not in ALL_RIGHTS_ACCOUNTS:
