@@ -12,6 +12,10 @@ if TYPE_CHECKING:
     from hollow_chain.facts.service import Service
 
 
+LONGEST = 1e6
+"""Seconds; a longer start limit is none."""
+
+
 class Act(NamedTuple):
     """One act: a verb, what it is done to (a service or a path), and the new value where there is one."""
 
@@ -48,7 +52,8 @@ def startup(service: str, kind: str) -> Act:
 
 def limit(service: str, seconds: float) -> Act:
     """Set its start limit; the one limit of the host where *service* is empty."""
-    return Act("limit", service, value=f"{seconds:g}")
+    value = f"{min(seconds, LONGEST):.3f}".rstrip("0").rstrip(".")
+    return Act("limit", service, value=value)
 
 
 def wait(service: str, other: str) -> Act:

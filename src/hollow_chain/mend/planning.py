@@ -323,7 +323,7 @@ def _with_more_time(way: Way) -> Iterator[Way]:
 
 
 def _longer(act: Act) -> Act:
-    return act._replace(value=f"{proposed(float(act.value)):g}") if act.verb == "limit" else act
+    return say.limit(act.service, proposed(float(act.value))) if act.verb == "limit" else act
 
 
 def _runs(service: object) -> bool:

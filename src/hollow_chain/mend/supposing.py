@@ -102,6 +102,7 @@ class Copy:
 
     def change(self, host: str, verb: str, words: list[str]) -> None:
         """Carry out one change of the language of ``boot/changes`` on the copy."""
+        # The facts change with the first; with the second only what is expected, since what it would replace is gone by then.
         for expected in (self.boot[host], self.now[host]):
             world = World(self.graph, self.graph.hosts[host], expected)
             CHANGES[verb].act(world, words)
