@@ -51,8 +51,10 @@ def read(written_by: str = "", extra: tuple[str, ...] = (), with_claims: bool = 
     """
     beside = _Beside()
     beside.start()
-    bus = systemd_bus.fetch(extra)
-    beside.join()
+    try:
+        bus = systemd_bus.fetch(extra)
+    finally:
+        beside.join()  # a thread that is still reading when the interpreter ends may crash it
     host = _host(bus, beside)
     enabled = definitions.enabled_moments()
     _add_unloaded(host, bus, enabled)
