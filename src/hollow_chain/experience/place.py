@@ -34,7 +34,9 @@ def confirmed(given: str = "") -> dict[str, int]:
     url = url_of(given)
     path = path_of(url)
     if path is None:
-        return _from_database(url)
+        from hollow_chain.experience.store import Store
+
+        return Store(url).confirmed()
     if not os.access(path, os.R_OK):
         return {}
     import sqlite3
@@ -45,13 +47,3 @@ def confirmed(given: str = "") -> dict[str, int]:
     ):
         return {str(cause): int(many) for cause, many in found.execute(COUNTS)}
     return {}
-
-
-def _from_database(url: str) -> dict[str, int]:
-    import sqlalchemy as sql
-
-    from hollow_chain.experience.store import Store
-
-    store = Store(url)
-    with store._begun() as connection:
-        return {str(cause): int(many) for cause, many in connection.execute(sql.text(COUNTS))}

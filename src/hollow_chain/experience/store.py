@@ -15,7 +15,7 @@ from typing import Any
 import sqlalchemy as sql
 from sqlalchemy.engine import Connection, Engine
 
-from hollow_chain.experience.place import SQLITE, path_of
+from hollow_chain.experience.place import COUNTS, SQLITE
 from hollow_chain.trouble import Trouble, wrong_call
 
 MOST_LISTED = 200
@@ -157,6 +157,11 @@ class Store:
             connection.execute(sql.update(CASES).where(CASES.c.id == number).values(values))
         return self.case(number)
 
+    def confirmed(self) -> dict[str, int]:
+        """How many judged cases there are of each cause."""
+        with self._begun() as connection:
+            return {str(cause): int(many) for cause, many in connection.execute(sql.text(COUNTS))}
+
     def undone(self, mend: str, host: str) -> None:
         """A mend was taken back: its case says so."""
         with self._begun() as connection:
@@ -197,6 +202,3 @@ def _case(row: Any) -> KeptCase:
         if fields[name] is not None and fields[name].tzinfo is None:  # SQLite keeps no zone: all are written in UTC
             fields[name] = fields[name].replace(tzinfo=UTC)
     return KeptCase(**fields)
-
-
-__all__ = ["CASES", "KeptCase", "Store", "path_of"]

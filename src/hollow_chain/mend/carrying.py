@@ -11,13 +11,14 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from itertools import takewhile
 
+from hollow_chain.boot.making import UP
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.mend.checking import Check, checks_of
 from hollow_chain.mend.hands import Hands, NotDone
 from hollow_chain.mend.journal import FORMAT, VERSION, Journal, Record, begin
 from hollow_chain.mend.plan import Plan, Step, Try
-from hollow_chain.mend.verbs import UP, VERBS, View
+from hollow_chain.mend.verbs import VERBS, View
 from hollow_chain.trouble import wrong_call
 from hollow_chain.verdict import diagnose
 

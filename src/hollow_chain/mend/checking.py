@@ -10,14 +10,15 @@ import msgspec
 
 from hollow_chain.boot.engine import State, simulate
 from hollow_chain.boot.families import foreseen, plan_of
+from hollow_chain.boot.making import UP
 from hollow_chain.causes import Facts, Standing
 from hollow_chain.causes.words import span
 from hollow_chain.chain import Graph, Node
+from hollow_chain.chain.graph import SEATS
 from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
 from hollow_chain.facts.host import Host, Snapshot
 from hollow_chain.facts.service import Service
-from hollow_chain.mend.proving import ENOUGH
-from hollow_chain.mend.verbs import UP
+from hollow_chain.mend.proving import BOOTS_ITSELF, ENOUGH
 from hollow_chain.verdict import Verdict, diagnose
 
 if TYPE_CHECKING:
@@ -25,7 +26,6 @@ if TYPE_CHECKING:
     from hollow_chain.mend.journal import Record
 
 RUNS = 200
-_BOOTS = ("automatic", "delayed", "manual")
 
 
 @dataclass(frozen=True)
@@ -135,7 +135,7 @@ def _no_cause(verdict: Verdict) -> Check:
 def _licenses(facts: Facts, verdict: Verdict, node: Node) -> Iterator[Check]:
     """The license servers on this host that the target takes seats from, or that it is."""
     graph = facts.graph
-    wanted = {edge.head.key for edge in graph.needs(node) if edge.link.word == "seats of"} | {node.key}
+    wanted = {edge.head.key for edge in graph.needs(node) if edge.link.word == SEATS} | {node.key}
     for host in graph.hosts.values():
         for server in host.license_servers:
             if (host.name, server.service) in wanted and server.answers is not None:
@@ -146,7 +146,7 @@ def _licenses(facts: Facts, verdict: Verdict, node: Node) -> Iterator[Check]:
 
 def _after_reboot(facts: Facts, node: Node) -> Iterator[Check]:
     service = node.service
-    if service is None or service.startup not in _BOOTS or service.kind in ("device",):
+    if service is None or service.startup not in BOOTS_ITSELF or service.kind in ("device",):
         return
     host = facts.graph.hosts[node.host]
     outcome = simulate(plan_of(facts, host, foreseen(facts, host)), RUNS, 1)

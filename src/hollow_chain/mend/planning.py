@@ -6,18 +6,19 @@ sequence least (Heckerman, Breese and Rommelse, "Decision-theoretic troubleshoot
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import replace
 
+from hollow_chain.boot.making import UP
 from hollow_chain.causes import Facts, Finding, Mend, Standing
 from hollow_chain.causes import acts as say
 from hollow_chain.causes.acts import Act
-from hollow_chain.causes.time.limits import proposed
 from hollow_chain.chain import Node
 from hollow_chain.mend.plan import AFTER_REBOOT, AFTER_RELOAD, AFTER_RESTART, AT_ONCE, Answer, Plan, Step, Try
 from hollow_chain.mend.proving import STARTABLE, Trial
 from hollow_chain.mend.supposing import Expectations
-from hollow_chain.mend.verbs import BY_PERSON, INTERRUPTED, UP, VERBS, view_of
+from hollow_chain.mend.verbs import BY_PERSON, INTERRUPTED, VERBS, view_of
+from hollow_chain.mend.ways import Way, by_place, choices, of_way, ways_of
 from hollow_chain.verdict import Cause, Verdict
 
 LIKELY = 0.5
@@ -27,12 +28,7 @@ MOST_TRIES = 5
 MOST_DEPENDENTS = 20
 MOST_STARTUPS = 20
 _EFFECTS = (("reboot", AFTER_REBOOT), ("reload", AFTER_RELOAD), ("start", AFTER_RESTART), ("new file", AFTER_RESTART))
-Told = Callable[[str], None]
-Way = list[Mend]
-"""Mends that belong together, of a rule that may know several ways."""
 A_REBOOT = "a reboot"
-MOST_CHOICES = 6
-MOST_LONGER = 2
 
 
 class Planner:
@@ -50,16 +46,14 @@ class Planner:
         self.facts, self.now_only, self.given_up, self.may_reboot = facts, now_only, given_up, may_reboot
         self.runs, self.seed = runs, seed
 
-    def plan(self, verdict: Verdict, told: Told = lambda text: None) -> Plan:
-        """The plan for what *verdict* names, with the proof of each try; *told* is called with what is being done."""
+    def plan(self, verdict: Verdict) -> Plan:
+        """The plan for what *verdict* names, with the proof of each try."""
         plan = Plan(verdict.target, verdict.read_at, now_only=self.now_only, given_up=self.given_up)
         ways = list(self._ways(verdict))
         if not ways:
             return plan
-        told("foreseeing the next boots")
         known = Expectations(self.facts, _hosts(verdict, ways))
-        for number, (causes, probability, contested) in enumerate(ways, 1):
-            told(f"rehearsing try {number} of {len(ways)}")
+        for causes, probability, contested in ways:
             plan.tries.append(self._try(verdict, causes, probability, contested, known))
         plan.tries = _merged(plan.tries)
         plan.tries.sort(key=lambda one: one.cost / max(one.probability, 0.01))
@@ -72,7 +66,7 @@ class Planner:
         """
         certain: list[Cause] = []
         rivals: list[list[Cause]] = []
-        for causes in _by_place(verdict.causes):
+        for causes in by_place(verdict.causes):
             sure = [c for c in causes if c.confidence >= LIKELY and (not c.finding.residual or c.confidence >= SURE)]
             if sure or (len(causes) == 1 and causes[0].confidence >= LIKELY):
                 certain += sure or causes
@@ -104,7 +98,7 @@ class Planner:
         """The steps for *causes*: of the ways that their rules know the first that holds in rehearsal, else the best one."""
         causes = sorted(causes, key=lambda c: -len(c.chain))
         found: list[Try] = []
-        for choice in _choices([_ways_of(cause) for cause in causes]):
+        for choice in choices([ways_of(cause) for cause in causes]):
             found.append(self._rehearsed(verdict, causes, probability, contested, known, choice))
             if found[-1].proof is not None and found[-1].proof.holds:
                 return found[-1]
@@ -139,7 +133,7 @@ class Planner:
         hints: list[str] = []
         at: dict[tuple[str, str], list[Step]] = {}
         for cause, way in zip(causes, choice, strict=True):
-            mends, others = _of_way(way, _ways_of(cause))
+            mends, others = of_way(way, ways_of(cause))
             hints += others
             at.setdefault(cause.chain[-1].key, []).extend(step for mend in mends for step in self._of_mend(cause, mend))
         for node in _from_the_ground(causes):
@@ -254,14 +248,6 @@ class Planner:
         steps.append(step)
 
 
-def _by_place(causes: list[Cause]) -> list[list[Cause]]:
-    """*causes* in groups of one place each, likeliest first."""
-    found: dict[tuple[str, str], list[Cause]] = {}
-    for cause in sorted(causes, key=lambda c: -c.confidence):
-        found.setdefault(cause.chain[-1].key, []).append(cause)
-    return list(found.values())
-
-
 def _merged(tries: list[Try]) -> list[Try]:
     """*tries* without those that do the same for another reason: they are one, and likelier."""
     found: dict[tuple[tuple[str, object], ...], Try] = {}
@@ -272,58 +258,6 @@ def _merged(tries: list[Try]) -> list[Try]:
             known.causes = tuple(dict.fromkeys((*known.causes, *one.causes)))
             known.probability = min(round(known.probability + one.probability, 3), 1.0)
     return list(found.values())
-
-
-def _ways_of(cause: Cause) -> list[Way]:
-    """The ways to mend a cause: those that a machine can go first, and of these the least disruptive."""
-    ways: list[Way] = [[]]
-    for mend in cause.finding.mends:
-        if mend.instead and ways[-1]:
-            ways.append([])
-        ways[-1].append(mend)
-    return sorted(ways, key=lambda way: (not any(m.acts for m in way), _rank(way)))
-
-
-def _rank(way: Way) -> int:
-    return max((VERBS[act.verb].rank for mend in way for act in mend.acts), default=0)
-
-
-def _of_way(way: Way, ways: list[Way]) -> tuple[list[Mend], list[str]]:
-    """The mends of a way that are steps, and what else there is to say: advice, and the other ways."""
-    by_machine = [mend for mend in way if mend.acts]
-    others = [mend.does for other in ways for mend in other if mend.does not in {own.does for own in way}]
-    if by_machine:
-        return by_machine, [mend.does for mend in way if not mend.acts] + others
-    # A mere start is a step of its own, and comes after.
-    return [mend for mend in way if not mend.does.startswith("Then start")], others
-
-
-def _choices(ways: list[list[Way]]) -> Iterator[list[Way]]:
-    """A way for each cause: the best of all first, then one cause another way, both ways, or with more time, as far as a machine
-    can go them."""
-    best = [each[0] for each in ways]
-    yield best
-    others = [(at, way) for at, each in enumerate(ways) for way in each[1:] if any(mend.acts for mend in way)]
-    for at, way in others[:MOST_CHOICES]:
-        yield [*best[:at], way, *best[at + 1 :]]
-        yield [*best[:at], best[at] + way, *best[at + 1 :]]
-    for at, each in enumerate(ways):
-        for way in each[:2]:
-            for longer in _with_more_time(way):
-                yield [*best[:at], longer, *best[at + 1 :]]
-
-
-def _with_more_time(way: Way) -> Iterator[Way]:
-    """The same way with longer limits, where it sets any."""
-    if not any(act.verb == "limit" for mend in way for act in mend.acts):
-        return
-    for _ in range(MOST_LONGER):
-        way = [replace(mend, acts=tuple(_longer(act) for act in mend.acts)) for mend in way]
-        yield way
-
-
-def _longer(act: Act) -> Act:
-    return say.limit(act.service, proposed(float(act.value))) if act.verb == "limit" else act
 
 
 def _runs(service: object) -> bool:

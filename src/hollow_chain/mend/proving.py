@@ -16,15 +16,16 @@ import numpy as np
 from hollow_chain.boot.compare import compare
 from hollow_chain.boot.engine import State
 from hollow_chain.boot.expectations import MERELY_DOWN
+from hollow_chain.boot.making import UP
 from hollow_chain.causes import Facts, Standing
 from hollow_chain.chain import Node, stop_takes
 from hollow_chain.mend.plan import Proof, Step
-from hollow_chain.mend.supposing import SIMULATED, UP, Copy, Expectations, assume_done, carry_out
+from hollow_chain.mend.supposing import SIMULATED, Copy, Expectations, assume_done, carry_out
 from hollow_chain.verdict import Cause
 
 ENOUGH = 0.9
 """The chance to be up from which on steps count as sufficient."""
-_BOOTS_ITSELF = ("automatic", "delayed", "manual")
+BOOTS_ITSELF = ("automatic", "delayed", "manual")
 STARTABLE = ("service", "socket", "mount", "timer", "path", "target", "swap", "automount")
 
 
@@ -133,7 +134,7 @@ class Trial:
         found = []
         for node in (*self.goals, *self.dependents):
             service = the.service(node.host, node.name)
-            if service is not None and service.kind in STARTABLE and service.startup in _BOOTS_ITSELF:
+            if service is not None and service.kind in STARTABLE and service.startup in BOOTS_ITSELF:
                 found.append(node)
         return found
 

@@ -14,7 +14,7 @@ from hollow_chain.boot.changes import World
 from hollow_chain.boot.engine import NEED, Outcome, State, simulate
 from hollow_chain.boot.expectations import ANEW, MERELY_DOWN, expected_of
 from hollow_chain.boot.families import foreseen, plan_of, plan_of_start
-from hollow_chain.boot.making import Expected
+from hollow_chain.boot.making import UP, Expected
 from hollow_chain.boot.plan import BootPlan, Fault
 from hollow_chain.causes import Facts, Standing
 from hollow_chain.causes.acts import Act
@@ -24,7 +24,6 @@ from hollow_chain.facts.service import Service
 from hollow_chain.mend.plan import Step
 from hollow_chain.verdict import Cause
 
-UP = ("running", "done")
 SIMULATED = MERELY_DOWN | ANEW
 """Causes that show in the copy by themselves; of any other the steps that answer it have to be done."""
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from hollow_chain.boot.making import UP
 from hollow_chain.causes import Facts
 from hollow_chain.causes.acts import Act
 from hollow_chain.causes.words import span
@@ -16,7 +17,6 @@ from hollow_chain.facts.host import File, Host
 from hollow_chain.facts.service import Service
 from hollow_chain.mend.plan import AFTER_REBOOT, AFTER_RESTART, AT_ONCE
 
-UP = ("running", "done")
 MOST_SHOWN = 30
 Look = Callable[[str], File | None]
 
