@@ -71,7 +71,7 @@ AFTER = {"removed": removed, "another file": another_file, "another mode": anoth
 def test_whatever_happened_it_is_put_back(before: str, after: str, tmp_path: Path) -> None:
     path = tmp_path / "thing"
     BEFORE[before](path)
-    was, known = seen(path), kept.keep(path)
+    was, known = seen(path), kept.keep(path, content=True)
     AFTER[after](path)
     if before == "folder" and after == "another file":
         with pytest.raises(NotDone):
@@ -121,7 +121,7 @@ def test_an_owner_that_is_not_there_is_told(tmp_path: Path) -> None:
 def test_what_is_too_large_cannot_be_put_back(tmp_path: Path) -> None:
     with (tmp_path / "large").open("wb") as file:
         file.truncate(kept.MAX_KEPT + 1)
-    known = kept.keep(tmp_path / "large")
+    known = kept.keep(tmp_path / "large", content=True)
     assert known["kind"] == "large"
     (tmp_path / "large").unlink()
     with pytest.raises(NotDone, match="could not be kept"):

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hollow_chain.facts.mask import MASK, mask_arguments, mask_environment, mask_text
+from hollow_chain.wording.secrets import MASK, mask_arguments, mask_environment, mask_text
 from tests.conftest import Run
 
 SECRET = "Kr4ken-77"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from hollow_chain.causes import rights
+from hollow_chain.causes import places, rights
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import ACCOUNTS, FILES, Case
 from hollow_chain.causes.rights import Barrier, account_of, barrier
@@ -232,9 +232,9 @@ def _hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
     names |= {program.path.rpartition("/")[2]} if program else set()
     for place in confinement.hidden:
         event = next(
-            (e for e in case.own_events() if any(rights.inside(p, place) for p in lines.paths_in(e.text))), None
+            (e for e in case.own_events() if any(places.inside(p, place) for p in lines.paths_in(e.text))), None
         )
-        used = program is not None and any(rights.inside(path, place) for path in program.paths)
+        used = program is not None and any(places.inside(path, place) for path in program.paths)
         if event is not None or used or any(_bears(part, names) for part in place.split("/")):
             yield event, Barrier(place, f"its definition hides {place} from it", by_definition=True)
 
@@ -282,11 +282,13 @@ def _let_write(case: Case, path: str) -> tuple[Act, ...]:
     """Let the service write to *path* though its definition makes everything around it read-only; where it is yet to be made,
     to its folder (systemd.exec(5), "ReadWritePaths=")."""
     confinement, file = case.service.confinement, case.file(path)
-    hidden = confinement is None or any(rights.inside(path, place) for place in confinement.hidden)
+    hidden = confinement is None or any(places.inside(path, place) for place in confinement.hidden)
     if hidden or case.host.manager != "systemd" or file is None or re.search(r"[\s%\"'\\]", path):
         return ()
     place = path if file.exists else path.rpartition("/")[0]
-    return () if rights.is_of_the_system(place) else (allow(case.node.name, f"ReadWritePaths={place}"),)
+    if file.link_to or not places.given(case, place):
+        return ()
+    return (allow(case.node.name, f"ReadWritePaths={place}"),)
 
 
 def _by_number(case: Case, user: str) -> Iterator[Finding]:

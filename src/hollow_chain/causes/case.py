@@ -8,10 +8,10 @@ from datetime import datetime, timedelta
 from functools import cached_property
 from typing import Protocol
 
-from hollow_chain.causes.rule import TELLS, Evidence
+from hollow_chain.causes.rule import DOUBT, FITS, HINT, PROOF, SAID, TELLS, Evidence
 from hollow_chain.causes.standing import Standing, standing, up_targets
 from hollow_chain.chain.graph import Graph, Node
-from hollow_chain.facts.host import Event, File, Host, HostAccount
+from hollow_chain.facts.host import TOLD, Event, File, Host, HostAccount
 from hollow_chain.facts.service import Service
 
 MANAGER = "service manager"
@@ -19,6 +19,12 @@ FILES = "file system"
 ACCOUNTS = "accounts"
 SOCKETS = "socket table"
 _TRIES_OF_A_SERIES = 3
+_AT_MOST: dict[str, dict[str, str]] = {
+    "own": {PROOF: SAID},
+    "told": {PROOF: HINT, SAID: HINT, FITS: HINT, DOUBT: TELLS},
+}
+"""What a record is worth at most by who could have written it: a service's own words say something, and prove nothing; those of
+others suggest, and speak against nothing."""
 UNIT_TRIGGERS = ("socket", "timer", "path", "automount")
 EXITED = "98e322203f7a4ed290d09fe03c09fe15"
 """Message identifier of systemd for the end of a unit's process (systemd's message catalog)."""
@@ -253,8 +259,10 @@ class Case:
         return Evidence(fact, source, at or self.host.read_at, bears)
 
     def quoted(self, event: Event, bears: str = TELLS) -> Evidence:
-        """A record as evidence, in its own words."""
-        return Evidence(f"\u201c{event.text[:300]}\u201d", event.source or "event log", event.at, bears)
+        """A record as evidence, in its own words: what could be forged bears on a claim only so far (:data:`_AT_MOST`)."""
+        words = f"\u201c{event.text[:300]}\u201d"
+        bears = _AT_MOST.get(event.trust, {}).get(bears, bears)
+        return Evidence(words, event.source or "event log", event.at, bears, event.trust in TOLD)
 
     def siblings(self) -> Iterator[Service]:
         """Other instances of the same template, on the same host."""

@@ -20,7 +20,7 @@ from hollow_chain.causes.words import (
     stop_was_asked,
 )
 from hollow_chain.facts import lines
-from hollow_chain.facts.host import Event
+from hollow_chain.facts.host import TOLD, Event
 from hollow_chain.lazy import pattern
 
 _NAME = r"(?P<name>[A-Za-z0-9][A-Za-z0-9\-]*(?:\.[A-Za-z0-9\-]+)*)"
@@ -194,7 +194,7 @@ def maintenance_left_stopped(case: Case) -> Iterator[Finding]:
 
     Looks at: when it was stopped on request; records of updates, installers and backups around that moment.
     Convinced by: a record that names the service, or maintenance under way at the moment of the stop.
-    Against: an end with an error; no maintenance on record (then ``stopped``).
+    Against: an end with an error; no maintenance on record (then ``stopped``); records that others than root may write.
     Mend: see that the maintenance is over, then start it.
     """
     service, last = case.service, case.service.last
@@ -208,11 +208,15 @@ def maintenance_left_stopped(case: Case) -> Iterator[Finding]:
     ):
         return
     own = [
-        e for e in case.events() if abs(e.at - ended) < _AROUND and _MAINTENANCE.search(e.text) and _is_about_stop(e)
+        e
+        for e in case.events()
+        if e.trust not in TOLD and abs(e.at - ended) < _AROUND and _MAINTENANCE.search(e.text) and _is_about_stop(e)
     ]
     boot = case.host.boot_at
     around = [
-        e for e in case.index.events.get("", ()) if _MAINTENANCE.search(e.text) and (boot is None or e.at >= boot)
+        e
+        for e in case.index.events.get("", ())
+        if e.trust not in TOLD and _MAINTENANCE.search(e.text) and (boot is None or e.at >= boot)
     ]
     named = [e for e in around if -_AROUND < e.at - ended < _AROUND and _names(e, case)]
     close = [e for e in around if abs(e.at - ended) < _CLOSE]

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from hollow_chain.causes import acts
 from hollow_chain.causes.acts import Act
 from hollow_chain.causes.case import Case
+from hollow_chain.causes.places import given, inside, is_of_the_system, is_on_the_way
 from hollow_chain.facts.host import File
 
 ALL_RIGHTS_ACCOUNTS = ("root", "0", "")
@@ -59,11 +60,6 @@ def _closed(case: Case, path: str, writes: bool | None) -> Barrier | None:
     if writes and mount is not None and mount.read_only:
         return Barrier(mount.mounted_on, f"the file system on {mount.mounted_on} is mounted read-only")
     return None
-
-
-def inside(path: str, place: str) -> bool:
-    """Whether *path* is *place* or lies below it."""
-    return (path + "/").startswith(place.rstrip("/") + "/")
 
 
 def bypasses(case: Case) -> bool:
@@ -157,20 +153,10 @@ def place_of(case: Case, file: File) -> int:
     return 3 if file.group in groups else 0
 
 
-_NOT_TO_BE_TOUCHED = re.compile(
-    r"/(?:etc|usr|var|bin|sbin|lib\w*|boot|dev|proc|sys|run|home|root|opt|tmp|var/(?:lib|log|run|cache|spool))?"
-)
-"""Folders of the system as such: whatever is wrong there, opening them to an account is no mend."""
-
-
-def is_of_the_system(path: str) -> bool:
-    """Whether a folder is one of the system as such, which no single service is to be given."""
-    return bool(_NOT_TO_BE_TOUCHED.fullmatch(path.rstrip("/") or "/"))
-
-
 def openings(case: Case, path: str, writes: bool | None = None) -> tuple[Act, ...]:
     """The smallest changes of owner, group and mode that let the account in to *path*: a right for others is never among them,
-    nor is a right that it does not need. None where no such change is known to be enough."""
+    nor is a right that it does not need. None where no such change is known to be enough, or where it would be one in a place that
+    the definition does not give to the service."""
     if case.account(account_of(case)) is None:
         return ()
     last = case.file(path)
@@ -178,7 +164,8 @@ def openings(case: Case, path: str, writes: bool | None = None) -> tuple[Act, ..
         writes = False  # what it does with the file is not known: the smaller right first
     found: list[Act] = []
     for file, needed in _lacking(case, path, writes):
-        opened = _opened(case, file, needed)
+        passes = needed == _SEARCH and file.kind == "folder" and is_on_the_way(case, file.path)
+        opened = _opened(case, file, needed) if passes or given(case, file.path) else []
         if not opened:
             return ()
         found += opened

@@ -29,6 +29,7 @@ SAID = "said"
 FITS = "fits"
 """What one sees when the claim is true, and seldom otherwise."""
 HINT = "hint"
+_BEAR_OUT = (PROOF, SAID, FITS)
 DOUBT = "doubt"
 """Speaks against the claim."""
 TELLS = "tells"
@@ -48,6 +49,8 @@ class Evidence:
     source: str
     at: datetime | None = None
     bears: str = TELLS
+    told: bool = False
+    """Words that others than root could have written: they suggest, and nothing is changed for them alone."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +126,15 @@ class Rule:
     def findings(self, case: Case) -> Iterator[Finding]:
         """What the rule finds, stamped with its cause and place."""
         for found in self.look(case):
-            yield replace(found, cause=self.cause, host=case.node.host, service=found.service or case.node.name)
+            mends = found.mends if _is_borne_out(found) else tuple(replace(mend, acts=()) for mend in found.mends)
+            yield replace(
+                found, cause=self.cause, host=case.node.host, service=found.service or case.node.name, mends=mends
+            )
+
+
+def _is_borne_out(found: Finding) -> bool:
+    """Whether a claim rests on anything beside words that could be forged."""
+    return any(not piece.told and piece.bears in _BEAR_OUT for piece in found.evidence)
 
 
 _RULES: dict[str, Rule] = {}
@@ -143,7 +154,7 @@ def cause(name: str, states: Iterable[str] = ()) -> Callable[[Look], Look]:
 
 
 _FRAMEWORK = frozenset(
-    {"rule", "acts", "case", "standing", "words", "meanings", "rights", "order_of_boots", "reached", "view"}
+    {"rule", "acts", "places", "case", "standing", "words", "meanings", "rights", "order_of_boots", "reached", "view"}
 )
 
 

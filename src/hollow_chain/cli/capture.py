@@ -39,7 +39,7 @@ def capture(
         kept = common.hosts_named(Graph(snapshot), host)
         snapshot.hosts = [h for h in snapshot.hosts if h.name in kept]
     if source is not None:
-        from hollow_chain.facts.mask import mask_snapshot
+        from hollow_chain.wording.secrets import mask_snapshot
 
         mask_snapshot(snapshot)
     data = encode(snapshot)

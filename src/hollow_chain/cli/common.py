@@ -60,6 +60,7 @@ def load(
     logs: list[Path] | None = None,
     columns: str = "",
     host: str = "",
+    with_packages: bool = False,
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
     if place is not None:
@@ -70,7 +71,7 @@ def load(
         from hollow_chain.sources import live
 
         with waiting("reading this machine"):
-            snapshot = live.read(_author(), _extra(words), with_claims)
+            snapshot = live.read(_author(), _extra(words), with_claims, with_packages)
     if logs:
         from hollow_chain.sources import log_files
 

@@ -97,7 +97,7 @@ def _plan(target: str, source: Path | None, host: str, wish: Wish) -> int:
     from hollow_chain.verdict import diagnose
 
     hands = _hands(source, target) if wish.apply else None
-    facts = Facts(Graph(common.load(source, target)))
+    facts = Facts(Graph(common.load(source, target, with_packages=True)))
     facts.learned = common.learned(wish.store)
     node = common.find_target(facts.graph, target, host)
     given_up = tuple(common.find_target(facts.graph, name, node.host).name for name in wish.give_up)
@@ -180,6 +180,8 @@ def _later(words: str, source: Path | None, undo: bool, watch: float, store: str
     carrier = _carrier(hands, watch)
     with journal.locked(hands.place):
         found = journal.find(hands.place, words.strip(), interrupted=not undo)
+        if found.torn:
+            common.warn(f"the last record of {found.path} was cut off and is left out: what it announced was not begun")
         with _told_when_interrupted(hands):
             outcome = carrier.undo(found) if undo else carrier.resume(found)
     if undo and outcome.well:

@@ -86,6 +86,13 @@ class File(Part, gc=False):
     link_to: str = ""
     siblings: list[str] = []
     """Of an absent file of one instance: the files of other instances that are there."""
+    package: str = ""
+    """The package that it came with, where that was looked up."""
+
+
+Trust = Literal["", "trusted", "own", "told"]
+TOLD: frozenset[Trust] = frozenset(("own", "told"))
+"""What others than root could have written: no machine changes anything for it alone."""
 
 
 class Event(Part, gc=False):
@@ -103,6 +110,9 @@ class Event(Part, gc=False):
     process: int = 0
     file: str = ""
     line: int | None = None
+    trust: Trust = ""
+    """Who could have written it. ``trusted``: nobody but the manager itself, the kernel or root. ``own``: what the service
+    itself says, so that only the service could have forged it. ``told``: somebody else. Empty: not known."""
 
 
 class Adapter(Part, gc=False):

@@ -16,9 +16,9 @@ from typing import Any
 import msgspec
 
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.mask import mask_text
 from hollow_chain.lazy import pattern
 from hollow_chain.trouble import Trouble
+from hollow_chain.wording.secrets import mask_text
 
 MAX_TEXT = 2000
 PARTS = ("at", "text", "service", "level", "number", "host", "process")

@@ -113,6 +113,10 @@ class Program(Part):
     pid_file: str = ""
     process: int = 0
     log_files: list[str] = []
+    own_folders: list[str] = []
+    """Folders that its definition gives it: for its state, logs, cache, configuration and what it needs while it runs."""
+    settings_paths: list[str] = []
+    """Files that its own settings name as locks, PID files and sockets."""
 
 
 class Account(Part, gc=False):
@@ -209,6 +213,8 @@ class Claim(Part, gc=False):
     """Shares the endpoint with others that do so too (``SO_REUSEPORT``, socket(7))."""
     v6_only: bool = False
     """Of all IPv6 addresses: leaves IPv4 alone (ipv6(7))."""
+    told: bool = False
+    """Read from a file that others than root may write."""
 
 
 class SeatWant(Part, gc=False):

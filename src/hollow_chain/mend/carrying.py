@@ -20,9 +20,11 @@ from hollow_chain.mend.journal import FORMAT, VERSION, Journal, Record, begin
 from hollow_chain.mend.plan import Plan, Step, Try
 from hollow_chain.mend.verbs import VERBS, View
 from hollow_chain.trouble import wrong_call
-from hollow_chain.verdict import diagnose
+from hollow_chain.verdict import Verdict, diagnose
 
 Tell = Callable[[str], None]
+_OPENS = ("mode", "owner", "folder", "remove", "allow")
+"""Verbs that give somebody a right or take a file away: what did not help is taken back at once."""
 _ANY_OLD = ("start", "restart", "stop", "renew", "reboot")
 """Verbs whose old value is a state of this moment, which may differ as long as it is not the new one already."""
 
@@ -136,12 +138,15 @@ class Carrier:
                 f"the mend {journal.id} was made on {journal.head.host} ({journal.head.machine}), and this is another host"
             )
 
-    def _undo_steps(self, journal: Journal) -> list[str]:
+    def _undo_steps(self, journal: Journal, verbs: tuple[str, ...] = ()) -> list[str]:
+        """Take back what is carried out, the last step first; only steps of *verbs*, where these are given."""
         standing = journal.standing
         steps = [*standing.done, *([standing.begun] if standing.begun is not None else [])]
         failed = []
         for attempt, number, kept in reversed(steps):
             step = journal.head.tries[attempt][number]
+            if verbs and (step.act is None or step.act.verb not in verbs):
+                continue
             self.tell(f"taking back: {step.does}")
             try:
                 self._take_back(journal, attempt, number, kept)
@@ -161,6 +166,8 @@ class Carrier:
                 self.tell(f"try {attempt + 1} of {len(tries)}")
             outcome = self._attempt(journal, attempt)
             if outcome.well:
+                for number, done, kept in journal.standing.done:
+                    self.hands.settle(tries[number][done], kept)
                 journal.note("closed", how="held")
                 return outcome
             if attempt + 1 < len(tries):
@@ -169,6 +176,9 @@ class Carrier:
                 if failed:
                     outcome.summary += f" It could not be taken back wholly: {'; '.join(failed)}"
                     break
+        failed = self._undo_steps(journal, _OPENS)
+        if failed:
+            outcome.summary += f" What it opened could not be taken back: {'; '.join(failed)}"
         journal.note("closed", how="not held")
         if journal.standing.done or journal.standing.begun:
             outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}"
@@ -240,11 +250,22 @@ class Carrier:
             verdict = diagnose(facts, facts.graph.node(self.hands.host, target))
             known = {(c.finding.cause, c.finding.host, c.finding.service) for c in verdict.causes}
             known |= {(note.cause, note.host, note.service) for note in verdict.notes}
+            if act.verb in _OPENS and not self._is_still_proposed(verdict, step):
+                raise Stopped(
+                    f"the facts have changed since the plan was made: nothing asks for this any more ({step.does}); ask again"
+                )
             gone = [answer for answer in fresh if answer not in known]
             if len(gone) == len(fresh):
                 raise Stopped(
                     f"the facts have changed since the plan was made: {gone[0][2]} no longer shows {gone[0][0]}; ask again"
                 )
+
+    def _is_still_proposed(self, verdict: Verdict, step: Step) -> bool:
+        """Whether a rule proposes the very act of *step* by the facts of this moment, or what it names is no longer a cause."""
+        found = [
+            c.finding for c in verdict.causes if (c.finding.cause, c.finding.host, c.finding.service) in step.answers
+        ]
+        return not found or any(step.act in mend.acts for one in found for mend in one.mends)
 
     def _hold(self, step: Step) -> None:
         """Look whether the step did what it was to do."""

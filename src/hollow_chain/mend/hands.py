@@ -39,6 +39,9 @@ class Hands(Protocol):
     def do(self, step: Step, kept: dict[str, Any]) -> None:
         """Carry out a step, and wait for its end. Raises :class:`NotDone`."""
 
+    def settle(self, step: Step, kept: dict[str, Any]) -> None:
+        """The mend that the step belongs to has held: let go of what was only kept for the case that it had not."""
+
     def take_back(self, step: Step, kept: dict[str, Any]) -> None:
         """Restore what was kept, whether the step was carried out wholly, half or not at all. Raises :class:`NotDone`."""
 

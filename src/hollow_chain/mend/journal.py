@@ -1,13 +1,16 @@
 """What is being done to a host, on disk before it is done: so that a crash between any two steps can be resumed or taken back.
 
-One file a mend, JSON Lines, only ever appended to; each record is on the disk (fsync(2)) before what it announces is begun, and
-a last line that a crash has cut off announced nothing that was begun. ``docs/mend.md`` documents the format.
+One file a mend, JSON Lines, only ever appended to. A record is there as a whole or not at all: each line carries the length of its
+record and a checksum over it, is written to its end and is on the disk (fsync(2)) before what it announces is begun. What a crash or
+a full disk has left behind the last whole record announced nothing that was begun, and is cut off again. ``docs/mend.md`` documents
+the format.
 """
 
 from __future__ import annotations
 
 import contextlib
 import os
+import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -21,7 +24,9 @@ from hollow_chain.mend.plan import Step
 from hollow_chain.trouble import Trouble, wrong_call
 
 FORMAT = "hollow-chain/mend"
-VERSION = 1
+VERSION = 2
+_VERSIONS = (1, 2)
+"""Version 1 had the records alone, without length and checksum."""
 _SUFFIX = ".jsonl"
 _LOCK = ".lock"
 MAX_BYTES = 64 << 20
@@ -55,6 +60,22 @@ class Record(msgspec.Struct, omit_defaults=True):
     skipped: bool = False
     how: str = ""
     """Of the last record: ``held``, ``not held`` or ``undone``."""
+
+
+class Line(msgspec.Struct):
+    """A record as it stands in the file."""
+
+    length: int
+    """Bytes of the record's JSON."""
+    crc32: str
+    """Checksum over these bytes (ISO/IEC 3309), in hexadecimal."""
+    record: msgspec.Raw
+
+
+def line_of(record: Record) -> bytes:
+    """The line that carries *record*."""
+    data = msgspec.json.encode(record)
+    return msgspec.json.encode(Line(len(data), f"{zlib.crc32(data):08x}", msgspec.Raw(data))) + b"\n"
 
 
 @dataclass
@@ -98,8 +119,12 @@ def standing_of(records: list[Record]) -> Standing:
 class Journal:
     """The records of one mend."""
 
-    def __init__(self, path: Path, records: list[Record]) -> None:
+    def __init__(self, path: Path, records: list[Record], whole: int = 0, torn: bool = False) -> None:
         self.path, self.records = path, records
+        self.whole = whole
+        """Up to which byte of the file its records are whole."""
+        self.torn = torn
+        """Whether something that is no whole record stood behind them."""
 
     @property
     def head(self) -> Record:
@@ -117,19 +142,22 @@ class Journal:
         return standing_of(self.records)
 
     def write(self, record: Record) -> None:
-        """Append a record, and wait until it is on the disk. Raises :class:`Trouble`."""
-        line = msgspec.json.encode(record) + b"\n"
+        """Append a record, and wait until the whole of it is on the disk. Raises :class:`Trouble`, and then nothing of it is."""
+        line = line_of(record)
         try:
-            handle = os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600)
+            handle = os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
             try:
-                _mend_last_line(handle, self.path)
-                os.write(handle, line)
-                os.fsync(handle)
+                os.ftruncate(handle, self.whole)  # what a crash has left half
+                _append(handle, line, self.whole)
             finally:
                 os.close(handle)
             _sync_folder(self.path.parent)
         except OSError as error:
+            if not self.whole:
+                with contextlib.suppress(OSError):
+                    self.path.unlink()
             raise Trouble(f"cannot write {self.path}: {(error.strerror or str(error)).lower()}") from None
+        self.whole += len(line)
         self.records.append(record)
 
     def note(self, what: What, attempt: int = 0, step: int = 0, **more: Any) -> None:
@@ -137,14 +165,18 @@ class Journal:
         self.write(Record(what=what, at=datetime.now(UTC), attempt=attempt, step=step, **more))
 
 
-def _mend_last_line(handle: int, path: Path) -> None:
-    """End a line that a crash has cut off, so that what follows stands on a line of its own."""
-    size = os.fstat(handle).st_size
-    if size:
-        with path.open("rb") as file:
-            file.seek(size - 1)
-            if file.read(1) != b"\n":
-                os.write(handle, b"\n")
+def _append(handle: int, line: bytes, at: int) -> None:
+    """Write the whole of *line* at the byte *at*, or leave the file as it was. Raises :class:`OSError`."""
+    try:
+        written = 0
+        while written < len(line):  # write(2) may take less than it is given, on a disk that is filling up
+            written += os.pwrite(handle, line[written:], at + written)
+        os.fsync(handle)
+    except OSError:
+        with contextlib.suppress(OSError):
+            os.ftruncate(handle, at)
+            os.fsync(handle)
+        raise
 
 
 def _sync_folder(folder: Path) -> None:
@@ -157,7 +189,7 @@ def _sync_folder(folder: Path) -> None:
 
 def begin(place: Path, head: Record) -> Journal:
     """A new journal in the folder *place*. Raises :class:`Trouble` where another mend there is not finished."""
-    open_ones = [one for one in all_in(place) if not one.standing.closed]
+    open_ones = [one for one in all_in(place, told=True) if not one.standing.closed]
     if open_ones:
         left = open_ones[-1]
         raise wrong_call(
@@ -176,14 +208,17 @@ def _free_id(place: Path, at: datetime) -> str:
     return next(name for name in names if not (place / f"{name}{_SUFFIX}").exists())
 
 
-def all_in(place: Path) -> list[Journal]:
-    """All journals in the folder *place*, oldest first; what is none is passed over."""
+def all_in(place: Path, told: bool = False) -> list[Journal]:
+    """All journals in the folder *place*, oldest first; what is none is passed over, or *told* by a :class:`Trouble`."""
     if not place.is_dir():
         return []
     found = []
     for path in place.glob(f"*{_SUFFIX}"):
-        with contextlib.suppress(Trouble):
+        try:
             found.append(read(path))
+        except Trouble as trouble:
+            if told and path.stat().st_size:
+                raise Trouble(f"{trouble}; look at it, and move it away before anything else is mended") from None
     return sorted(found, key=lambda one: (one.head.at, one.id))
 
 
@@ -220,21 +255,47 @@ def read(path: Path) -> Journal:
         lines = path.read_bytes().split(b"\n")
     except OSError as error:
         raise Trouble(f"cannot read {path}: {(error.strerror or str(error)).lower()}") from None
-    records: list[Record] = []
-    decoder = msgspec.json.Decoder(Record)
-    for number, line in enumerate(lines, 1):
-        if not line.strip():
-            continue
-        try:
-            records.append(decoder.decode(line))
-        except msgspec.MsgspecError as error:
-            # A line that a crash has cut off announces nothing that was begun; any other must not be guessed at.
-            if not line.endswith(b"}"):
-                continue
-            raise Trouble(f"cannot read {path}, line {number}: {error}") from None
-    if not records or records[0].format != FORMAT or records[0].version != VERSION or records[0].what != "begun":
+    records, whole = _whole_records(path, lines)
+    if not records or records[0].format != FORMAT or records[0].version not in _VERSIONS or records[0].what != "begun":
         raise Trouble(f"cannot read {path}: not a mend of version {VERSION}")
-    return Journal(path, records)
+    size = sum(map(len, lines)) + len(lines) - 1
+    return Journal(path, records, whole, whole < size)
+
+
+def _whole_records(path: Path, lines: list[bytes]) -> tuple[list[Record], int]:
+    """The records up to the last whole one, and how many bytes they take. Raises :class:`Trouble` where a whole one follows one
+    that is damaged: what was in between must not be guessed at."""
+    records: list[Record] = []
+    whole, damaged = 0, 0
+    at = 0
+    for number, line in enumerate(lines, 1):
+        ended = number < len(lines)  # the last piece has no end of line behind it
+        record = _record_of(line) if ended else None
+        at += len(line) + 1
+        if record is None:
+            damaged = damaged or (number if line.strip() else 0)
+            if ended and not records and line.strip():
+                raise Trouble(f"cannot read {path}, line {number}: no record of a mend")
+        elif damaged:
+            raise Trouble(f"cannot read {path}, line {damaged}: the record is damaged, and others follow it")
+        else:
+            records.append(record)
+            whole = at
+    return records, whole
+
+
+def _record_of(line: bytes) -> Record | None:
+    """The record of a line; None where the line is not whole."""
+    try:
+        if line.startswith(b'{"what"'):  # version 1
+            return msgspec.json.decode(line, type=Record)
+        found = msgspec.json.decode(line, type=Line)
+        data = bytes(found.record)
+        if len(data) != found.length or f"{zlib.crc32(data):08x}" != found.crc32:
+            return None
+        return msgspec.json.decode(data, type=Record)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+        return None
 
 
 @contextlib.contextmanager

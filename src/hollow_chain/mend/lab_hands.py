@@ -74,6 +74,9 @@ class LabHands:
                 folder.save()  # what was tried has happened
                 raise NotDone(str(refused)) from None
 
+    def settle(self, step: Step, kept: dict[str, Any]) -> None:
+        """A stand-in host keeps nothing aside."""
+
     def take_back(self, step: Step, kept: dict[str, Any]) -> None:
         """Put settings back, then stop what was down and start what was up."""
         act = step.act

@@ -59,7 +59,7 @@ class SystemdHands:
         from hollow_chain.sources import live
 
         extra = (self._target,) if self._target else ()
-        found = live.read(f"hollow-chain {__version__}", extra, with_claims)
+        found = live.read(f"hollow-chain {__version__}", extra, with_claims, with_packages=True)
         self._graph = Graph(found)
         return found
 
@@ -76,12 +76,14 @@ class SystemdHands:
             return {}
         if act.verb in _FILES:
             paths = [*kept_files.missing(Path(act.path)), Path(act.path)] if act.verb == "folder" else [Path(act.path)]
-            kept = {str(path): kept_files.keep(path) for path in dict.fromkeys(paths)}
+            kept = {str(path): kept_files.keep(path, act.verb == "remove") for path in dict.fromkeys(paths)}
             if act.verb == "remove" and kept[act.path]["kind"] != "file":
                 raise NotDone(
                     f"{act.path} is no file of up to {kept_files.MAX_KEPT >> 20} MiB, so it could not be put back"
                 )
-            return {"paths": kept}
+            if act.verb in ("mode", "owner") and kept[act.path]["kind"] not in ("file", "folder"):
+                raise NotDone(f"{act.path} is no file or folder of its own: this is for a person")
+            return {"paths": kept, "aside": f"{mend}-{number}"}
         if act.verb in _DROPPED_IN:
             folder = SETTINGS / f"{act.service}.d"
             # The last word of all drop-in files is the one that holds (systemd.unit(5)).
@@ -129,7 +131,7 @@ class SystemdHands:
         if act is None or act.verb == "reboot":
             raise NotDone(f"this is for a person: {step.does}")
         if act.verb in _FILES:
-            self._do_file(act.verb, Path(act.path), act.value)
+            self._do_file(act.verb, Path(act.path), act.value, kept)
         elif act.verb in _DROPPED_IN:
             self._drop_in(
                 act.service, Path(kept["folder"]), kept["file"], kept["head"] + _SECTIONS[act.verb](act.value)
@@ -143,26 +145,29 @@ class SystemdHands:
         else:
             self._run(act.verb, act.service)
 
-    def _do_file(self, verb: str, path: Path, value: str) -> None:
+    def _do_file(self, verb: str, path: Path, value: str, kept: dict[str, Any]) -> None:
+        was = kept["paths"][str(path)]
+        user, _, group = value.partition(":")
         if verb == "mode":
-            kept_files.set_mode(path, int(value, 8))
+            kept_files.set_mode(path, int(value, 8), was)
         elif verb == "remove":
-            try:
-                path.unlink()
-            except OSError as error:
-                raise NotDone(f"cannot remove {path}: {(error.strerror or str(error)).lower()}") from None
+            kept_files.set_aside(path, was, kept["aside"])
+        elif verb == "folder":
+            kept_files.make_folder(path, user, group)
         else:
-            user, _, group = value.partition(":")
-            (kept_files.make_folder if verb == "folder" else kept_files.set_owner)(path, user, group)
+            kept_files.set_owner(path, user, group, was)
+
+    def settle(self, step: Step, kept: dict[str, Any]) -> None:
+        """The mend has held: what was only set aside is destroyed. What it was is on the journal."""
+        act = step.act
+        if act is not None and act.verb == "remove" and "aside" in kept:
+            kept_files.drop_aside(Path(act.path), kept["paths"][act.path], kept["aside"])
 
     def _drop_in(self, name: str, folder: Path, file: str, text: str) -> None:
         if not name.endswith(".service") or "/" in name or not all(c.isprintable() or c == "\n" for c in text):
             raise NotDone(f"the definition of {name} has to be changed by a person")
-        with contextlib.suppress(FileExistsError):
-            try:
-                folder.mkdir(mode=0o755)
-            except PermissionError as error:
-                raise NotDone(f"cannot make {folder}: {(error.strerror or str(error)).lower()}") from None
+        if not os.path.lexists(folder):
+            kept_files.make_folder(folder, "0", "0")
         kept_files.write_new(folder / file, text.encode())
         self._manager.call("Reload")
 
@@ -244,7 +249,10 @@ class SystemdHands:
         if act.verb in _FILES:
             # What was made last goes first.
             for path, one in reversed(kept["paths"].items()):
-                kept_files.put_back(Path(path), one)
+                if act.verb == "remove" and "aside" in kept:
+                    kept_files.back_from_aside(Path(path), one, kept["aside"])
+                else:
+                    kept_files.put_back(Path(path), one)
         elif act.verb in _DROPPED_IN:
             self._drop_out(Path(kept["folder"]), kept["folder_was"], kept["file"])
         elif act.verb == "startup":

@@ -8,6 +8,7 @@ from hollow_chain.facts import lines
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Claim, Service
 from hollow_chain.sources import settings, unit_file
+from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of, texts
 
 _PROTOCOLS = {"ListenStream": "tcp", "ListenDatagram": "udp"}
 _TRUE = ("1", "yes", "true", "on")
@@ -35,28 +36,22 @@ def of_socket_unit(unit: Service) -> list[Claim]:
     return found
 
 
-def configuration(service: Service) -> dict[str, str]:
+def configuration(service: Service, reader: EvidenceReader) -> dict[str, Text]:
     """The texts of the files that look like the configuration of *service*, by path."""
     program = service.program
     if program is None:
         return {}
-    names = [_stem(name) for name in (service.name, *service.aliases)]
-    names += [program.path.rpartition("/")[2], service.account.user if service.account else ""]
     named = [path for path in program.paths if "/log/" not in path]
-    return settings.texts([*named, *settings.configuration_of(n for n in names if n != "root")])
+    return texts(reader, service, [*named, *settings.configuration_of(names_of(service), reader.walker)])
 
 
-def _stem(name: str) -> str:
-    return name.rpartition(".")[0].partition("@")[0]
-
-
-def add(service: Service, texts: dict[str, str] | None = None) -> None:
-    """Give *service* the endpoints that its arguments and its configuration (*texts*, where read already) claim."""
+def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | None = None) -> None:
+    """Give *service* the endpoints that its arguments and its configuration (where read already: *configured*) claim."""
     if service.program is None or service.kind != "service":
         return
     found = settings.claims_of_arguments(service.program.arguments)
-    for path, text in (configuration(service) if texts is None else texts).items():
-        found += settings.claims_of_text(text, path)
+    for path, text in (configuration(service, reader) if configured is None else configured).items():
+        found += settings.claims_of_text(text.text, path, text.trust != "trusted")
     known = {(c.port, c.protocol, c.address, c.switched_off) for c in service.claims}
     for claim in found:
         about = (claim.port, claim.protocol, claim.address, claim.switched_off)
@@ -65,15 +60,15 @@ def add(service: Service, texts: dict[str, str] | None = None) -> None:
             service.claims.append(claim)
 
 
-def add_to_all(host: Host) -> None:
+def add_to_all(host: Host, reader: EvidenceReader) -> None:
     """The claims of every service that runs, failed, or starts at boot, and of every socket unit."""
     for service in host.services:
         service.claims = service.claims or of_socket_unit(service)
         if service.state in ("running", "failed", "starting") or service.startup in ("automatic", "delayed"):
-            add(service)
+            add(service, reader)
 
 
-def add_to_needs(host: Host, failed: Iterable[Service]) -> None:
+def add_to_needs(host: Host, failed: Iterable[Service], reader: EvidenceReader) -> None:
     """The claims of what *failed* services could not reach, by their own words, and are linked to."""
     by_name = {service.name: service for service in host.services}
     for service in failed:
@@ -87,7 +82,7 @@ def add_to_needs(host: Host, failed: Iterable[Service]) -> None:
                 and need.state == "running"
                 and not need.claims
             ):
-                add(need)
+                add(need, reader)
 
 
 def _records(host: Host, service: Service) -> list[Event]:

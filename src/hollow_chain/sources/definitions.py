@@ -7,9 +7,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from hollow_chain.facts.host import Host
-from hollow_chain.facts.mask import mask_arguments
 from hollow_chain.facts.service import Definition, Service
 from hollow_chain.sources import unit_file
+from hollow_chain.wording.secrets import mask_arguments
 
 _WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/run/systemd/generator")
 

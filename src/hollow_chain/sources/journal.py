@@ -2,6 +2,10 @@
 
 ``libsystemd`` is part of every systemd host; it is called in this process, so that no second program is started
 and nothing has to be compiled at installation.
+
+Whoever may write to the journal chooses the fields of his record, but for those whose names begin with an underscore: these the
+journal itself adds, from what the kernel says of the writer (systemd.journal-fields(7), "Trusted Journal Fields"). What a record
+says of itself (its unit, its identifier, its kind of message) is believed only where those bear it out.
 """
 
 from __future__ import annotations
@@ -13,18 +17,32 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
-from hollow_chain.facts.host import Event
-from hollow_chain.facts.mask import mask_text
+from hollow_chain.facts.host import Event, Trust
 from hollow_chain.facts.service import LastRun
+from hollow_chain.wording.secrets import mask_text
 
 MAX_TEXT = 1000
 _LOCAL_ONLY = 1
 _LEVELS = ("emergency", "alert", "critical", "error", "warning", "notice", "info", "debug")
 _FIELDS = (
-    "MESSAGE", "PRIORITY", "_PID", "MESSAGE_ID", "SYSLOG_IDENTIFIER", "CONFIG_FILE", "CONFIG_LINE", "ERRNO", "_COMM",
+    "MESSAGE", "PRIORITY", "_PID", "_UID", "MESSAGE_ID", "SYSLOG_IDENTIFIER", "CONFIG_FILE", "CONFIG_LINE", "ERRNO", "_COMM",
+    "_EXE", "_SYSTEMD_UNIT", "_TRANSPORT",
 )  # fmt: skip
-# The unit's own output, what the manager says of it, and what others say of it (systemd.journal-fields(7)).
-_UNIT_FIELDS = ("_SYSTEMD_UNIT", "UNIT", "OBJECT_SYSTEMD_UNIT")
+_OF_MANAGER = {"_PID": "1", "_UID": "0"}
+_UNIT_FIELDS: tuple[tuple[str, dict[str, str]], ...] = (
+    ("_SYSTEMD_UNIT", {}),
+    ("UNIT", _OF_MANAGER),
+    ("OBJECT_SYSTEMD_UNIT", {"_UID": "0"}),
+)
+"""The unit's own output, what the manager says of it, and what root's other programs say of it, with the fields that have to bear
+that out: anybody may write ``UNIT=``, and with enough of it push all other records out of sight."""
+_MANAGERS = (
+    "/usr/lib/systemd/systemd",
+    "/lib/systemd/systemd",
+    "/usr/lib/systemd/systemd-executor",
+    "/lib/systemd/systemd-executor",
+)
+"""What runs between the manager's fork for a unit and the unit's own program, already inside of the unit."""
 
 
 class JournalUnavailable(Exception):
@@ -62,13 +80,18 @@ class Journal:
     def last(self, unit: str, most: int = 40, boot: str = "") -> list[Event]:
         """Up to *most* records about *unit*, oldest first; only those of *boot* (its ID in hex) where given."""
         self._lib.sd_journal_flush_matches(self._handle)
-        for number, field in enumerate(_UNIT_FIELDS):
+        for number, (field, borne_out) in enumerate(_UNIT_FIELDS):
             if number:
                 self._lib.sd_journal_add_disjunction(self._handle)
             self._match(field, unit)
+            self._match_all(borne_out)
             if boot:
                 self._match("_BOOT_ID", boot)
         return self._newest(unit, most)
+
+    def _match_all(self, fields: dict[str, str]) -> None:
+        for field, value in fields.items():
+            self._match(field, value)
 
     def _newest(self, unit: str, most: int) -> list[Event]:
         """Up to *most* of the records that match now, oldest first."""
@@ -84,15 +107,18 @@ class Journal:
         """What the manager said of *files* of the definition of *unit* in this boot, oldest first."""
         self._lib.sd_journal_flush_matches(self._handle)
         self._match("UNIT", unit)
+        self._match_all(_OF_MANAGER)
         self._match("_BOOT_ID", boot)
         for path in files:
             self._match("CONFIG_FILE", path)
         return self._newest(unit, most)
 
     def told(self, fields: dict[str, tuple[str, ...]], most: int, from_head: bool = False) -> list[Told]:
-        """Up to *most* records in which each of *fields* has one of its values, oldest first; the newest ones, unless
-        *from_head*."""
+        """Up to *most* records of the manager in which each of *fields* has one of its values, oldest first; the newest ones,
+        unless *from_head*."""
         self._lib.sd_journal_flush_matches(self._handle)
+        if "MESSAGE_ID" in fields:
+            self._match_all(_OF_MANAGER)
         for field, values in fields.items():
             for value in values:  # matches on one field are alternatives, on different fields conditions
                 self._match(field, value)
@@ -129,20 +155,57 @@ class Journal:
         stamp = ctypes.c_uint64()
         if self._lib.sd_journal_get_realtime_usec(self._handle, ctypes.byref(stamp)) < 0:
             return None
-        fields = {name: self._field(name) for name in _FIELDS}
-        level = fields["PRIORITY"]
-        return Event(
-            at=datetime.fromtimestamp(stamp.value / 1e6, UTC),
-            text=mask_text(fields["MESSAGE"][:MAX_TEXT]),
-            service=unit,
-            source=f"journal ({fields['SYSLOG_IDENTIFIER'] or fields['_COMM'] or 'unknown'})",
-            level=_LEVELS[int(level)] if level in tuple("01234567") else "",
-            number=_number(fields["ERRNO"]),
-            code=fields["MESSAGE_ID"],
-            process=_number(fields["_PID"]) or 0,
-            file=fields["CONFIG_FILE"],
-            line=_number(fields["CONFIG_LINE"]),
+        return event_of(
+            {name: self._field(name) for name in _FIELDS}, unit, datetime.fromtimestamp(stamp.value / 1e6, UTC)
         )
+
+
+def event_of(fields: dict[str, str], unit: str, at: datetime) -> Event:
+    """A record about *unit* from its fields, as far as its trusted ones bear out the others."""
+    trust = trust_of(fields, unit)
+    by_manager = is_of_manager(fields, unit)
+    level = fields.get("PRIORITY", "")
+    told = fields if trust == "trusted" else {}
+    return Event(
+        at=at,
+        text=mask_text(fields.get("MESSAGE", "")[:MAX_TEXT]),
+        service=unit,
+        source=f"journal ({'systemd' if by_manager else _writer(fields)})",
+        level=_LEVELS[int(level)] if level in tuple("01234567") else "",
+        number=_number(told.get("ERRNO", "")),
+        code=told.get("MESSAGE_ID", "") if is_manager(fields) else "",
+        process=_number(fields.get("_PID", "")) or 0,
+        file=told.get("CONFIG_FILE", "") if is_manager(fields) else "",
+        line=_number(told.get("CONFIG_LINE", "")) if is_manager(fields) else None,
+        trust=trust,
+    )
+
+
+def is_manager(fields: dict[str, str]) -> bool:
+    """Whether the manager's own process wrote the record."""
+    return all(fields.get(name) == value for name, value in _OF_MANAGER.items())
+
+
+def is_of_manager(fields: dict[str, str], unit: str) -> bool:
+    """Whether the record is in the manager's words: its own process wrote it, or one that it had forked for *unit* and that had
+    not become the unit's program yet (it tells which step failed, and may have changed to the unit's account by then)."""
+    forked = fields.get("_EXE") in _MANAGERS and fields.get("_SYSTEMD_UNIT") == unit
+    return is_manager(fields) or (forked and fields.get("SYSLOG_IDENTIFIER") == "systemd")
+
+
+def trust_of(fields: dict[str, str], unit: str) -> Trust:
+    """Who could have written a record about *unit*, by the fields that only the journal itself sets."""
+    if is_manager(fields) or fields.get("_TRANSPORT") == "kernel" or fields.get("_UID") == "0":
+        return "trusted"
+    return "own" if fields.get("_SYSTEMD_UNIT") == unit else "told"
+
+
+def _writer(fields: dict[str, str]) -> str:
+    """The name of who wrote a record, never that of the manager: that one is not for others to take."""
+    names = (fields.get("SYSLOG_IDENTIFIER", ""), fields.get("_COMM", ""))
+    return (
+        next((name for name in names if name and name != "systemd"), "") or f"process {fields.get('_PID') or 'unknown'}"
+    )
 
 
 def _number(text: str) -> int | None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+import os
+from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, date, datetime
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -12,6 +14,8 @@ from hollow_chain.facts.endpoints import is_loopback, plain
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.license import Entitlement, LicenseFile, LicenseServer, PublisherDaemon
 from hollow_chain.facts.service import Claim, SeatWant, Service
+from hollow_chain.reach.handles import Walker, names_in, read
+from hollow_chain.sources.evidence_files import EvidenceReader
 
 SECONDS = 1.5
 """How long a server may take for an answer: a look at a host must not hang on it."""
@@ -22,13 +26,29 @@ WANT, SERVER = "LICENSE_WANT=", "LICENSE_SERVER="
 """Environment in which a definition may say what seats its service wants, and of which HOST:PORT."""
 
 
-def add(host: Host) -> None:
+Open = Callable[[str, int], tuple[bytes, os.stat_result]]
+"""What opens a file: a path and a number of bytes to the content up to there, and what the file is. Raises :class:`OSError`."""
+
+
+def _any_file(path: str, most: int) -> tuple[bytes, os.stat_result]:
+    with Walker() as walker:
+        content = read(walker, path, most)
+    return content.data, content.about
+
+
+def _of_service(reader: EvidenceReader, service: Service, path: str, most: int) -> tuple[bytes, os.stat_result]:
+    content, _ = reader.content(service, path, most, from_end=False)
+    return content.data, content.about
+
+
+def add(host: Host, reader: EvidenceReader) -> None:
     """Add license files, servers and wants to the facts of this machine."""
     known = [s for s in host.services if s.kind == "service" and s.program is not None and s.program.arguments]
     for service in known:
-        path = _file_of(service.program.arguments if service.program else [])
+        opens = partial(_of_service, reader, service)
+        path = _file_of(service.program.arguments if service.program else [], opens)
         if path:
-            _add_server(host, service, path)
+            _add_server(host, service, path, opens)
     for service in known:  # once all servers are known
         service.seats += _wants(host, service)
 
@@ -55,7 +75,7 @@ def _option(arguments: list[str], name: str) -> list[str]:
     return found + [word.partition("=")[2] for word in arguments if word.startswith(f"{name}=")]
 
 
-def _file_of(arguments: list[str]) -> str:
+def _file_of(arguments: list[str], opens: Open) -> str:
     """The license file that a service is given; empty where it is given none."""
     behind = _after(arguments, _SERVE)
     if behind:
@@ -63,27 +83,26 @@ def _file_of(arguments: list[str]) -> str:
     from hollow_chain.license.file import SUFFIX
 
     for word in arguments[1:]:
-        if word.startswith("/") and word.endswith(SUFFIX) and _is_license(Path(word)):
+        if word.startswith("/") and word.endswith(SUFFIX) and _is_license(word, opens):
             return word
     return ""
 
 
-def _is_license(path: Path) -> bool:
-    from hollow_chain.license.file import is_license
+def _is_license(path: str, opens: Open) -> bool:
+    from hollow_chain.license.file import MAX_BYTES, is_license
 
     try:
-        with path.open("rb") as stream:
-            return path.is_file() and is_license(stream.read(4096))
+        return is_license(opens(path, MAX_BYTES)[0][:4096])
     except OSError:
         return False
 
 
-def _add_server(host: Host, service: Service, path: str) -> None:
-    file = read_file(path)
+def _add_server(host: Host, service: Service, path: str, opens: Open) -> None:
+    file = read_file(path, opens)
     known = {f.path for f in host.license_files}
     if file.path not in known and len(known) < _MOST_FILES:
         host.license_files.append(file)
-        host.license_files += [read_file(copy) for copy in file.copies[:5] if copy not in known]
+        host.license_files += [read_file(copy, opens) for copy in file.copies[:5] if copy not in known]
     server = LicenseServer(service=service.name, file=path, port=file.port)
     if file.port:
         service.claims.append(Claim(port=file.port, source=f"license file {path}"))
@@ -126,21 +145,20 @@ def _whole(value: Any) -> int | None:
     return value if isinstance(value, int) and not isinstance(value, bool) else None
 
 
-def read_file(path: str) -> LicenseFile:
+def read_file(path: str, opens: Open = _any_file) -> LicenseFile:
     """What is to be known of one license file, right or not."""
     import tomllib
 
     from hollow_chain.license import file as form
 
-    place = Path(path)
     found = LicenseFile(path=path)
     try:
-        about = place.stat()
-        data = place.read_bytes() if place.is_file() and about.st_size <= form.MAX_BYTES else b""
+        data, about = opens(path, form.MAX_BYTES + 1)
+        data = data if len(data) <= form.MAX_BYTES else b""
     except OSError as error:
         found.exists = not isinstance(error, FileNotFoundError)
         found.error = "" if not found.exists else (error.strerror or "not readable").lower()
-        found.near_files = _beside(place) if not found.exists else []
+        found.near_files = _beside(Path(path), opens) if not found.exists else []
         return found
     found.digest, found.changed_at = form.digest(data), datetime.fromtimestamp(about.st_mtime, UTC)
     if data.startswith((b"\xff\xfe", b"\xfe\xff")):
@@ -152,17 +170,12 @@ def read_file(path: str) -> LicenseFile:
     return found
 
 
-def _beside(place: Path) -> list[str]:
+def _beside(place: Path, opens: Open) -> list[str]:
     """License files in the folder of an absent one, or named like it without its extension."""
-    try:
-        entries = sorted(place.parent.iterdir())[:200]
-    except OSError:
-        return []
-    return [
-        str(p)
-        for p in entries
-        if p.is_file() and (p.name.startswith(place.stem) or p.suffix == place.suffix) and _is_license(p)
-    ][:5]
+    with Walker() as walker:
+        names = [Path(name) for name in names_in(walker, str(place.parent), 200)]
+    near = [name for name in names if name.name.startswith(place.stem) or name.suffix == place.suffix]
+    return [path for path in (str(place.parent / name) for name in near) if _is_license(path, opens)][:5]
 
 
 def _fill(found: LicenseFile, document: dict[str, Any]) -> None:

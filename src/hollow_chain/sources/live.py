@@ -11,8 +11,8 @@ from pathlib import Path
 
 from hollow_chain.facts import lines
 from hollow_chain.facts.host import Adapter, Event, Filesystem, Host, HostLimits, Listener, Snapshot, Unread, snapshot
-from hollow_chain.facts.mask import mask_text
 from hollow_chain.facts.service import Condition, Service, Trigger
+from hollow_chain.reach.handles import NETWORK
 from hollow_chain.sources import (
     boots,
     claims,
@@ -20,18 +20,20 @@ from hollow_chain.sources import (
     licenses,
     logs,
     looks,
+    packages,
     processes,
     settings,
     systemd_bus,
     upkeep,
 )
+from hollow_chain.sources.evidence_files import EvidenceReader, Text
 from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
 from hollow_chain.sources.systemd_map import moment, service_of
 from hollow_chain.sources.unit_facts import service_of_file, triggered_by_file
+from hollow_chain.wording.secrets import mask_text
 
 RECORDS_EACH = 100
 MAX_LOGGED = 1000
-_REMOTE_KINDS = frozenset(looks.REMOTE)
 _FILE_AND_LINE = re.compile(r"(?<![\w/.])(/[\w.@%+~\-/]{2,300}):(\d{1,6})\b")
 _LOCK_NAME = re.compile(r"(?i)lock|pid$")
 _LOCK_WORDS = re.compile(
@@ -42,10 +44,13 @@ _PID_IN_TEXT = re.compile(r"(?i)\b(?:pid|process)\b[ =:#(]{1,3}(\d{1,9})\b")
 _PATH_IN_TEXT = re.compile(r"(?<![\w/.])(/[\w.@%+,:~\-/]{2,300})")
 
 
-def read(written_by: str = "", extra: tuple[str, ...] = (), with_claims: bool = False) -> Snapshot:
+def read(
+    written_by: str = "", extra: tuple[str, ...] = (), with_claims: bool = False, with_packages: bool = False
+) -> Snapshot:
     """The facts of this machine; *extra* names units to ask for although nothing has loaded them.
 
-    The endpoints that services are set to listen on are read of those that failed; *with_claims*, of all.
+    The endpoints that services are set to listen on are read of those that failed; *with_claims*, of all. *with_packages* also
+    tells which package brought the files that are named: who means to change one has to know.
 
     Raises :class:`~hollow_chain.trouble.Trouble` where this machine is not run by systemd.
     """
@@ -65,13 +70,16 @@ def read(written_by: str = "", extra: tuple[str, ...] = (), with_claims: bool = 
     for service in host.services:
         if service.last is None and service.state == "stopped":
             service.last = recalled([e for e in host.events if e.service == service.name])
-    _add_own_words(host)
-    upkeep.add_records(host)
-    host.reboot_due = upkeep.reboot_due(host.container)
-    licenses.add(host)
-    _add_looks(host)
-    if with_claims:
-        claims.add_to_all(host)
+    with EvidenceReader() as reader:
+        _add_own_words(host, reader)
+        upkeep.add_records(host)
+        host.reboot_due = upkeep.reboot_due(host.container)
+        licenses.add(host, reader)
+        _add_looks(host)
+        if with_claims:
+            claims.add_to_all(host, reader)
+    if with_packages:
+        packages.add(host)
     return snapshot([host], written_by)
 
 
@@ -240,29 +248,32 @@ def _needs_history(service: Service) -> bool:
     return service.kind == "service" and service.state in ("failed", "starting")
 
 
-def _add_own_words(host: Host) -> None:
+def _add_own_words(host: Host, reader: EvidenceReader) -> None:
     """Of services that failed: the endpoints that they are set to listen on, and the records of their own log files."""
     for service in host.services:
         program = service.program
         if program is None or service.kind != "service" or not (service.state == "failed" or _has_restarted(service)):
             continue
-        configured = claims.configuration(service)
-        claims.add(service, configured)
+        configured = claims.configuration(service, reader)
+        claims.add(service, reader, configured)
         named = [*program.log_files, *(path for path in program.paths if "log" in path)]
         for text in configured.values():
-            named += settings.log_paths_of_text(text)
+            named += settings.log_paths_of_text(text.text)
+            program.settings_paths += settings.own_paths_of_text(text.text)
         program.log_files = list(dict.fromkeys(named))[:16]
-        host.events += logs.own_records(service, named)
-        host.events += _lines_complained_of([e for e in host.events if e.service == service.name])
-    claims.add_to_needs(host, [s for s in host.services if s.state == "failed" or _has_restarted(s)])
+        program.settings_paths = list(dict.fromkeys(program.settings_paths))[:16]
+        host.events += logs.own_records(service, named, reader)
+        host.events += _lines_complained_of([e for e in host.events if e.service == service.name], configured)
+    claims.add_to_needs(host, [s for s in host.services if s.state == "failed" or _has_restarted(s)], reader)
 
 
-def _lines_complained_of(events: list[Event]) -> list[Event]:
-    """The lines of configuration files that log records name by file and number, as records of their own."""
+def _lines_complained_of(events: list[Event], configured: dict[str, Text]) -> list[Event]:
+    """The lines of a service's own configuration files that log records name by file and number, as records of their own. What
+    else a record names is not opened: its words decide nothing about which files are the service's."""
     found: dict[tuple[str, int], Event] = {}
     for event in events:
         for path, number in _FILE_AND_LINE.findall(event.text):
-            text = settings.line_of(path, int(number))
+            text = settings.line_of(configured[path].text, int(number)) if path in configured else ""
             if text and len(found) < 5:
                 found[path, int(number)] = Event(
                     at=event.at,
@@ -270,6 +281,7 @@ def _lines_complained_of(events: list[Event]) -> list[Event]:
                     service=event.service,
                     source=f"configuration {path}",
                     line=int(number),
+                    trust=configured[path].trust,
                 )
     return list(found.values())
 
@@ -366,7 +378,7 @@ def _filesystems() -> list[Filesystem]:
         parts = psutil.disk_partitions(all=True)
     except (psutil.Error, OSError):
         return []
-    for part in [p for p in parts if p.fstype not in _REMOTE_KINDS][:200]:
+    for part in [p for p in parts if p.fstype not in NETWORK and not p.fstype.startswith("fuse.")][:200]:
         try:
             about = os.statvfs(part.mountpoint)
         except OSError:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import os
 import re
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
 
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.mask import mask_text
 from hollow_chain.facts.service import Service
+from hollow_chain.reach.handles import names_in
+from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of
+from hollow_chain.wording.secrets import mask_text
 
 TAIL_BYTES = 16 << 10
 MOST_LINES = 25
@@ -20,7 +20,7 @@ _LEVELS = {"emerg": "emergency", "aler": "alert", "crit": "critical", "fata": "c
            "warn": "warning", "noti": "notice", "info": "info"}  # fmt: skip
 
 
-def own_records(service: Service, named: list[str]) -> list[Event]:
+def own_records(service: Service, named: list[str], reader: EvidenceReader) -> list[Event]:
     """What the log files of *service* say since its last start was tried.
 
     *named* are the files that its definition, arguments or configuration name as logs; to these come the files in
@@ -30,54 +30,52 @@ def own_records(service: Service, named: list[str]) -> list[Event]:
     if since is None:
         return []
     found: list[Event] = []
-    for path in _candidates(service, named):
-        try:
-            changed = datetime.fromtimestamp(path.stat().st_mtime, UTC)
-        except OSError:
-            continue
-        if changed >= since - timedelta(seconds=2):
-            found += _tail(path, service.name, since, changed)
+    for path in _candidates(service, named, reader):
+        text = reader.text(service, path, TAIL_BYTES, from_end=True)
+        if text is not None and text.changed >= since - timedelta(seconds=2):
+            found += _records(text, service.name, since)
             if len({event.source for event in found}) >= MOST_FILES:
                 break
     return found
 
 
-def _candidates(service: Service, named: list[str]) -> list[Path]:
-    stem = service.name.rpartition(".")[0].partition("@")[0]
-    program = service.program.path.rpartition("/")[2] if service.program else ""
-    folders = [Path("/var/log") / name for name in dict.fromkeys((stem, program, stem.removesuffix("-server"))) if name]
-    near: list[Path] = []
-    for folder in folders:
-        try:
-            near += sorted((p for p in folder.iterdir() if p.is_file()), key=lambda p: -p.stat().st_mtime)[:MOST_FILES]
-        except OSError:
-            continue
-    chosen = [Path(path) for path in named if path.startswith("/")] + near
-    return [path for path in dict.fromkeys(chosen) if path.suffix not in (".gz", ".xz", ".zst") and path.is_file()]
+def _candidates(service: Service, named: list[str], reader: EvidenceReader) -> list[str]:
+    account = service.account.user if service.account else ""
+    near: list[tuple[float, str]] = []
+    for name in (name for name in names_of(service) if name != account):
+        folder = f"/var/log/{name}"
+        near += [(_changed(reader, f"{folder}/{one}"), f"{folder}/{one}") for one in names_in(reader.walker, folder)]
+    latest = [path for _, path in sorted(near, reverse=True)[: MOST_FILES * 3]]
+    chosen = [path for path in named if path.startswith("/")] + latest
+    return [path for path in dict.fromkeys(chosen) if not path.endswith((".gz", ".xz", ".zst"))]
 
 
-def _tail(path: Path, service: str, since: datetime, changed: datetime) -> list[Event]:
+def _changed(reader: EvidenceReader, path: str) -> float:
     try:
-        with path.open("rb") as file:
-            file.seek(max(0, os.fstat(file.fileno()).st_size - TAIL_BYTES))
-            lines = file.read(TAIL_BYTES).decode("utf-8", "replace").splitlines()
+        about = reader.walker.find(path).about
     except OSError:
-        return []
+        return 0.0
+    return about.st_mtime if about is not None else 0.0
+
+
+def _records(text: Text, service: str, since: datetime) -> list[Event]:
+    lines = text.text.splitlines()
     found: list[Event] = []
-    for line in lines[-MOST_LINES:]:
+    for line in lines[-MOST_LINES:] if text.whole else lines[1:][-MOST_LINES:]:
         at = moment_of(line)
         if not line.strip() or (at is not None and at < since - timedelta(seconds=2)):
             continue
         level = _LEVEL.search(line[:120])
         found.append(
             Event(
-                at=min(at, changed) if at else changed,
+                at=min(at, text.changed) if at else text.changed,
                 text=mask_text(line[:1000]),
                 service=service,
-                source=f"log file {path}",
+                source=f"log file {text.path}",
                 level=next(
                     (word for start, word in _LEVELS.items() if level and level[1].lower().startswith(start)), ""
                 ),
+                trust=text.trust,
             )
         )
     return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import glob
 import grp
 import os
@@ -13,6 +14,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from hollow_chain.facts.host import File, HostAccount
+from hollow_chain.reach.handles import Found, NotOpened, Walker, read
+
+_MAX_ACCOUNTS = 16 << 20
 
 _KINDS = {
     stat.S_IFREG: "file",
@@ -32,16 +36,19 @@ _MACHINES = {
     21: "ppc64",
     8: "mips",
 }
-REMOTE = ("nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "fuse.sshfs", "fuse.glusterfs", "afs")
 
 
 class Looker:
-    """Looks at paths of this machine, each once; stays off network file systems, which may never answer."""
+    """Looks at paths of this machine, each once; stays off network file systems, which may never answer.
+
+    Links are followed here, as the service itself would follow them: it is only told what stands at their end. Content is read of
+    locks and programs alone, of the first a number, of the second what kind of program it is.
+    """
 
     def __init__(self) -> None:
         self.seen: dict[str, File] = {}
         self.passed_over: list[str] = []
-        self._remote = _remote_mounts()
+        self._walker = Walker(any_link=True)
         self._names: dict[tuple[str, int], str] = {}
         self._locks: dict[int, int] | None = None
 
@@ -55,7 +62,7 @@ class Looker:
         known = self.seen.get(path)
         if known is not None and not (is_program and known.exists and not known.format):
             return known
-        if any(path == mount or path.startswith(mount + "/") for mount in self._remote):
+        if self._is_off_limits(path):
             self.passed_over.append(path)
             return None
         found = self._described(path)
@@ -83,23 +90,33 @@ class Looker:
         if self._locks is None:
             self._locks = _kernel_locks()
         try:
-            file.held_by = self._locks.get(Path(file.path).stat().st_ino, 0)
-            with Path(file.path).open("rb") as content:
-                words = content.read(64).split()
+            with Walker() as walker:
+                content = read(walker, file.path, 64)
         except OSError:
             return
+        file.held_by = self._locks.get(content.about.st_ino, 0)
+        words = content.data.split()
         if words and words[0].isdigit() and len(words[0]) < 10:
             file.names_process = int(words[0])
             file.process_runs = Path(f"/proc/{file.names_process}").exists()
 
+    def _is_off_limits(self, path: str) -> bool:
+        return any(path == mount or path.startswith(mount + "/") for mount in self._walker.off_limits)
+
     def _described(self, path: str) -> File | None:
         try:
-            about = Path(path).stat()
+            found = self._walker.find(path)
         except (FileNotFoundError, NotADirectoryError):
-            target = _link_target(path)
-            return File(path=path, exists=False, link_to=target)
+            return File(path=path, exists=False, link_to=_link_target(path))
+        except NotOpened as refused:
+            if refused.errno == errno.EREMOTE:
+                self.passed_over.append(path)
+            return None
         except (OSError, ValueError):
             return None
+        about = found.about
+        if about is None:
+            return File(path=path, exists=False, link_to=_link_target(path))
         kind = _KINDS.get(stat.S_IFMT(about.st_mode), "other")
         return File(
             path=path,
@@ -110,14 +127,15 @@ class Looker:
             size=about.st_size if kind == "file" else None,
             changed_at=datetime.fromtimestamp(about.st_mtime, UTC) if 0 < about.st_mtime < 1e11 else None,
             executable=bool(about.st_mode & 0o111) if kind == "file" else None,
-            link_to=_link_target(path),
-            acl=self._acl(path),
+            # A link of others on the way counts like one in the last place: the path means what its maker wants.
+            link_to=_link_target(path) or (found.path if found.through_link else ""),
+            acl=self._acl(found),
         )
 
-    def _acl(self, path: str) -> list[str]:
+    def _acl(self, found: Found) -> list[str]:
         """The entries of the access control list of *path* beyond owner and others; empty where it has none."""
         try:
-            data = os.getxattr(path, "system.posix_acl_access")
+            data = os.getxattr(f"/proc/self/fd/{found.folder.handle}/{found.name}", _ACL, follow_symlinks=False)
         except (OSError, ValueError, AttributeError):
             return []
         return [
@@ -148,8 +166,7 @@ class Looker:
 
     def _add_format(self, file: File) -> None:
         try:
-            with Path(file.path).open("rb") as program:
-                head = program.read(256)
+            head = read(self._walker, file.path, 256).data
         except OSError:
             return
         file.format, file.interpreter = program_format(head)
@@ -157,6 +174,7 @@ class Looker:
             file.interpreter_exists = Path(file.interpreter).exists()
 
 
+_ACL = "system.posix_acl_access"
 _ACL_KINDS = {0x02: "user", 0x04: "group", 0x08: "group", 0x10: "mask"}
 _ACL_NAMED = (0x02, 0x08)
 
@@ -244,15 +262,6 @@ def _kernel_locks() -> dict[int, int]:
     return found
 
 
-def _remote_mounts() -> list[str]:
-    try:
-        lines = Path("/proc/self/mounts").read_text().splitlines()
-    except OSError:
-        return []
-    fields = [line.split() for line in lines]
-    return [words[1] for words in fields if len(words) > 2 and words[2] in REMOTE]
-
-
 def accounts(users: Iterable[str], groups: Iterable[str]) -> list[HostAccount]:
     """Whether each named account is there, and its groups; whether it is locked or expired, as far as that may be read."""
     found = [_user(name) for name in sorted(set(users))]
@@ -266,7 +275,8 @@ def accounts(users: Iterable[str], groups: Iterable[str]) -> list[HostAccount]:
 def _expiry() -> dict[str, tuple[bool, datetime | None]]:
     """Of each account: whether a password that it had is locked, and when it expires (shadow(5)); no password is kept."""
     try:
-        lines = Path("/etc/shadow").read_text().splitlines()
+        with Walker() as walker:
+            lines = read(walker, "/etc/shadow", _MAX_ACCOUNTS).data.decode("utf-8", "replace").splitlines()
     except OSError:
         return {}
     found: dict[str, tuple[bool, datetime | None]] = {}

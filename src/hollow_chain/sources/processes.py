@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from hollow_chain.facts.host import Adapter, Listener, Process, Unread
-from hollow_chain.facts.mask import mask_arguments
+from hollow_chain.wording.secrets import mask_arguments
 
 _SUFFIXES = (".service", ".socket", ".scope", ".mount", ".swap")
 MAX_LISTENERS = 20_000

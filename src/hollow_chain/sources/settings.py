@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
+import stat
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
-from pathlib import Path
+from pathlib import PurePath
 
 from hollow_chain.facts.service import Claim
+from hollow_chain.reach.handles import Walker, names_in
 
-MAX_BYTES = 1 << 20
 MOST_FILES = 80
 MOST_CLAIMS = 32
 _DEPTH = 3
@@ -40,6 +41,10 @@ _NETWORK = re.compile(
     r"(?i)(?:^|[_.\-])(?:tcp|network(?:ing)?)(?:$|[_.\-](?:enabled?|listen))|^enable[_.\-]?(?:tcp|network)"
 )
 _NEGATED = re.compile(r"(?i)^(?:skip|disable|no)[_.\-]")
+_OWN = re.compile(
+    r"(?im)^[ \t]{0,40}-{0,2}(?:[\w.\-]{0,40}(?:pid|lock|sock)[\w.\-]{0,40}[ \t]{0,8}[:=]?[ \t]{0,8}[\"']?(?P<path>/[^\s\"';,]{2,300})|"
+    r"[\w.\-]{1,60}[ \t]{0,8}[:= \t][ \t]{0,8}[\"']?(?P<named>/[^\s\"';,]{2,300}(?:pid|lock|sock)\b))"
+)
 _LOG = re.compile(r"(?im)^[ \t]*[\w.\-]*log[\w.\-]*[ \t]*[:= \t][ \t]*[\"']?(?P<path>/[^\s\"';,]{2,300})")
 
 
@@ -75,8 +80,11 @@ def speaks_of_listening(key: str) -> bool:
     )  # fmt: skip
 
 
-def claims_of_text(text: str, source: str) -> list[Claim]:
-    """Endpoints in a configuration text; those that it switches off too. Addresses that stand alone go with the ports."""
+def claims_of_text(text: str, source: str, told: bool = False) -> list[Claim]:
+    """Endpoints in a configuration text; those that it switches off too. Addresses that stand alone go with the ports.
+
+    *told* says that others than root may write the text.
+    """
     where = f"configuration {source}"
     found: list[tuple[bool, Claim]] = []
     addresses: list[str] = []
@@ -106,7 +114,10 @@ def claims_of_text(text: str, source: str) -> list[Claim]:
     ordered = [claim for _, claim in sorted(found, key=lambda pair: not pair[0])]
     if silent:  # without an address to listen on, a port alone is no claim
         ordered = [c for c in ordered if c.address or c.switched_off]
-    return _on(ordered, addresses)[:MOST_CLAIMS]
+    chosen = _on(ordered, addresses)[:MOST_CLAIMS]
+    for claim in chosen if told else ():
+        claim.told = True
+    return chosen
 
 
 def _claim(endpoint: re.Match[str], where: str) -> Claim:
@@ -150,44 +161,38 @@ def log_paths_of_text(text: str) -> list[str]:
     return list(dict.fromkeys(m["path"] for m in _LOG.finditer(text)))[:8]
 
 
-def texts(paths: Iterable[str]) -> dict[str, str]:
-    """The texts of configuration files, as far as they are small plain files."""
-    found: dict[str, str] = {}
-    for path in paths:
-        try:
-            place = Path(path)
-            if place.is_file() and place.stat().st_size <= MAX_BYTES:
-                found[path] = place.read_bytes().decode("utf-8", "replace")
-        except OSError:
-            continue
-    return found
+def own_paths_of_text(text: str) -> list[str]:
+    """Files that a configuration text names as locks, PID files or sockets, by the key or by the name."""
+    return list(dict.fromkeys(m["path"] or m["named"] for m in _OWN.finditer(text)))[:16]
 
 
-def configuration_of(names: Iterable[str]) -> list[str]:
+def configuration_of(names: Iterable[str], walker: Walker) -> list[str]:
     """Where the configuration of a program lies by the habit of file systems (hier(7)): below /etc, by its names."""
     found: list[str] = []
     for name in dict.fromkeys(n for n in names if n and "/" not in n and not n.startswith(".")):
         found += [f"/etc/{name}.conf", f"/etc/default/{name}"]
-        found += map(str, _below(Path("/etc") / name, _DEPTH))
+        found += _below(walker, f"/etc/{name}", _DEPTH)
     return list(dict.fromkeys(found))[:MOST_FILES]
 
 
-def _below(folder: Path, depth: int) -> Iterator[Path]:
+def _below(walker: Walker, folder: str, depth: int) -> Iterator[str]:
     """Files of a folder that look like configuration in force: not those that only lie ready."""
-    try:
-        entries = sorted(folder.iterdir())
-    except OSError:
-        return
-    for entry in entries[:200]:
-        if entry.name.startswith(".") or entry.name.endswith(("-available", "~")):
+    for name in names_in(walker, folder, 200):
+        if name.startswith(".") or name.endswith(("-available", "~")):
             continue
-        if entry.suffix in _SUFFIXES and entry.is_file():
-            yield entry
-        elif depth > 1 and entry.is_dir():
-            yield from _below(entry, depth - 1)
+        path = f"{folder}/{name}"
+        try:
+            about = walker.find(path).about
+        except OSError:
+            continue
+        kind = stat.S_IFMT(about.st_mode) if about is not None else 0
+        if PurePath(name).suffix in _SUFFIXES and kind == stat.S_IFREG:
+            yield path
+        elif depth > 1 and kind == stat.S_IFDIR:
+            yield from _below(walker, path, depth - 1)
 
 
-def line_of(path: str, number: int) -> str:
-    """One line of a configuration file, cut to a bearable length; empty where it cannot be read."""
-    lines = texts([path]).get(path, "").splitlines()
+def line_of(text: str, number: int) -> str:
+    """One line of a configuration text, cut to a bearable length; empty where there is none."""
+    lines = text.splitlines()
     return lines[number - 1].strip()[:500] if 0 < number <= len(lines) else ""

@@ -10,7 +10,6 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
-from hollow_chain.facts.mask import mask_arguments, mask_environment, mask_text
 from hollow_chain.facts.service import (
     Account,
     Condition,
@@ -26,6 +25,7 @@ from hollow_chain.facts.service import (
     State,
     Trigger,
 )
+from hollow_chain.wording.secrets import mask_arguments, mask_environment, mask_text
 
 Properties = dict[str, Any]
 _FOREVER = (1 << 64) - 1
@@ -223,11 +223,11 @@ def _program(facts: Properties, kind: str) -> Program | None:
         return Program(style="mount", paths=[p for p in (facts.get("Where", ""), facts.get("What", "")) if p])
     if kind != "service":
         return None
-    path, arguments = (commands[0][0], list(commands[0][1])) if commands else ("", [])
+    path, arguments = (commands[0][0], mask_arguments(list(commands[0][1]))) if commands else ("", [])
     files = [p for p, may_be_missing in facts.get("EnvironmentFiles", ()) if not may_be_missing]
     return Program(
         path=path,
-        arguments=mask_arguments(arguments)[:200],
+        arguments=arguments[:200],
         # A folder marked with "!" may be missing, and is then not used.
         folder="" if facts.get("WorkingDirectory", "").startswith("!") else facts.get("WorkingDirectory", ""),
         root=facts.get("RootDirectory", ""),
@@ -243,7 +243,24 @@ def _program(facts: Properties, kind: str) -> Program | None:
             for word in (facts.get("StandardOutput", ""), facts.get("StandardError", ""))
             if word.startswith(("file:", "append:", "truncate:"))
         ],
+        own_folders=_own_folders(facts),
     )
+
+
+# systemd.exec(5), "RuntimeDirectory=, StateDirectory=, CacheDirectory=, LogsDirectory=, ConfigurationDirectory=".
+_GIVEN_FOLDERS = {
+    "RuntimeDirectory": "/run",
+    "StateDirectory": "/var/lib",
+    "CacheDirectory": "/var/cache",
+    "LogsDirectory": "/var/log",
+    "ConfigurationDirectory": "/etc",
+}
+
+
+def _own_folders(facts: Properties) -> list[str]:
+    return [
+        f"{root}/{name}" for word, root in _GIVEN_FOLDERS.items() for name in facts.get(word, ()) if ".." not in name
+    ]
 
 
 def _named_paths(facts: Properties, arguments: list[str]) -> list[str]:

@@ -9,9 +9,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from hollow_chain.facts.mask import mask_arguments, mask_text
 from hollow_chain.facts.service import Account, Condition, Definition, Link, LinkKind, Program, Service, Startup
 from hollow_chain.sources import unit_file
+from hollow_chain.wording.secrets import mask_arguments, mask_text
 
 _LINKS: tuple[tuple[str, LinkKind, bool], ...] = (
     ("Requires", "hard", True),

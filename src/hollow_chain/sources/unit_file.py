@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import NamedTuple
+
+from hollow_chain.reach import handles
 
 MAX_BYTES = 1 << 20
 
@@ -45,13 +46,13 @@ def parse(text: str, file: str = "") -> list[Setting]:
 def read(paths: list[str]) -> list[Setting]:
     """The assignments of several files, one after the other; those that cannot be read are passed over."""
     settings: list[Setting] = []
-    for path in paths:
-        try:
-            with Path(path).open("rb") as file:
-                text = file.read(MAX_BYTES).decode("utf-8", "replace")
-        except OSError:
-            continue
-        settings += parse(text, path)
+    with handles.Walker() as walker:
+        for path in paths:
+            try:
+                text = handles.read(walker, path, MAX_BYTES).data.decode("utf-8", "replace")
+            except OSError:
+                continue
+            settings += parse(text, path)
     return settings
 
 

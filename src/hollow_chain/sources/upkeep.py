@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import os
 import platform
 from datetime import datetime, timedelta
 from pathlib import Path
 
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Service
+from hollow_chain.reach.handles import Walker, read
 from hollow_chain.sources.logs import moment_of
+from hollow_chain.wording.secrets import mask_text
 
 _LOGS = (
     "/var/log/dpkg.log",
@@ -32,10 +33,12 @@ def add_records(host: Host) -> None:
         return
     for path in _LOGS:
         found: list[Event] = []
-        for line in _tail(Path(path)):
+        for line in _tail(path):
             at = moment_of(line)
             if at is not None and any(abs(at - moment) < _AROUND for moment in moments):
-                found.append(Event(at=at, text=line[:300], source=f"log file {path}", level="info"))
+                found.append(
+                    Event(at=at, text=mask_text(line[:300]), source=f"log file {path}", level="info", trust="trusted")
+                )
         host.events += found[-_MOST:]
 
 
@@ -47,22 +50,22 @@ def _stopped_at(service: Service) -> datetime | None:
     return (last.left_up_at or last.ended_at) if service.startup in ("automatic", "delayed") else None
 
 
-def _tail(path: Path) -> list[str]:
+def _tail(path: str) -> list[str]:
+    """The last lines of a log of root's; of one that others may write, none."""
     try:
-        with path.open("rb") as file:
-            file.seek(max(0, os.fstat(file.fileno()).st_size - _TAIL_BYTES))
-            return file.read(_TAIL_BYTES).decode("utf-8", "replace").splitlines()
+        with Walker() as walker:
+            content = read(walker, path, _TAIL_BYTES, from_end=True)
     except OSError:
         return []
+    if content.about.st_uid != 0 or not content.alone:
+        return []
+    return content.data.decode("utf-8", "replace").splitlines()
 
 
 def reboot_due(container: bool) -> str:
     """Why this machine waits for a reboot; empty where it does not, as far as can be seen."""
     if _ASKED_FOR.exists():
-        try:
-            names = Path(f"{_ASKED_FOR}.pkgs").read_text().split()
-        except OSError:
-            names = []
+        names = " ".join(_tail(f"{_ASKED_FOR}.pkgs")).split()
         return f"asked for by {', '.join(dict.fromkeys(names[:5]))}" if names else "asked for by an update"
     running = platform.release()
     if not container and _MODULES.is_dir() and any(_MODULES.iterdir()) and not (_MODULES / running).exists():

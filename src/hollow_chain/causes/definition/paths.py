@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from hollow_chain.causes import acts
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import programs_of
+from hollow_chain.causes.places import given
 from hollow_chain.causes.rights import owners_of
 from hollow_chain.causes.rule import (
     AFTER_RELOAD,
@@ -95,7 +96,7 @@ def _made(case: Case, path: str) -> tuple[acts.Act, ...]:
     """The working folder, for whom the service runs as, where that account is there."""
     user, group = owners_of(case)
     known = case.account(user)
-    if case.host.manager != "systemd" or (known is not None and not known.exists):
+    if case.host.manager != "systemd" or (known is not None and not known.exists) or not given(case, path):
         return ()
     return (acts.folder(path, user, group),)
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from hollow_chain.causes.acts import mode
+from hollow_chain.causes.acts import Act, mode
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.places import is_own_program
 from hollow_chain.causes.rights import place_of
 from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
@@ -131,11 +132,17 @@ def program_not_executable(case: Case) -> Iterator[Finding]:
                 if file.kind == "folder"
                 else Mend(
                     f"Give {path} the right to be run (mode {_runnable(case, file):04o}), after a look that it is the right file.",
-                    acts=(mode(path, _runnable(case, file)),) if re.fullmatch("[0-7]{3,4}", file.mode) else (),
+                    acts=_let_run(case, path, file),
                 ),
             ),
             explains=("access-denied",),
         )
+
+
+def _let_run(case: Case, path: str, file: File) -> tuple[Act, ...]:
+    """Give the program that the definition names the right to be run; nothing that runs as its owner, and nothing else's."""
+    known = bool(re.fullmatch("0?[0-7]{3}", file.mode)) and not file.link_to and not file.acl
+    return (mode(path, _runnable(case, file)),) if known and is_own_program(case, path) else ()
 
 
 def _runnable(case: Case, file: File) -> int:

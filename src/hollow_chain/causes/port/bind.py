@@ -12,6 +12,7 @@ from hollow_chain.causes.words import failed_last, numbered
 from hollow_chain.facts import lines
 from hollow_chain.facts.endpoints import ANY, first_for_all, free_neighbor, in_ranges, of_claim
 from hollow_chain.facts.endpoints import said as said_endpoint
+from hollow_chain.facts.host import TOLD, Event
 from hollow_chain.lazy import pattern
 
 _BIND = pattern(r"(?i)\b(?:bind|binding|listen(?:ing)?|socket|port|address)\b")
@@ -83,9 +84,11 @@ def address_missing(case: Case) -> Iterator[Finding]:
 _LOW_PORTS = "CAP_NET_BIND_SERVICE"
 
 
-def _let_bind(case: Case) -> tuple[Act, ...]:
-    """The one right to take low ports, and nothing more (capabilities(7); systemd.exec(5), "AmbientCapabilities=")."""
-    if case.host.manager != "systemd":
+def _let_bind(case: Case, event: Event, port: int) -> tuple[Act, ...]:
+    """The one right to take low ports, and nothing more (capabilities(7); systemd.exec(5), "AmbientCapabilities="); where more than
+    words of the service itself says that it is to have that port."""
+    is_set = any(claim.port == port and not claim.told for claim in case.service.claims)
+    if case.host.manager != "systemd" or (event.trust in TOLD and not is_set):
         return ()
     kept = case.service.confinement.capabilities if case.service.confinement else None
     within = (f"CapabilityBoundingSet={_LOW_PORTS}",) if kept is not None and _LOW_PORTS not in kept else ()
@@ -117,7 +120,7 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
             mends=(
                 Mend(f"Give {case.service.name} the single right to take low ports (CAP_NET_BIND_SERVICE), or have the "
                      "manager hold the socket for it.", "after a reload and a restart",
-                     _let_bind(case)),
+                     _let_bind(case, event, port)),
                 Mend(f"Or let it use a port from {first} on.", "after a restart"),
             ),
             explains=("exits-with-error", "crash-loop", "access-denied", "config-rejected", "start-rate-limited"),

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import replace
 
-from hollow_chain.causes.acts import give_way, start
+from hollow_chain.causes.acts import Act, give_way, start
 from hollow_chain.causes.case import SOCKETS, Case
 from hollow_chain.causes.rule import DOUBT, FITS, NOT_UP, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
@@ -159,7 +159,7 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
         mends=(
             Mend(
                 f"Stop {holder}, and keep it from starting at boot, if it is not the one that should have the port.",
-                acts=() if listener.shared_with else give_way(case.graph.find(case.node.host, listener.service)),
+                acts=_giving_way(case, claim, line, listener),
             ),
             Mend(
                 f"Or give one of the two another port; {free_neighbor(case.host, of_claim(claim))} is free.",
@@ -177,6 +177,15 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
             "start-rate-limited",
         ),
     )
+
+
+def _giving_way(case: Case, claim: Claim, line: Evidence | None, listener: Listener) -> tuple[Act, ...]:
+    """Have the holder give way, where more than words of the service itself says that the endpoint is to be its own: its definition,
+    or a configuration that only root writes."""
+    set_to = any(overlap(of_claim(one), of_claim(claim)) and not one.told for one in case.service.claims)
+    if listener.shared_with or (line is not None and line.told and not set_to):
+        return ()
+    return give_way(case.graph.find(case.node.host, listener.service))
 
 
 def _was_held(case: Case, claim: Claim, line: Evidence | None) -> Finding:

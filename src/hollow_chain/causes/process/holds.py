@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from hollow_chain.causes.acts import give_way, remove, start
+from hollow_chain.causes import places
+from hollow_chain.causes.acts import Act, give_way, remove, start
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.rule import FITS, HINT, NOT_UP, SAID, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
 from hollow_chain.facts import lines
-from hollow_chain.facts.host import Event, File, Filesystem, Process
+from hollow_chain.facts.host import TOLD, Event, File, Filesystem, Process
 from hollow_chain.lazy import pattern
 
 _LOCK = pattern(
@@ -98,7 +99,7 @@ def lock_held(case: Case) -> Iterator[Finding]:
             mends=(
                 Mend(
                     f"Stop {who}, and keep it from coming back; then start {case.service.name}.",
-                    acts=give_way(case.graph.find(case.node.host, who)),
+                    acts=_giving_way(case, event, path, holder),
                 ),
             ),
             holder=who,
@@ -137,11 +138,26 @@ def stale_lock(case: Case) -> Iterator[Finding]:
             mends=(
                 Mend(
                     f"Remove {path}, now that its process is known to be gone; then start {case.service.name}.",
-                    acts=(remove(path), start(case.node.name)) if "process " in gone else (),
+                    acts=_removal(case, file),
                 ),
             ),
             explains=("exits-with-error", "crash-loop"),
         )
+
+
+def _giving_way(case: Case, event: Event, path: str, holder: Process) -> tuple[Act, ...]:
+    """Have the holder give way, where the kernel says that it has the file, and more than words that the file is the service's."""
+    file = case.file(path) if path else None
+    if file is None or file.held_by != holder.process or (event.trust in TOLD and not places.uses(case, path)):
+        return ()
+    return give_way(case.graph.find(case.node.host, holder.service))
+
+
+def _removal(case: Case, file: File) -> tuple[Act, ...]:
+    """Remove a left-over of the service's own, whose process, by the number in the file itself, is proven gone."""
+    if not file.names_process or not places.may_be_removed(case, file):
+        return ()
+    return (remove(file.path), start(case.node.name))
 
 
 def _is_gone(case: Case, event: Event, file: File) -> str:

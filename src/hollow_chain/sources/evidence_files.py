@@ -1,0 +1,145 @@
+"""Files that are read for evidence: only what root or the service itself has written, and only where nobody could swap them.
+
+Whoever owns a file decides what it says. What a service says of itself is evidence about that service; what anybody else has
+left where it looks for its files is none.
+"""
+
+from __future__ import annotations
+
+import errno
+import grp
+import os
+import pwd
+import stat
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from functools import lru_cache
+
+from hollow_chain.facts.host import Trust
+from hollow_chain.facts.service import Service
+from hollow_chain.reach.handles import Content, Folder, NotOpened, Walker, read
+
+_DYNAMIC_USERS = range(61184, 65520)
+"""Numbers of accounts that the manager makes for one run (systemd's "Users, Groups, UIDs and GIDs")."""
+MAX_CONFIGURATION = 1 << 20
+
+
+@dataclass(frozen=True)
+class Text:
+    """What a file of a service says, who could have written it, and when it was changed."""
+
+    path: str
+    text: str
+    changed: datetime
+    trust: Trust
+    whole: bool = True
+    """False: only its end was read, and the first line may be cut off."""
+
+
+def names_of(service: Service) -> list[str]:
+    """The names that a service's own folders bear by habit: its own, that of its program, that of its account."""
+    stems = [name.rpartition(".")[0].partition("@")[0] for name in (service.name, *service.aliases)]
+    program = service.program.path.rpartition("/")[2] if service.program else ""
+    account = service.account.user if service.account else ""
+    found = [*stems, program, *(stem.removesuffix("-server") for stem in stems), account]
+    return [name for name in dict.fromkeys(found) if name and name != "root" and "/" not in name and name[0] != "."]
+
+
+class EvidenceReader:
+    """Reads files of services on this machine. Use as a context manager."""
+
+    def __init__(self) -> None:
+        self._walker = Walker()
+
+    def __enter__(self) -> EvidenceReader:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._walker.__exit__()
+
+    @property
+    def walker(self) -> Walker:
+        """What finds the files."""
+        return self._walker
+
+    def text(self, service: Service, path: str, most: int = MAX_CONFIGURATION, from_end: bool = False) -> Text | None:
+        """The text of a file of *service*; None where it cannot be read, or is not read for evidence.
+
+        A file that is longer than *most* is not read, but for its end where *from_end*.
+        """
+        try:
+            content, trust = self.content(service, path, most, from_end)
+        except OSError:
+            return None
+        changed = datetime.fromtimestamp(min(max(content.about.st_mtime, 0.0), 1e11), UTC)
+        return Text(path, content.data.decode("utf-8", "replace"), changed, trust, not content.begins)
+
+    def content(self, service: Service, path: str, most: int, from_end: bool = False) -> tuple[Content, Trust]:
+        """The same in bytes. Raises :class:`OSError` where it cannot be read, or is not read for evidence."""
+        content = read(self._walker, path, most, from_end)
+        trust = self._trust(service, content)
+        if not trust:
+            raise NotOpened(errno.EACCES, "a file of somebody else", path)
+        if content.about.st_size > most and not from_end:
+            raise NotOpened(errno.EFBIG, f"larger than {most >> 10} KiB", path)
+        return content, trust
+
+    def _trust(self, service: Service, content: Content) -> Trust:
+        """Who could have written a file; empty where it is somebody's of whom the service knows nothing."""
+        owner, mode = content.about.st_uid, content.about.st_mode
+        root = owner in (0, os.geteuid())
+        if root and content.alone and not mode & (stat.S_IWGRP | stat.S_IWOTH):
+            return "trusted"
+        if not root and owner not in _account(service) and not self._is_given(service, content, owner):
+            return ""
+        return "told" if mode & stat.S_IWOTH else "own"
+
+    def _is_given(self, service: Service, content: Content, owner: int) -> bool:
+        """Whether root gave a folder of the service's own name, in which the file lies, to the owner of the file: programs that
+        start as root and change to an account of their own write there, and the definition does not tell that account."""
+        folder: Folder | None = content.folder
+        while folder is not None and not self._names_it(service, folder):
+            folder = folder.above
+        if folder is None or folder.above is None or not folder.above.guards(folder.about):
+            return False
+        about = folder.about
+        return about.st_uid == owner or (bool(about.st_mode & stat.S_IWGRP) and about.st_gid in _groups(owner))
+
+    def _names_it(self, service: Service, folder: Folder) -> bool:
+        own = service.program.own_folders if service.program else []
+        return folder.path in own or folder.path.rpartition("/")[2] in names_of(service)
+
+
+def _account(service: Service) -> frozenset[int]:
+    account = service.account
+    if account is None:
+        return frozenset()
+    if account.dynamic:
+        return frozenset(_DYNAMIC_USERS)
+    number = user_number(account.user) if account.user else None
+    return frozenset() if number is None else frozenset({number})
+
+
+@lru_cache(maxsize=256)
+def user_number(name: str) -> int | None:
+    """The number of an account; None where there is none."""
+    try:
+        return int(name) if name.isdigit() else pwd.getpwnam(name).pw_uid
+    except (KeyError, ValueError, OverflowError):
+        return None
+
+
+@lru_cache(maxsize=256)
+def _groups(user: int) -> frozenset[int]:
+    try:
+        entry = pwd.getpwuid(user)
+        return frozenset({entry.pw_gid, *(g.gr_gid for g in grp.getgrall() if entry.pw_name in g.gr_mem)})
+    except (KeyError, OverflowError):
+        return frozenset()
+
+
+def texts(reader: EvidenceReader, service: Service, paths: Iterable[str]) -> dict[str, Text]:
+    """The texts of those of *paths* that are read for evidence about *service*."""
+    found = {path: reader.text(service, path) for path in dict.fromkeys(paths)}
+    return {path: text for path, text in found.items() if text is not None}
