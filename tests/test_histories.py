@@ -12,6 +12,7 @@ from hollow_chain.facts.license import LicenseServer
 from hollow_chain.facts.service import LastRun, Limits, Program, Service
 from hollow_chain.lazy import pattern
 from hollow_chain.sources import boots, licenses, upkeep
+from hollow_chain.sources.evidence_files import EvidenceReader
 from hollow_chain.sources.journal import FAILED, STARTED, STARTING, Told
 
 BEGAN = datetime(2026, 3, 4, 5, 0, tzinfo=UTC)
@@ -77,7 +78,8 @@ WANTS = {
 def test_what_seats_a_service_wants(how: str) -> None:
     service = Service(name="plan.service", program=WANTS[how])
     host = Host(name="quay", services=[service], license_servers=[LicenseServer(service="desk.service", port=7300)])
-    licenses.add(host)
+    with EvidenceReader() as reader:
+        licenses.add(host, reader)
     want = service.seats[0]
     assert (want.product, want.feature, want.version, want.seats, want.server, want.host) == (
         "suite",
@@ -92,7 +94,8 @@ def test_what_seats_a_service_wants(how: str) -> None:
 def test_seats_of_another_host_keep_its_name_and_nonsense_wants_nothing() -> None:
     far = Service(name="far.service", program=Program(arguments=["x", "license", "hold", "mole", "--want", "suite"]))
     odd = Service(name="odd.service", program=Program(arguments=["x", "license", "hold", "mole", "--want", ":::"]))
-    licenses.add(Host(name="quay", services=[far, odd]))
+    with EvidenceReader() as reader:
+        licenses.add(Host(name="quay", services=[far, odd]), reader)
     assert (far.seats[0].host, far.seats[0].port) == ("mole", 7171)
     assert odd.seats == []
 
@@ -105,7 +108,8 @@ def test_a_license_server_is_known_by_the_file_it_is_given(tmp_path: Path) -> No
         name="desk.service", program=Program(arguments=["x", "license", "serve", "--heartbeat", "2", str(named)])
     )
     host = Host(name="quay", services=[service])
-    licenses.add(host)
+    with EvidenceReader() as reader:
+        licenses.add(host, reader)
     assert [s.file for s in host.license_servers] == [str(named)]
     assert not host.license_files[0].exists
     assert host.license_files[0].near_files == [str(beside)]

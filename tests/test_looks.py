@@ -14,6 +14,7 @@ from hollow_chain.facts import lines
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Condition, LastRun, Program, Service
 from hollow_chain.sources import looks, settings
+from hollow_chain.sources.evidence_files import EvidenceReader
 from hollow_chain.sources.files import write_atomically
 from hollow_chain.sources.logs import own_records
 from hollow_chain.sources.processes import listeners
@@ -123,7 +124,9 @@ def test_endpoints_of_arguments_and_configurations() -> None:
         "/var/log/x/error.log",
         "/y/z",
     ]
-    assert settings.line_of("/nowhere/x", 3) == ""
+    assert [settings.line_of("one\n two \n", number) for number in (0, 2, 3)] == ["", "two", ""]
+    own = "pid-file = /run/x/x.pid\nlock_path /var/lock/x;\nunixsocket '/run/x.sock'\ninclude /etc/x/y\n"
+    assert settings.own_paths_of_text(own) == ["/run/x/x.pid", "/var/lock/x", "/run/x.sock"]
 
 
 def test_own_log_files_are_read_from_their_end_since_the_last_start_and_masked(tmp_path: Path) -> None:
@@ -133,13 +136,15 @@ def test_own_log_files_are_read_from_their_end_since_the_last_start_and_masked(t
     log = tmp_path / "own.log"
     log.write_text(f"{old} ERROR old trouble\n" * 2000 + f"{new} ERROR cannot bind 0.0.0.0:80 password=kraken\n")
     service = Service(name="a.service", program=Program(path="/a"), last=LastRun(started_at=started))
-    found = own_records(service, [str(log)])
+    with EvidenceReader() as reader:
+        found = own_records(service, [str(log)], reader)
     assert [event.text.split(" ", 2)[2] for event in found] == ["ERROR cannot bind 0.0.0.0:80 password=[masked]"]
     assert found[0].level == "error"
-    os.utime(log, (1, 1))
-    assert own_records(service, [str(log)]) == []
-    service.last = None
-    assert own_records(service, [str(log)]) == []
+    with EvidenceReader() as reader:
+        os.utime(log, (1, 1))
+        assert own_records(service, [str(log)], reader) == []
+        service.last = None
+        assert own_records(service, [str(log)], reader) == []
 
 
 def said(*texts: str) -> list[Event]:

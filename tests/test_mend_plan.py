@@ -146,32 +146,58 @@ def test_a_plan_that_harms_is_not_offered(plan: Callable[..., Any]) -> None:
 
 RIGHTS = {
     "a file of root that is to be read": (
-        "{path: /etc/plan.conf, owner: root, group: root, mode: '0600'}", "open /etc/plan.conf: Permission denied",
+        "{path: /srv/plan.conf, owner: root, group: root, mode: '0600'}", "open /srv/plan.conf: Permission denied",
         [("root:root", "root:mates"), ("0600", "0640")]),
     "a file of its group": (
-        "{path: /etc/plan.conf, owner: root, group: mates, mode: '0600'}", "open /etc/plan.conf: Permission denied", [("0600", "0640")]),
+        "{path: /srv/plan.conf, owner: root, group: mates, mode: '0600'}", "open /srv/plan.conf: Permission denied", [("0600", "0640")]),
     "its own file": (
-        "{path: /etc/plan.conf, owner: mate, group: mates, mode: '0200'}", "open /etc/plan.conf: Permission denied", [("0200", "0600")]),
+        "{path: /srv/plan.conf, owner: mate, group: mates, mode: '0200'}", "open /srv/plan.conf: Permission denied", [("0200", "0600")]),
     "a folder that it writes to": (
-        "{path: /var/lib/plan, kind: folder, owner: root, group: root, mode: '0755'}", "cannot write /var/lib/plan: Permission denied",
+        "{path: /var/lib/desk, kind: folder, owner: root, group: root, mode: '0755'}", "cannot write /var/lib/desk: Permission denied",
         [("root:root", "mate:root")]),
     "a folder on the way": (
         "{path: /srv/deck, kind: folder, owner: root, group: root, mode: '0700'}, {path: /srv/deck/x, owner: root, group: root, mode: '0644'}",
         "open /srv/deck/x: Permission denied", [("root:root", "root:mates"), ("0700", "0710")]),
 }  # fmt: skip
 NOT_OPENED = {
-    "somebody else's": "{path: /etc/plan.conf, owner: purser, group: purser, mode: '0600'}",
-    "with a list": "{path: /etc/plan.conf, owner: root, group: root, mode: '0600', acl: ['user:cook:r--']}",
-    "one that runs as its owner": "{path: /etc/plan.conf, owner: root, group: root, mode: '4700'}",
-    "a group that uses it": "{path: /etc/plan.conf, owner: root, group: cooks, mode: '0640'}",
+    "somebody else's": "{path: /srv/plan.conf, owner: purser, group: purser, mode: '0600'}",
+    "with a list": "{path: /srv/plan.conf, owner: root, group: root, mode: '0600', acl: ['user:cook:r--']}",
+    "one that runs as its owner": "{path: /srv/plan.conf, owner: root, group: root, mode: '4700'}",
+    "a group that uses it": "{path: /srv/plan.conf, owner: root, group: cooks, mode: '0640'}",
 }
 ACCOUNT = "  accounts: [{name: mate, id: 1001, groups: [mates]}]\n"
-DENIED = "last: {result: exit-code, exit_status: 1}, account: {user: mate}"
+DENIED = (
+    "last: {result: exit-code, exit_status: 1}, account: {user: mate}, program: {path: /usr/bin/desk, arguments: [/usr/bin/desk, "
+    "--plan=/srv/plan.conf, 'read /srv/deck/x'], log_files: [/etc/desk/site.key]}"
+)
 
 
 def denied(files: str, words: str) -> str:
     events = f"  events: [{{at: 2026-03-04T06:00:00Z, service: desk.service, text: '{words}'}}]\n"
     return host(service("desk.service", DENIED, "failed"), more=f"{ACCOUNT}  files: [{files}]\n{events}")
+
+
+NOT_GIVEN = {
+    "the accounts of the host": ("/etc/passwd", ""),
+    "a key of root's": ("/etc/desk/site.key", ""),
+    "another one's folder": ("/home/cook/x", ""),
+    "beside what the definition names": ("/srv/plan.conf.old", ""),
+    "a folder of all": ("/var/lib", "kind: folder, "),
+    "what another package has": ("/var/lib/desk/db", "package: 'dbtools', "),
+    "through a link of others": ("/var/lib/desk/db", "link_to: /etc/shadow, "),
+    "with a way up in it": ("/var/lib/desk/../../../etc/passwd", ""),
+}
+
+
+@pytest.mark.parametrize("name", NOT_GIVEN)
+def test_what_the_definition_does_not_give_is_not_opened_by_a_machine(name: str, plan: Callable[..., Any]) -> None:
+    path, more = NOT_GIVEN[name]
+    files = f"{{path: '{path}', {more}owner: root, group: root, mode: '0600'}}"
+    made = plan(denied(files, f"cannot write {path}: Permission denied"), "desk")
+    assert made["steps"][0]["by"] == "person", made["steps"]
+    assert not any(
+        step["does"].startswith(("Give", "Set the mode")) and step["by"] == "machine" for step in made["steps"]
+    )
 
 
 CONFINED = "last: {result: exit-code, exit_status: 1}, confinement: {read_only: [/]}"
@@ -207,7 +233,7 @@ def test_rights_are_the_smallest_that_are_enough(name: str, plan: Callable[..., 
 
 @pytest.mark.parametrize("name", NOT_OPENED)
 def test_what_is_somebody_elses_is_not_opened_by_a_machine(name: str, plan: Callable[..., Any]) -> None:
-    made = plan(denied(NOT_OPENED[name], "open /etc/plan.conf: Permission denied"), "desk")
+    made = plan(denied(NOT_OPENED[name], "open /srv/plan.conf: Permission denied"), "desk")
     assert [step["by"] for step in made["steps"]] == ["person", "machine"]
     assert made["proof"]["assumed"] == [made["steps"][0]["does"]]
 

@@ -112,7 +112,7 @@ OWN = [
         f"printf '%s\\n' \"{_BIND}\" | sed 's/s.bind/s.setsockopt(1,2,1); s.bind/' > /usr/local/bin/lowport\n"
         "cat > /usr/local/bin/lowport.sh <<'SH'\n#!/bin/sh\npython3 /usr/local/bin/lowport 2>/dev/null || "
         "{ echo 'cannot bind 0.0.0.0:443: Permission denied'; exit 1; }\nSH\nchmod 0755 /usr/local/bin/lowport.sh\n"
-        + unit("lowport.service", "ExecStart=/usr/local/bin/lowport.sh\nUser=nobody") + RELOAD + start("lowport") + "sleep 0.6",
+        + unit("lowport.service", "ExecStart=/usr/local/bin/lowport.sh --port 443\nUser=nobody") + RELOAD + start("lowport") + "sleep 0.6",
         "lowport", "port-forbidden", "lowport.service",
     ),
 ]  # fmt: skip

@@ -133,8 +133,9 @@ class Rule:
 
 
 def _is_borne_out(found: Finding) -> bool:
-    """Whether a claim rests on anything beside words that could be forged."""
-    return any(not piece.told and piece.bears in _BEAR_OUT for piece in found.evidence)
+    """Whether a claim rests on anything beside words that could be forged, where it rests on such at all."""
+    told = any(piece.told for piece in found.evidence)
+    return not told or any(not piece.told and piece.bears in _BEAR_OUT for piece in found.evidence)
 
 
 _RULES: dict[str, Rule] = {}

@@ -47,7 +47,10 @@ def capture(
         common.put(data.decode().rstrip("\n"))
         return 0
     path = out or Path(f"{_file_name(snapshot.hosts[0].name)}.json")
-    common.write_private(path, data)
+    common.write_private(path, data, named=out is not None)
+    from hollow_chain.wording.secrets import count_masks
+
+    masked = count_masks(data)
     counts = {
         "hosts": len(snapshot.hosts),
         "services": sum(len(h.services) for h in snapshot.hosts),
@@ -62,6 +65,7 @@ def capture(
             "version": 1,
             "file": str(path),
             **counts,
+            "masked": masked,
             "unread": unread,
         }
         common.put(to_json(document))
@@ -71,8 +75,14 @@ def capture(
     from hollow_chain.show.clean import clean
 
     said = ", ".join(f"{number} {word}" for word, number in counts.items() if number)
-    common.put(f"wrote {clean(str(path))}: {said}, {len(data) / 1024:.0f} KiB; secrets are masked")
+    common.put(f"wrote {clean(str(path))}: {said}, {len(data) / 1024:.0f} KiB; {_masked_words(masked)}")
     return 0
+
+
+def _masked_words(masked: int) -> str:
+    if not masked:
+        return "nothing in it looked like a secret: read it before you hand it on"
+    return f"{masked} secret{'s are' if masked != 1 else ' is'} masked in it: read it before you hand it on"
 
 
 def _file_name(host: str) -> str:

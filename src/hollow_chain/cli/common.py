@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -207,18 +208,19 @@ def write_out(path: Path, data: bytes) -> None:
     """Write a file whole or not at all."""
     from hollow_chain.sources.files import write_atomically
 
-    if path.is_dir():
+    if os.path.isdir(path):  # noqa: PTH112 - a link that may not be followed is none
         raise wrong_call(f"cannot write {path}: it is a folder; name a file in it")
     write_atomically(path, data, 0o644)
 
 
-def write_private(path: Path, data: bytes) -> None:
-    """Write a file whole or not at all, readable by its owner only: facts of a host are nobody else's business."""
+def write_private(path: Path, data: bytes, named: bool = True) -> None:
+    """Write a file whole or not at all, readable by its owner only: facts of a host are nobody else's business. *named* says
+    whether the user chose the path, and so the links on it."""
     from hollow_chain.sources.files import write_atomically
 
-    if path.is_dir():
+    if os.path.isdir(path):  # noqa: PTH112 - a link that may not be followed is none
         raise wrong_call(f"cannot write {path}: it is a folder; name a file in it")
-    write_atomically(path, data, 0o600)
+    write_atomically(path, data, 0o600, named)
 
 
 def shown(text: object) -> str:

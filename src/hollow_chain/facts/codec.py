@@ -20,6 +20,10 @@ from hollow_chain.trouble import Trouble
 MAX_BYTES = 1 << 30
 MAX_YAML_BYTES = 16 << 20
 MAX_YAML_DEPTH = 40
+MAX_YAML_NODES = 400_000
+"""A node of YAML takes some 700 bytes until it is an object of ours."""
+MAX_TEXT = 4000
+"""Characters of one record that are kept: the longest lines that say why something failed have some hundred."""
 
 
 class SnapshotError(Trouble):
@@ -46,7 +50,16 @@ def decode(data: bytes) -> Snapshot:
         raise _explained(text, parse, error) from None
     _check_header(found.format, found.version)
     _check_hosts(found)
+    _cut_texts(found)
     return found
+
+
+def _cut_texts(found: Snapshot) -> None:
+    """Cut records that are longer than any that was ever of use: rules read each of them many times."""
+    for host in found.hosts:
+        for event in host.events:
+            if len(event.text) > MAX_TEXT:
+                event.text = event.text[:MAX_TEXT]
 
 
 def encode(document: Snapshot) -> bytes:
@@ -99,9 +112,11 @@ def _decode_yaml(data: bytes, type: Any) -> Any:
         depth = 0
         # Looked at as a stream of events first: composing a deep or self-quoting document would
         # exhaust the stack or multiply it without bound.
-        for event in yaml.parse(text, Loader=loader):
+        for nodes, event in enumerate(yaml.parse(text, Loader=loader)):
             if isinstance(event, yaml.AliasEvent):
                 raise SnapshotError(f"line {_line(event)}: YAML aliases are not read")
+            if nodes > MAX_YAML_NODES:
+                raise SnapshotError(f"line {_line(event)}: more than {MAX_YAML_NODES} entries; save it as JSON")
             if isinstance(event, yaml.CollectionStartEvent):
                 depth += 1
                 if depth > MAX_YAML_DEPTH:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from hollow_chain.facts.license import LicenseFile, LicenseServer
-from hollow_chain.facts.service import Moment, Part, Port, Seconds, Service
+from hollow_chain.facts.service import Listed, Long, Moment, Part, Port, Seconds, Service
 
 FORMAT = "hollow-chain/snapshot"
 VERSION = 1
@@ -24,7 +24,7 @@ class Listener(Part, gc=False):
     program: str = ""
     service: str = ""
     """Service that the holding process belongs to."""
-    shared_with: list[str] = []
+    shared_with: Listed[str] = []
     """All services of the process, where it hosts several."""
     reuse: bool | None = None
     """Lets others share the endpoint (``SO_REUSEPORT``, socket(7)). None: not known."""
@@ -39,7 +39,7 @@ class Process(Part, gc=False):
     program: str = ""
     service: str = ""
     started_at: Moment | None = None
-    arguments: list[str] = []
+    arguments: Listed[str] = []
 
 
 class HostAccount(Part, gc=False):
@@ -49,7 +49,7 @@ class HostAccount(Part, gc=False):
     exists: bool = True
     kind: Literal["user", "group"] = "user"
     id: int | None = None
-    groups: list[str] = []
+    groups: Listed[str] = []
     home: str = ""
     locked: bool | None = None
     expires_at: Moment | None = None
@@ -75,7 +75,7 @@ class File(Part, gc=False):
     interpreter: str = ""
     """Of a program: the interpreter it needs."""
     interpreter_exists: bool | None = None
-    acl: list[str] = []
+    acl: Listed[str] = []
     """Entries of its access control list beyond owner, group and others, as ``user:mate:r-x`` (acl(5))."""
     held_by: int = 0
     """PID of a process that holds a lock on it, or has it for itself alone."""
@@ -84,7 +84,7 @@ class File(Part, gc=False):
     process_runs: bool | None = None
     """Whether that process runs."""
     link_to: str = ""
-    siblings: list[str] = []
+    siblings: Listed[str] = []
     """Of an absent file of one instance: the files of other instances that are there."""
     package: str = ""
     """The package that it came with, where that was looked up."""
@@ -120,7 +120,7 @@ class Adapter(Part, gc=False):
 
     name: str
     hardware_address: str = ""
-    addresses: list[str] = []
+    addresses: Listed[str] = []
     up: bool | None = None
 
 
@@ -151,10 +151,10 @@ class Firewall(Part):
     """A firewall on a host or between hosts: the first rule that fits decides."""
 
     name: str
-    between: list[str] = []
+    between: Listed[str] = []
     """Host names on its two sides; empty for a host's own."""
     passes_by_default: bool = True
-    rules: list[FirewallRule] = []
+    rules: Listed[FirewallRule] = []
 
 
 class BootRecord(Part):
@@ -164,7 +164,7 @@ class BootRecord(Part):
     up_seconds: dict[str, Seconds] = {}
     tried_seconds: dict[str, Seconds] = {}
     """How many seconds after it each start was begun, as far as that is recorded."""
-    failed: list[str] = []
+    failed: Listed[str] = []
 
 
 class Unread(Part, gc=False):
@@ -185,7 +185,7 @@ class HostLimits(Part, gc=False):
     """How long after boot the delayed group begins."""
     unprivileged_port: int | None = None
     """First port that any account may take."""
-    reserved_ports: list[str] = []
+    reserved_ports: Listed[str] = []
     """Single ports or ranges such as ``5000-5010`` that the system keeps for itself."""
 
 
@@ -204,26 +204,26 @@ class Host(Part):
     container: bool = False
     clock_offset: float | None = None
     """Seconds by which its clock is ahead of a trusted one."""
-    addresses: list[str] = []
+    addresses: Listed[str] = []
     default_target: str = ""
     reboot_due: str = ""
     """Why a reboot is due; empty where none is."""
-    services: list[Service] = []
-    listeners: list[Listener] = []
+    services: Long[Service] = []
+    listeners: Long[Listener] = []
     sockets_read: bool = False
     """Whether the whole table of sockets was read, so that one that is not in :attr:`listeners` is not there."""
-    processes: list[Process] = []
-    accounts: list[HostAccount] = []
-    files: list[File] = []
-    filesystems: list[Filesystem] = []
-    events: list[Event] = []
-    adapters: list[Adapter] = []
-    firewalls: list[Firewall] = []
-    boots: list[BootRecord] = []
+    processes: Long[Process] = []
+    accounts: Listed[HostAccount] = []
+    files: Long[File] = []
+    filesystems: Listed[Filesystem] = []
+    events: Long[Event] = []
+    adapters: Listed[Adapter] = []
+    firewalls: Listed[Firewall] = []
+    boots: Listed[BootRecord] = []
     limits: HostLimits | None = None
-    license_files: list[LicenseFile] = []
-    license_servers: list[LicenseServer] = []
-    unread: list[Unread] = []
+    license_files: Listed[LicenseFile] = []
+    license_servers: Listed[LicenseServer] = []
+    unread: Listed[Unread] = []
 
 
 class Snapshot(Part):
@@ -232,9 +232,9 @@ class Snapshot(Part):
     format: str
     version: int
     written_by: str = ""
-    hosts: list[Host] = []
-    firewalls: list[Firewall] = []
-    unread: list[Unread] = []
+    hosts: Long[Host] = []
+    firewalls: Listed[Firewall] = []
+    unread: Listed[Unread] = []
 
 
 def snapshot(hosts: list[Host], written_by: str = "") -> Snapshot:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from hollow_chain.facts.service import Moment, Part, Port
+from hollow_chain.facts.service import Listed, Moment, Part, Port
 
 
 class PublisherDaemon(Part, gc=False):
@@ -43,14 +43,14 @@ class LicenseFile(Part):
     changed_at: Moment | None = None
     error: str = ""
     server_host: str = ""
-    host_ids: list[str] = []
+    host_ids: Listed[str] = []
     port: Port | None = None
-    daemons: list[PublisherDaemon] = []
-    entitlements: list[Entitlement] = []
+    daemons: Listed[PublisherDaemon] = []
+    entitlements: Listed[Entitlement] = []
     signature_holds: bool | None = None
-    copies: list[str] = []
+    copies: Listed[str] = []
     """Other places where the same file should lie."""
-    near_files: list[str] = []
+    near_files: Listed[str] = []
     """Of an absent file: license files beside where it should be, under other names."""
 
 
@@ -63,6 +63,6 @@ class LicenseServer(Part):
     answers: bool | None = None
     served_digest: str = ""
     served_at: Moment | None = None
-    daemons: list[PublisherDaemon] = []
-    entitlements: list[Entitlement] = []
-    log: list[str] = []
+    daemons: Listed[PublisherDaemon] = []
+    entitlements: Listed[Entitlement] = []
+    log: Listed[str] = []

@@ -12,7 +12,9 @@ from typing import NamedTuple
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 
-_PATH = r"(?P<path>(?:(?<![A-Za-z])[A-Za-z]:[\\/](?!/)|/)[^\s\"'`,;:()<>\[\]]+(?:/[^\s\"'`,;:()<>\[\]]*)*)"
+_PATH = r"(?P<path>(?:(?<![A-Za-z])[A-Za-z]:[\\/](?!/)|/)[^\s\"'`,;:()<>\[\]]{1,1000})"
+_BEGINS = r"(?<![^\s\"'`,;:()<>\[\]=])"
+"""Where a path begins: not in the middle of one, so that a long one is read once and not from each of its parts."""
 _IN_PATH = pattern(r"(?<![\w.\-:/\])])" + _PATH + r"|(?<=://)(?!)|(?<=file://)" + _PATH.replace("path", "path2"))
 _MISSING = pattern(
     r"(?i)no such file or directory|\bENOENT\b|does not exist|doesn't exist|(?:was |is )?not found|cannot find|"
@@ -73,8 +75,8 @@ _REJECTED = pattern(
 _SOURCE_CODE = pattern(r"(?i)\.(?:py|pm|pl|c|cc|cpp|h|go|js|ts|rb|java|lua|rs|cs|php)$")
 _SETTINGS_FILE = r"(?P<path>[\w.\-]+\.(?:ini|conf|cfg|cnf|config|xml|json|ya?ml|toml|properties))"
 _AT_LINE = (
-    pattern(_PATH + r"(?i:[\"'`]?(?::|,? ?\(?(?:on |at )?line:? ?))(?P<line>\d+)"),
-    pattern(r"(?i)line:? (?P<line>\d+)\)?:? (?:of|in|from) (?:the )?(?:file |configuration file )?[\"'`]?" + _PATH),
+    pattern(_BEGINS + _PATH + r"(?i:[\"'`]?(?::|,? ?\(?(?:on |at )?line:? ?))(?P<line>\d+)"),
+    pattern(r"(?i)line:? (?P<line>\d{1,9})\)?:? (?:of|in|from) (?:the )?(?:file |configuration file )?[\"'`]?" + _PATH),
     pattern(r"(?i)(?:in|of|file) [\"'`]?" + _PATH + r"[\"'`]?,? (?:on |at )?(?:line |:)(?P<line>\d+)"),
     pattern(rf"(?i)(?<![\w/\\.\-]){_SETTINGS_FILE}[\"'`]?(?::|,? ?\(?(?:on |at )?line:? ?)(?P<line>\d+)"),
 )
@@ -104,7 +106,7 @@ _SEVERE = pattern(
     r"(?i)\b(?:emerg|alert|crit|critical|fatal|panic|err|error|errors|fail|failed|failure|cannot|can't|unable|denied|refused|invalid|abort|aborted|aborting)\b"
 )
 _EMPTY_COMPLAINT = pattern(
-    r"(?i)^[^a-z]*(?:\w+: )?(?:\[?\w+\]? )?(?:abort(?:ed|ing)?|exit(?:ed|ing)?|fail(?:ed|ure)?|error|going down)\W*$"
+    r"(?i)^[^a-z]{0,80}(?:\w{1,40}: )?(?:\[?\w{1,40}\]? )?(?:abort(?:ed|ing)?|exit(?:ed|ing)?|fail(?:ed|ure)?|error|going down)\W{0,40}$"
 )
 NOISE = ("Started ", "Starting ", "Stopped ", "Stopping ", "Scheduled restart job", "Consumed ")
 

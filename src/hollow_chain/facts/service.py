@@ -9,7 +9,7 @@ be left out: what is not known is empty, and is never taken for "all well".
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Literal
+from typing import Annotated, Literal, TypeVar
 
 import msgspec
 
@@ -20,6 +20,11 @@ Outcome = Literal["met", "unmet", "untested"]
 Moment = Annotated[datetime, msgspec.Meta(tz=True)]
 Seconds = Annotated[float, msgspec.Meta(ge=-1, le=1e10)]
 Port = Annotated[int, msgspec.Meta(ge=0, le=65535)]
+_One = TypeVar("_One")
+Listed = Annotated[list[_One], msgspec.Meta(max_length=100_000)]
+"""A list within one service or about one matter; far longer than any that was met."""
+Long = Annotated[list[_One], msgspec.Meta(max_length=1_000_000)]
+"""A list of all of a kind that a host has."""
 
 
 class Part(msgspec.Struct, kw_only=True, omit_defaults=True):
@@ -76,7 +81,7 @@ class Definition(Part):
     """Where the service is defined, and what the manager thinks of that definition."""
 
     file: str = ""
-    drop_ins: list[str] = []
+    drop_ins: Listed[str] = []
     load: str = "loaded"
     """``loaded``, ``masked``, ``refused`` (see :attr:`error`) or ``missing`` (the file is gone)."""
     error: str = ""
@@ -95,7 +100,7 @@ class Program(Part):
     """What the manager runs for the service."""
 
     path: str = ""
-    arguments: list[str] = []
+    arguments: Listed[str] = []
     folder: str = ""
     """Working folder."""
     root: str = ""
@@ -105,17 +110,17 @@ class Program(Part):
     ``shared-process``, ``own-process``."""
     stays: bool = False
     """Counts as up after its program has ended."""
-    paths: list[str] = []
+    paths: Listed[str] = []
     """Files and folders that its definition or its arguments name."""
-    environment: list[str] = []
+    environment: Listed[str] = []
     """``NAME=value``, secrets masked."""
-    environment_files: list[str] = []
+    environment_files: Listed[str] = []
     pid_file: str = ""
     process: int = 0
-    log_files: list[str] = []
-    own_folders: list[str] = []
+    log_files: Listed[str] = []
+    own_folders: Listed[str] = []
     """Folders that its definition gives it: for its state, logs, cache, configuration and what it needs while it runs."""
-    settings_paths: list[str] = []
+    settings_paths: Listed[str] = []
     """Files that its own settings name as locks, PID files and sockets."""
 
 
@@ -124,7 +129,7 @@ class Account(Part, gc=False):
 
     user: str = ""
     group: str = ""
-    groups: list[str] = []
+    groups: Listed[str] = []
     """Further groups that the definition gives it."""
     dynamic: bool = False
     """Made by the manager at each start."""
@@ -175,12 +180,12 @@ class Limits(Part, gc=False):
 class Confinement(Part):
     """What the manager lets the service reach of the file system and of the account's rights."""
 
-    read_only: list[str] = []
-    writable: list[str] = []
-    hidden: list[str] = []
-    capabilities: list[str] | None = None
+    read_only: Listed[str] = []
+    writable: Listed[str] = []
+    hidden: Listed[str] = []
+    capabilities: Listed[str] | None = None
     """Rights that it may have at most (capabilities(7)), as names such as ``CAP_NET_BIND_SERVICE``. None: not restricted."""
-    granted: list[str] = []
+    granted: Listed[str] = []
     """Rights that it is given although its account would not have them."""
     private_tmp: bool = False
     private_network: bool = False
@@ -238,7 +243,7 @@ class Service(Part):
     kind: str = "service"
     display_name: str = ""
     description: str = ""
-    aliases: list[str] = []
+    aliases: Listed[str] = []
     state: State = "unknown"
     detail: str = ""
     """The manager's own words for the state."""
@@ -248,20 +253,20 @@ class Service(Part):
     template_of: str = ""
     """The template that this is an instance of."""
     instance: str = ""
-    wanted_by: list[str] = []
+    wanted_by: Listed[str] = []
     """Targets that start it at boot."""
-    links: list[Link] = []
-    triggers: list[Trigger] = []
-    conditions: list[Condition] = []
+    links: Listed[Link] = []
+    triggers: Listed[Trigger] = []
+    conditions: Listed[Condition] = []
     definition: Definition | None = None
     program: Program | None = None
     account: Account | None = None
     last: LastRun | None = None
     limits: Limits | None = None
     confinement: Confinement | None = None
-    starts: list[Start] = []
-    claims: list[Claim] = []
-    seats: list[SeatWant] = []
-    failure_actions: list[str] = []
+    starts: Listed[Start] = []
+    claims: Listed[Claim] = []
+    seats: Listed[SeatWant] = []
+    failure_actions: Listed[str] = []
     """What the manager does after the first, second and later failures: ``restart``, ``restart after 60 s``, ``run``,
     ``reboot`` or ``none``."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import socket
+import time
 from contextlib import closing
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,6 +12,10 @@ from hollow_chain.license import wire
 
 PORT = 7171
 SECONDS = 5.0
+"""How long one answer may take, from the call to its last byte: a server that drips bytes holds nobody longer."""
+MOST_DAEMONS = 50
+ALL_SECONDS = 4.0
+"""How long all daemons together may take, in times of what one answer may."""
 
 
 class NoAnswer(Exception):
@@ -38,20 +43,33 @@ class Told:
 
 def request(host: str, port: int, message: wire.Message, seconds: float = SECONDS) -> wire.Message:
     """One request to one process, and its answer. Raises :class:`NoAnswer`."""
+    until = time.monotonic() + seconds
     try:
         with closing(socket.create_connection((host, port), seconds)) as channel:
-            channel.settimeout(seconds)
+            channel.settimeout(_left(until))
             channel.sendall(wire.encode({"id": 1, **message}))
-            return _answer(channel, host, port)
+            return _answer(channel, host, port, until)
     except TimeoutError:
         raise NoAnswer(f"no answer from {host}:{port} within {seconds:g} s") from None
     except (OSError, OverflowError) as error:
         raise NoAnswer(f"no connection to {host}:{port}: {getattr(error, 'strerror', None) or error}") from None
 
 
-def _answer(channel: socket.socket, host: str, port: int) -> wire.Message:
+def _left(until: float) -> float:
+    """Seconds until a moment. Raises :class:`TimeoutError` where it has passed."""
+    left = until - time.monotonic()
+    if left <= 0:
+        raise TimeoutError
+    return left
+
+
+def _answer(channel: socket.socket, host: str, port: int, until: float) -> wire.Message:
     lines = wire.Lines()
-    while data := channel.recv(1 << 16):
+    while True:
+        channel.settimeout(_left(until))
+        data = channel.recv(1 << 16)
+        if not data:
+            break
         try:
             for found in lines.feed(data):
                 return found
@@ -66,11 +84,14 @@ def ask(host: str, port: int, seconds: float = SECONDS) -> Told:
     if status.get("ok") is not True:
         raise NoAnswer(f"{host}:{port} refused: {str(status.get('says'))[:200]}")
     told = Told(host, port, status)
-    for daemon in told.daemons:
+    until = time.monotonic() + ALL_SECONDS * seconds
+    for daemon in told.daemons[:MOST_DAEMONS]:
         if not daemon.get("up") or not isinstance(daemon.get("port"), int):
             continue
         try:
-            found = request(host, daemon["port"], {"do": "entitlements"}, seconds)
+            found = request(
+                host, daemon["port"], {"do": "entitlements"}, max(min(seconds, until - time.monotonic()), 0.01)
+            )
         except NoAnswer as error:
             told.silent[str(daemon.get("name"))] = str(error)
             continue
@@ -82,7 +103,7 @@ def ask(host: str, port: int, seconds: float = SECONDS) -> Told:
 def can_have(told: Told, want: wire.Want, seconds: float = SECONDS) -> tuple[bool, str]:
     """Whether a want can be had now, and the reason where not."""
     reasons: list[str] = []
-    for daemon in told.daemons:
+    for daemon in told.daemons[:MOST_DAEMONS]:
         if not daemon.get("up") or not isinstance(daemon.get("port"), int) or daemon.get("name") in told.silent:
             continue
         found = request(told.host, daemon["port"], {"do": "can", "want": _plain(want)}, seconds)
@@ -140,7 +161,7 @@ class Holder:
     def _do(self, message: wire.Message) -> wire.Message:
         try:
             self._channel.sendall(wire.encode({"id": 1, "client": self._name, **message}))
-            return _answer(self._channel, *self._where)
+            return _answer(self._channel, *self._where, time.monotonic() + SECONDS)
         except OSError as error:
             raise NoAnswer(
                 f"the server at {self._where[0]}:{self._where[1]} is gone: {error.strerror or error}"

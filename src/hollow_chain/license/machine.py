@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import platform
 from pathlib import Path
 
@@ -27,7 +28,7 @@ def machine_for(path: Path) -> Host:
 
     host = this_machine()
     host.limits = HostLimits(reserved_ports=_kept_ports())
-    named = read_file(str(path.absolute()))
+    named = read_file(os.path.realpath(path))  # whoever calls has named it: his links are meant
     wanted = {named.port, *(daemon.port for daemon in named.daemons)}
     sockets, _ = listeners()
     serving = _served_ports(named.port or 0) if any(s.port == named.port for s in sockets) else set()

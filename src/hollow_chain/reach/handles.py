@@ -133,8 +133,11 @@ class Walker:
         self._folders.clear()
 
     def find(self, path: str, follow_last: bool = True) -> Found:
-        """Where *path* leads; a link in its last place is meant itself where not *follow_last*. Raises :class:`FileNotFoundError` or :class:`NotADirectoryError` where a folder on the way is not
-        there, :class:`ForeignLink` and :class:`NotOpened` where it is not gone further, :class:`OSError` as the system says."""
+        """Where *path* leads; a link in its last place is meant itself where not *follow_last*.
+
+        Raises :class:`FileNotFoundError` or :class:`NotADirectoryError` where a folder on the way is not there,
+        :class:`ForeignLink` and :class:`NotOpened` where it is not gone further, :class:`OSError` as the system says.
+        """
         rest = _parts(path)
         folder = self._root()
         links, foreign = 0, False

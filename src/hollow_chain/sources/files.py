@@ -11,9 +11,13 @@ from pathlib import Path
 
 from hollow_chain.facts.codec import MAX_BYTES, SnapshotError, decode
 from hollow_chain.facts.host import Host, Snapshot, Unread
+from hollow_chain.reach.memory import at_most
 from hollow_chain.trouble import Trouble
 
 SUFFIXES = (".json", ".yaml", ".yml")
+MEMORY_FACTOR, MEMORY_FREE = 8, 64 << 20
+"""Memory that a file may take, in its own size, and bytes that any may take. ``{"name":"a"},`` takes seventy times its size once
+it is objects: whoever wrote a file must not decide how much memory its reader needs."""
 _LONG_AGO = datetime(1, 1, 2, tzinfo=UTC)
 
 
@@ -30,7 +34,13 @@ def read(place: Path) -> Snapshot:
 
 def _read_file(path: Path) -> Snapshot:
     try:
-        found = decode(_bytes_of(path))
+        data = _bytes_of(path)
+        with at_most(max(MEMORY_FACTOR * len(data), MEMORY_FREE)):
+            found = decode(data)
+    except MemoryError:
+        raise Trouble(
+            f"cannot read {path}: it would take more than {MEMORY_FACTOR} times its {len(data) >> 20} MiB in memory"
+        ) from None
     except OSError as error:
         raise Trouble(f"cannot read {path}: {(error.strerror or str(error)).lower()}") from None
     except SnapshotError as error:
@@ -104,16 +114,22 @@ def _without_twins(found: Snapshot) -> Snapshot:
     return found
 
 
-def write_atomically(path: Path, data: bytes, mode: int = 0o600) -> None:
+def write_atomically(path: Path, data: bytes, mode: int = 0o600, named: bool = True) -> None:
     """Put *data* in the file *path* so that a reader or a power cut sees the old content or the new, never half.
 
-    What a symbolic link points at is replaced, not the link; into a pipe or device the data are simply written.
+    What a symbolic link points at is replaced, not the link; into a pipe or device the data are simply written: whoever *named*
+    the path means that. Where nobody did, the link itself is replaced, and into anything else nothing is written.
     Raises :class:`Trouble` with the reason where that is not possible; what was there is then untouched.
     """
-    if path.exists() and not path.is_file():
+    # A link that the kernel does not let even root follow counts as what it is: nothing that is there.
+    if named and os.path.exists(path) and not os.path.isfile(path):  # noqa: PTH110, PTH113
         _write_plainly(path, data)
         return
-    path = Path(os.path.realpath(path))
+    if named:
+        _check_link(path)
+        path = Path(os.path.realpath(path))
+    elif os.path.lexists(path) and not path.is_symlink() and not path.is_file():
+        raise Trouble(f"cannot write {path}: what stands there is no file; name another with --out")
     folder = path.parent
     scratch: str | None = None
     try:
@@ -130,6 +146,16 @@ def write_atomically(path: Path, data: bytes, mode: int = 0o600) -> None:
         if scratch is not None:
             with contextlib.suppress(OSError):
                 Path(scratch).unlink(missing_ok=True)
+
+
+def _check_link(path: Path) -> None:
+    """Raise :class:`Trouble` where *path* is a link that somebody else put into a folder that all may write in: whoever it leads to
+    is his choice (proc(5), "protected_symlinks", which not every host has on)."""
+    with contextlib.suppress(OSError):
+        link, folder = path.lstat(), path.parent.stat()
+        open_to_all = folder.st_mode & stat.S_ISVTX and folder.st_mode & stat.S_IWOTH
+        if stat.S_ISLNK(link.st_mode) and open_to_all and link.st_uid not in (os.geteuid(), folder.st_uid):
+            raise Trouble(f"cannot write {path}: it is a link that somebody else made in a folder for all")
 
 
 def _write_plainly(path: Path, data: bytes) -> None:

@@ -45,7 +45,9 @@ _OWN = re.compile(
     r"(?im)^[ \t]{0,40}-{0,2}(?:[\w.\-]{0,40}(?:pid|lock|sock)[\w.\-]{0,40}[ \t]{0,8}[:=]?[ \t]{0,8}[\"']?(?P<path>/[^\s\"';,]{2,300})|"
     r"[\w.\-]{1,60}[ \t]{0,8}[:= \t][ \t]{0,8}[\"']?(?P<named>/[^\s\"';,]{2,300}(?:pid|lock|sock)\b))"
 )
-_LOG = re.compile(r"(?im)^[ \t]*[\w.\-]*log[\w.\-]*[ \t]*[:= \t][ \t]*[\"']?(?P<path>/[^\s\"';,]{2,300})")
+_LOG = re.compile(
+    r"(?im)^[ \t]{0,40}[\w.\-]{0,60}log[\w.\-]{0,60}[ \t]{0,40}[:= \t][ \t]{0,40}[\"']?(?P<path>/[^\s\"';,]{2,300})"
+)
 
 
 def claims_of_arguments(arguments: list[str]) -> list[Claim]:

@@ -99,10 +99,12 @@ def naming(name: str) -> Naming:
 # What a value looks like.
 
 _PLAIN_THINGS = pattern(
-    r"(?:[/\\~.].*|[A-Za-z]:[\\/].*|[A-Za-z]+|[+\-]?\d[\d.,:_\-/]*[A-Za-z%]{0,4}|\d+(?:\.\d+)+[\-_a-z0-9]{0,12}|0x[0-9A-Fa-f]{1,16}|"
-    r"[\w.\-]+:\d{1,5}|[\w\-]+(?:\.[\w\-]+)*\.(?:conf|cfg|cnf|ini|json|ya?ml|toml|xml|pem|crt|key|service|socket|target|mount|sock|log|"
-    r"txt|local|lan|example|com|org|net)|\[?[0-9A-Fa-f]{0,4}(?::[0-9A-Fa-f]{0,4}){2,7}\]?(?:[:/]\d+)?|[a-z]+(?:[-_.][a-z]+)*)"
+    r"\A(?:[/\\~.].*|[A-Za-z]:[\\/].*|[A-Za-z]+|[+\-]?\d[\d.,:_\-/]*[A-Za-z%]{0,4}|\d+(?:\.\d+)+[\-_a-z0-9]{0,12}|0x[0-9A-Fa-f]{1,16}|"
+    r"[\w.\-]+:\d{1,5}|[\w.\-]+\.(?:conf|cfg|cnf|ini|json|ya?ml|toml|xml|pem|crt|key|service|socket|target|mount|sock|log|"
+    r"txt|local|lan|example|com|org|net)|\[?[0-9A-Fa-f]{0,4}(?::[0-9A-Fa-f]{0,4}){2,7}\]?(?:[:/]\d+)?|[a-z]+(?:[-_.][a-z]+)*)\Z"
 )
+_LONGEST_PLAIN = 200
+"""Characters; what is longer is no plain thing."""
 _BITS_AT_LEAST = 2.4
 """Bits a character (Shannon, 1948) below which a value is no draw at random: a repeated letter, a row of marks."""
 _KEY_BITS = 4.3
@@ -118,7 +120,7 @@ def entropy(text: str) -> float:
 def looks_random(value: str) -> bool:
     """Whether a value looks like a secret: no path, number, address or word, and of letters and digits or marks mixed."""
     bare = value.strip("\"'")
-    if len(bare) < 6 or _PLAIN_THINGS.fullmatch(bare):
+    if len(bare) < 6 or (len(bare) <= _LONGEST_PLAIN and _PLAIN_THINGS.match(bare)):
         return False
     kinds = (any(c.isdigit() for c in bare), any(c.islower() for c in bare), any(c.isupper() for c in bare))
     return (kinds[0] and sum(kinds) > 1 and entropy(bare) >= _BITS_AT_LEAST) or (

@@ -20,7 +20,7 @@ _LOCK = pattern(
 )
 _CLOCK_SLACK = 5.0
 """Seconds by which the start of a process and the time of a file may differ and still belong together."""
-_PID = pattern(r"(?i)\b(?:pid|process)\b[ =:#(]*(?:id )?[ =:#(]*(\d{1,9})\b")
+_PID = pattern(r"(?i)\b(?:pid|process)\b[ =:#(]{0,4}(?:id )?[ =:#(]{0,4}(\d{1,9})\b")
 
 
 @cause("disk-full", states=("running", *NOT_UP))
