@@ -260,13 +260,11 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
         evidence.append(case.seen("owner, mode and definition, as far as they were seen, would let it", FILES))
     place = found.path if found else path
     if found and found.by_definition:
-        mend = Mend(
-            f"Let {service.name} use {path} in its definition, and nothing else.", AFTER_RELOAD, _let_write(case, path)
-        )
+        mend = _in_definition(case, path)
     else:
-        does = f"Give the account {user} the smallest right that is enough on {place}; its right owner is a good guess."
         writes = _writes(event) if event is not None else None
-        mend = Mend(does, acts=rights.openings(case, path, writes) if found else ())
+        does, acts = rights.in_words(case, path, place, writes, user)
+        mend = Mend(does, acts=acts if found else ())
     why = found.why if found else "the log says so, though owner and mode would let it"
     return Finding(
         says=f"{service.name} (account {user}) may not use {path}: {why}.",
@@ -276,6 +274,19 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
             "exits-with-error", "exits-at-once", "crash-loop", "config-rejected", "path-missing", "start-rate-limited", "killed",
         ),
     )  # fmt: skip
+
+
+def _in_definition(case: Case, path: str) -> Mend:
+    """Let the service use a place that its definition closes."""
+    name, acts = case.service.name, _let_write(case, path)
+    if acts or places.given(case, path):
+        return Mend(f"Let {name} use {path} in its definition, and nothing else.", AFTER_RELOAD, acts)
+    doubt = (
+        f"Nothing else in the definition of {name} gives it {path}: see first whether it is meant to use that at all"
+    )
+    return Mend(
+        f"{doubt}; if it is, and by hand only: let its definition give it {path}, and nothing else.", AFTER_RELOAD
+    )
 
 
 def _let_write(case: Case, path: str) -> tuple[Act, ...]:

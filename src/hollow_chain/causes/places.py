@@ -58,11 +58,7 @@ def given(case: Case, path: str) -> str:
         return ""
     packaged = _is_of_own_package(case, path)
     for place, why in _places(case):
-        if (
-            inside(path, place)
-            and not is_of_the_system(place)
-            and (packaged or why == _FOLDERS or not _is_closed(path))
-        ):
+        if inside(path, place) and not is_of_the_system(place) and (packaged or why == _FOLDERS or not is_closed(path)):
             return why
     if packaged and _is_named_in_settings(case.service, path):
         return "its settings name it, and its package brought it"
@@ -71,7 +67,7 @@ def given(case: Case, path: str) -> str:
 
 def is_on_the_way(case: Case, folder: str) -> bool:
     """Whether a folder leads to a place that the definition names, so that a machine may let the service pass through it."""
-    if not _is_plain(folder) or is_of_the_system(folder) or _is_closed(folder) or _is_of_another_package(case, folder):
+    if not _is_plain(folder) or is_of_the_system(folder) or is_closed(folder) or _is_of_another_package(case, folder):
         return False
     return any(inside(place, folder) for place, _ in _places(case))
 
@@ -158,7 +154,8 @@ def _is_plain(path: str) -> bool:
     )
 
 
-def _is_closed(path: str) -> bool:
+def is_closed(path: str) -> bool:
+    """Whether a path lies where the system or its administrator has its files."""
     return any(inside(path, place) for place in _CLOSED)
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from hollow_chain.causes import acts
 from hollow_chain.causes.acts import Act
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.places import given, inside, is_of_the_system, is_on_the_way
+from hollow_chain.causes.places import given, inside, is_closed, is_of_the_system, is_on_the_way
 from hollow_chain.facts.host import File
 
 ALL_RIGHTS_ACCOUNTS = ("root", "0", "")
@@ -153,10 +153,10 @@ def place_of(case: Case, file: File) -> int:
     return 3 if file.group in groups else 0
 
 
-def openings(case: Case, path: str, writes: bool | None = None) -> tuple[Act, ...]:
+def openings(case: Case, path: str, writes: bool | None = None, by_hand: bool = False) -> tuple[Act, ...]:
     """The smallest changes of owner, group and mode that let the account in to *path*: a right for others is never among them,
     nor is a right that it does not need. None where no such change is known to be enough, or where it would be one in a place that
-    the definition does not give to the service."""
+    the definition does not give to the service; *by_hand* tells what a person could do even there."""
     if case.account(account_of(case)) is None:
         return ()
     last = case.file(path)
@@ -165,7 +165,7 @@ def openings(case: Case, path: str, writes: bool | None = None) -> tuple[Act, ..
     found: list[Act] = []
     for file, needed in _lacking(case, path, writes):
         passes = needed == _SEARCH and file.kind == "folder" and is_on_the_way(case, file.path)
-        opened = _opened(case, file, needed) if passes or given(case, file.path) else []
+        opened = _opened(case, file, needed) if passes or by_hand or given(case, file.path) else []
         if not opened:
             return ()
         found += opened
@@ -196,3 +196,22 @@ def _opened(case: Case, file: File, needed: int) -> list[Act]:
 
 def _bits(rights: str) -> int:
     return sum(bit for letter, bit in (("r", _READ), ("w", _WRITE), ("x", _SEARCH)) if letter in rights)
+
+
+def in_words(case: Case, path: str, place: str, writes: bool | None, user: str) -> tuple[str, tuple[Act, ...]]:
+    """What opens *path*, which *place* closes, to the account: as a sentence, with what a machine may do of it.
+
+    Where the definition does not give the service that place, a person has to see first whether it has any business there: whoever
+    writes a log can have it name whatever he likes.
+    """
+    done = openings(case, path, writes)
+    if done or given(case, path):
+        return (
+            f"Give the account {user} the smallest right that is enough on {place}; its right owner is a good guess.",
+            done,
+        )
+    doubt = f"Nothing in the definition of {case.service.name} gives it {path}: see first whether it is meant to use that at all"
+    exact = [f"{act.path} to {act.value} ({act.verb})" for act in openings(case, path, writes, by_hand=True)]
+    if not exact or is_closed(path):
+        return f"{doubt}, and correct what sends it there.", ()
+    return f"{doubt}; if it is, and by hand only: set {', and '.join(exact)}.", ()

@@ -77,7 +77,7 @@ def _cause(cause: Cause) -> Document:
         "chain": [node.name for node in cause.chain],
         "chain_hosts": [node.host for node in cause.chain],
         "says": finding.says,
-        "evidence": [{"fact": e.fact, "source": e.source, "at": when(e.at)} for e in finding.evidence],
+        "evidence": [{"fact": e.fact, "source": e.source, "at": when(e.at), "told": e.told} for e in finding.evidence],
         "mends": [mend.does for mend in finding.mends],
         "effects": [mend.effect for mend in finding.mends],
     }

@@ -110,7 +110,8 @@ def _show_cause(page: Page, number: int, cause: Cause, verdict: Verdict) -> None
 
 
 def _show_evidence(page: Page, piece: Evidence, verdict: Verdict) -> None:
-    source = ", ".join(part for part in (clean(piece.source, 120), before(piece.at, verdict.read_at)) if part)
+    parts = (clean(piece.source, 120), "told" if piece.told else "", before(piece.at, verdict.read_at))
+    source = ", ".join(part for part in parts if part)
     page.line(f"- {clean(piece.fact, 400)} ", (f"[{source}]", "dim"), indent=3, hang=2)
 
 

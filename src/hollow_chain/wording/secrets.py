@@ -120,7 +120,7 @@ def entropy(text: str) -> float:
 def looks_random(value: str) -> bool:
     """Whether a value looks like a secret: no path, number, address or word, and of letters and digits or marks mixed."""
     bare = value.strip("\"'")
-    if len(bare) < 6 or (len(bare) <= _LONGEST_PLAIN and _PLAIN_THINGS.match(bare)):
+    if len(bare) < 6 or MASK in bare or (len(bare) <= _LONGEST_PLAIN and _PLAIN_THINGS.match(bare)):
         return False
     kinds = (any(c.isdigit() for c in bare), any(c.islower() for c in bare), any(c.isupper() for c in bare))
     return (kinds[0] and sum(kinds) > 1 and entropy(bare) >= _BITS_AT_LEAST) or (
@@ -150,7 +150,7 @@ def _hides(value: str, named: Naming) -> bool:
 # Where secrets stand in a text.
 
 _KEY = pattern(
-    r"(?<![A-Za-z0-9_.\-])(?P<name>[A-Za-z0-9_.\-]{2,80})(?:\\?[\"'])?[ \t]{0,4}(?P<sign>=>|:=|==?|:|%3[Dd])[ \t]{0,4}(?!//)"
+    r"(?<![A-Za-z0-9_.\-])(?P<name>[A-Za-z0-9_.\-]{2,80})(?:\\?[\"'])?[ \t]{0,4}(?P<sign>=>|:=|==?|:|%3[Dd])[ \t]{0,16}(?!//)"
 )
 _OPTION = pattern(r"(?<!\S)--?(?P<name>[A-Za-z][A-Za-z0-9_.\-]{1,60})[ \t]{1,8}(?=[^\s\-])")
 _VALUE = pattern(

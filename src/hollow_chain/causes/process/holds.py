@@ -135,12 +135,7 @@ def stale_lock(case: Case) -> Iterator[Finding]:
                 ),
                 case.seen(gone, "processes", bears=SAID if "process " in gone else HINT),
             ),
-            mends=(
-                Mend(
-                    f"Remove {path}, now that its process is known to be gone; then start {case.service.name}.",
-                    acts=_removal(case, file),
-                ),
-            ),
+            mends=(_left_over(case, file),),
             explains=("exits-with-error", "crash-loop"),
         )
 
@@ -153,11 +148,14 @@ def _giving_way(case: Case, event: Event, path: str, holder: Process) -> tuple[A
     return give_way(case.graph.find(case.node.host, holder.service))
 
 
-def _removal(case: Case, file: File) -> tuple[Act, ...]:
-    """Remove a left-over of the service's own, whose process, by the number in the file itself, is proven gone."""
-    if not file.names_process or not places.may_be_removed(case, file):
-        return ()
-    return (remove(file.path), start(case.node.name))
+def _left_over(case: Case, file: File) -> Mend:
+    """Remove a left-over of the service's own; a machine does where its process, by the number in the file itself, is proven gone."""
+    name = case.service.name
+    if not places.may_be_removed(case, file):
+        doubt = f"See first whether {file.path} is a lock of {name} at all: by its name and place it is not"
+        return Mend(f"{doubt}; if it is, and by hand only: move it aside, then start {name}.")
+    does = f"Remove {file.path}, now that its process is known to be gone; then start {name}."
+    return Mend(does, acts=(remove(file.path), start(case.node.name)) if file.names_process else ())
 
 
 def _is_gone(case: Case, event: Event, file: File) -> str:
