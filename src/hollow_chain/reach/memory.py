@@ -1,34 +1,38 @@
-"""A bound on the memory that this process may take for one piece of work."""
+"""Whether a piece of work gets by with so much memory: tried in a child process, which nobody misses if it does not."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
+import os
+from collections.abc import Callable
 from pathlib import Path
 
 _STATM = Path("/proc/self/statm")
 
 
-@contextmanager
-def at_most(more: int) -> Iterator[None]:
-    """Let this process take up to *more* bytes beyond what it has now; a demand beyond that is a :class:`MemoryError`.
+def fits(work: Callable[[], object], more: int) -> bool:
+    """Whether *work* needs at most *more* bytes beyond what this process has now.
 
-    By the limit of the kernel on the address space (setrlimit(2), ``RLIMIT_AS``). Where there is none, nothing is bound.
+    By the limit of the kernel on the address space of a forked copy (setrlimit(2), ``RLIMIT_AS``): not here, since not every
+    library survives that it is given no memory. Where no process can be forked, nothing is tried, and it is taken to fit.
     """
-    try:
-        import resource
+    if not hasattr(os, "fork") or not _STATM.exists():
+        return True
+    child = os.fork()
+    if child == 0:
+        os._exit(_tried(work, more))
+    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
 
-        pages = int(_STATM.read_text().split()[0])
-        soft, hard = resource.getrlimit(resource.RLIMIT_AS)
-        bound = pages * resource.getpagesize() + more
-    except (ImportError, OSError, ValueError):
-        yield
-        return
-    if soft != resource.RLIM_INFINITY and soft <= bound:
-        yield
-        return
-    resource.setrlimit(resource.RLIMIT_AS, (bound, hard))
+
+def _tried(work: Callable[[], object], more: int) -> int:
+    import resource
+
     try:
-        yield
-    finally:
-        resource.setrlimit(resource.RLIMIT_AS, (soft, hard))
+        bound = int(_STATM.read_text().split()[0]) * resource.getpagesize() + more
+        resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+        resource.setrlimit(resource.RLIMIT_AS, (bound, bound))
+        work()
+    except MemoryError:
+        return 1
+    except Exception:  # whatever else is wrong, the caller will meet it again
+        return 0
+    return 0

@@ -9,15 +9,13 @@ import tempfile
 from datetime import UTC, datetime
 from pathlib import Path
 
+from hollow_chain.facts.bounds import FACTOR, could_take_too_much
 from hollow_chain.facts.codec import MAX_BYTES, SnapshotError, decode
 from hollow_chain.facts.host import Host, Snapshot, Unread
-from hollow_chain.reach.memory import at_most
+from hollow_chain.reach.memory import fits
 from hollow_chain.trouble import Trouble
 
 SUFFIXES = (".json", ".yaml", ".yml")
-MEMORY_FACTOR, MEMORY_FREE = 8, 64 << 20
-"""Memory that a file may take, in its own size, and bytes that any may take. ``{"name":"a"},`` takes seventy times its size once
-it is objects: whoever wrote a file must not decide how much memory its reader needs."""
 _LONG_AGO = datetime(1, 1, 2, tzinfo=UTC)
 
 
@@ -35,12 +33,9 @@ def read(place: Path) -> Snapshot:
 def _read_file(path: Path) -> Snapshot:
     try:
         data = _bytes_of(path)
-        with at_most(max(MEMORY_FACTOR * len(data), MEMORY_FREE)):
-            found = decode(data)
-    except MemoryError:
-        raise Trouble(
-            f"cannot read {path}: it would take more than {MEMORY_FACTOR} times its {len(data) >> 20} MiB in memory"
-        ) from None
+        if could_take_too_much(data) and not fits(lambda: decode(data), FACTOR * len(data)):
+            raise SnapshotError(f"it would take more than {FACTOR} times its {len(data) >> 20} MiB in memory")
+        found = decode(data)
     except OSError as error:
         raise Trouble(f"cannot read {path}: {(error.strerror or str(error)).lower()}") from None
     except SnapshotError as error:

@@ -214,7 +214,7 @@ def _number(text: str) -> int | None:
 
 STARTING = "7d4958e842da4a758f6c1cdc7b36dcc5"
 STARTED = "39f53479d3a045ac8e11786248231fbf"
-_STOPPED = "9d1aaa27d60140bd96365438aad20286"
+STOPPED = "9d1aaa27d60140bd96365438aad20286"
 _EXITED = "98e322203f7a4ed290d09fe03c09fe15"
 _SUCCESS = "7ad2d189f7e94e70a38c781354912448"
 FAILED = "d9b373ed55a64feb8242e02dbe79a49c"
@@ -244,7 +244,7 @@ def _recall_end(last: LastRun, event: Event) -> None:
             last.exit_status = int(how[2])
         else:
             last.signal = int(how[2])
-    elif event.code in (_SUCCESS, FAILED, _STOPPED):
+    elif event.code in (_SUCCESS, FAILED, STOPPED):
         result = _RESULT.search(event.text)
         last.result = result[1] if result else last.result or "success"
         last.ended_at = last.ended_at or event.at
