@@ -10,7 +10,9 @@ test: $(VENV)/.ready-dev
 	$(VENV)/bin/ruff check .
 	$(VENV)/bin/ruff format --check .
 	$(VENV)/bin/mypy
-	$(PY) -m pytest
+	$(PY) -m pytest -m "not live and not alone" -n 2
+	$(PY) -m pytest -m alone
+	$(PY) -m pytest -m live -n 3
 
 bench: $(VENV)/.ready-dev
 	$(PY) -m bench

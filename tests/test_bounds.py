@@ -35,6 +35,7 @@ from hollow_chain.wording import secrets
 from hollow_chain.wording.secrets import mask_text
 from tests.conftest import Run
 
+pytestmark = pytest.mark.alone
 NOON = datetime(2026, 3, 4, 12, 0, tzinfo=UTC)
 
 

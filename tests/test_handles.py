@@ -283,3 +283,16 @@ def test_a_look_follows_links_and_tells_them(tmp_path: Path, crews: Path) -> Non
     assert lock is not None
     looker.add_lock(lock)
     assert lock.names_process == 0
+
+
+def test_after_a_reboot_the_device_may_have_another_number(tmp_path: Path, crews: Path) -> None:
+    for path in (tmp_path / "roots", crews / "own"):
+        made(path)
+        known = kept.keep(path)
+        kept.set_mode(path, 0o600, known)
+        known["is"][0] += 1
+        kept.put_back(path, known)
+        assert stat.S_IMODE(path.stat().st_mode) == known["mode"]
+    known["is"][1] += 1  # another file, where crew may have put it
+    with pytest.raises(NotDone, match="left as it is"):
+        kept.put_back(crews / "own", known)

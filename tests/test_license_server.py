@@ -25,6 +25,7 @@ from hollow_chain.license.seats import TAKEN, Denial, SeatBook
 from hollow_chain.sources.processes import adapters
 from tests.conftest import PROGRAM, Run
 
+pytestmark = pytest.mark.alone
 TODAY = date(2026, 3, 4)
 WANT = "suite/routing"
 

@@ -115,8 +115,8 @@ def _put_back(found: Found, path: Path, kept: Kept) -> None:
             _write(folder, name, base64.b64decode(kept["content"]), kept)
         else:
             _set_rights(found, kept | {"is": now["is"]})
-    elif now.get("is") == kept["is"] and kind in ("file", "folder"):
-        _set_rights(found, kept)
+    elif kind == now["kind"] and kind in ("file", "folder") and _is_same(found, now, kept):
+        _set_rights(found, kept | {"is": now["is"]})
     elif kind == "folder" and now["kind"] == "absent" and folder.alone:
         os.mkdir(name, 0o700, dir_fd=folder.handle)
         made = Found(folder, name, os.stat(name, dir_fd=folder.handle, follow_symlinks=False))
@@ -126,6 +126,15 @@ def _put_back(found: Found, path: Path, kept: Kept) -> None:
         raise NotDone(f"{path} is gone, and its content could not be kept")
     else:
         raise NotDone(f"{path} is not what it was before the mend any more, and is left as it is")
+
+
+def _is_same(found: Found, now: Kept, kept: Kept) -> bool:
+    """Whether what is there now is what was kept: by its number, or since nobody but root could have put anything else there.
+
+    The number of the device is no part of that: it may be another one after a reboot, and on layered file systems so may the
+    number of a folder (kernel documentation, "Overlay Filesystem", "Inode properties").
+    """
+    return found.alone or now["is"][1:] == kept["is"][1:]
 
 
 def _clear(found: Found, path: Path, now: Kept) -> None:
