@@ -15,7 +15,7 @@ from pathlib import Path
 
 from tests.live.realhost import RealHost, why_not
 
-from bench import boots, faults, soak
+from bench import boots, faults, secrets, soak
 from bench.made_up import made_up
 from hollow_chain.facts.codec import encode
 
@@ -113,6 +113,7 @@ def main() -> int:
         "live": live,
         "fleet": fleet,
         "boots": boots.boots,
+        "secrets": secrets.measure,
         "faults": faults.measure,
         "soak": soak.measure,
     }
