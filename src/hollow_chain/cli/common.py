@@ -204,23 +204,18 @@ def _listed(names: list[str], most: int = 8) -> str:
     return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
-def write_out(path: Path, data: bytes) -> None:
-    """Write a file whole or not at all."""
+def write_out(path: Path, data: bytes, mode: int = 0o644, named: bool = True) -> None:
+    """Write a file whole or not at all. *named* says whether the user chose the path, and so the links on it."""
     from hollow_chain.sources.files import write_atomically
 
     if os.path.isdir(path):  # noqa: PTH112 - a link that may not be followed is none
         raise wrong_call(f"cannot write {path}: it is a folder; name a file in it")
-    write_atomically(path, data, 0o644)
+    write_atomically(path, data, mode, named)
 
 
 def write_private(path: Path, data: bytes, named: bool = True) -> None:
-    """Write a file whole or not at all, readable by its owner only: facts of a host are nobody else's business. *named* says
-    whether the user chose the path, and so the links on it."""
-    from hollow_chain.sources.files import write_atomically
-
-    if os.path.isdir(path):  # noqa: PTH112 - a link that may not be followed is none
-        raise wrong_call(f"cannot write {path}: it is a folder; name a file in it")
-    write_atomically(path, data, 0o600, named)
+    """The same, readable by its owner only: facts of a host are nobody else's business."""
+    write_out(path, data, 0o600, named)
 
 
 def shown(text: object) -> str:

@@ -110,7 +110,7 @@ def demo(
         page.line((f"$ hollow-chain {common.shown(shlex.join(call))}", "bold"))
         page.gap()
         _run(call)
-    common.write_out(out / "verdict.json", _verdict(facts))
+    common.write_out(out / "verdict.json", _verdict(facts), named=False)
     page.gap()
     page.line(
         (
@@ -140,16 +140,18 @@ def _run(call: list[str]) -> None:
 def _lay_out(facts: Path, mended: Path) -> None:
     """Put the demo's snapshots into *facts*, and a copy with the story's mend carried out into *mended*."""
     from hollow_chain.demo import snapshots
+    from hollow_chain.sources.files import check_link
 
     for folder in (facts, mended):
+        check_link(folder.parent)
         try:
             folder.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             raise wrong_call(f"cannot make the folder {folder}: {(error.strerror or str(error)).lower()}") from None
     for source in snapshots():
         data = source.read_bytes()
-        common.write_out(facts / source.name, data)
-        common.write_out(mended / source.name.replace(".yaml", ".json"), _after_the_mend(data))
+        common.write_out(facts / source.name, data, named=False)
+        common.write_out(mended / source.name.replace(".yaml", ".json"), _after_the_mend(data), named=False)
 
 
 def _clear(out: Path) -> None:

@@ -8,7 +8,7 @@ worth a trial, what is under it needs none.
 
 from __future__ import annotations
 
-import random
+import os
 import re
 import sys
 from collections.abc import Iterator
@@ -37,7 +37,7 @@ def could_take_too_much(data: bytes) -> bool:
     """Whether the objects of a JSON document could take more than :data:`FACTOR` times its size."""
     if len(data) <= FREE:
         return False
-    places = [random.randrange(len(data) - _SAMPLE) for _ in range(_SAMPLES)]
+    places = [int.from_bytes(os.urandom(8), "little") % (len(data) - _SAMPLE) for _ in range(_SAMPLES)]
     sample = b"".join(data[place : place + _SAMPLE] for place in places)
     return memory_of(sample) > FACTOR * len(sample)
 

@@ -121,7 +121,7 @@ def write_atomically(path: Path, data: bytes, mode: int = 0o600, named: bool = T
         _write_plainly(path, data)
         return
     if named:
-        _check_link(path)
+        check_link(path)
         path = Path(os.path.realpath(path))
     elif os.path.lexists(path) and not path.is_symlink() and not path.is_file():
         raise Trouble(f"cannot write {path}: what stands there is no file; name another with --out")
@@ -143,7 +143,7 @@ def write_atomically(path: Path, data: bytes, mode: int = 0o600, named: bool = T
                 Path(scratch).unlink(missing_ok=True)
 
 
-def _check_link(path: Path) -> None:
+def check_link(path: Path) -> None:
     """Raise :class:`Trouble` where *path* is a link that somebody else put into a folder that all may write in: whoever it leads to
     is his choice (proc(5), "protected_symlinks", which not every host has on)."""
     with contextlib.suppress(OSError):

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import replace
 
-from hollow_chain.causes.acts import Act, give_way, start
+from hollow_chain.causes.acts import give_way, start
 from hollow_chain.causes.case import SOCKETS, Case
 from hollow_chain.causes.rule import DOUBT, FITS, NOT_UP, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
@@ -157,10 +157,7 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
             ),
         ),
         mends=(
-            Mend(
-                f"Stop {holder}, and keep it from starting at boot, if it is not the one that should have the port.",
-                acts=_giving_way(case, claim, line, listener),
-            ),
+            _giving_way(case, claim, line, listener, holder),
             Mend(
                 f"Or give one of the two another port; {free_neighbor(case.host, of_claim(claim))} is free.",
                 "after its restart",
@@ -179,13 +176,15 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
     )
 
 
-def _giving_way(case: Case, claim: Claim, line: Evidence | None, listener: Listener) -> tuple[Act, ...]:
-    """Have the holder give way, where more than words of the service itself says that the endpoint is to be its own: its definition,
-    or a configuration that only root writes."""
+def _giving_way(case: Case, claim: Claim, line: Evidence | None, listener: Listener, holder: str) -> Mend:
+    """Have the holder give way; by a machine where more than words of the service itself says that the endpoint is to be its own:
+    its definition, or a configuration that only root writes."""
+    does = f"Stop {holder}, and keep it from starting at boot, if it is not the one that should have the port."
     set_to = any(overlap(of_claim(one), of_claim(claim)) and not one.told for one in case.service.claims)
-    if listener.shared_with or (line is not None and line.told and not set_to):
-        return ()
-    return give_way(case.graph.find(case.node.host, listener.service))
+    if line is not None and line.told and not set_to:
+        doubt = f"See first whether {case.service.name} is meant to have {of_claim(claim)}: only its own words say so"
+        return Mend(f"{doubt}. If it is: {does[0].lower()}{does[1:]}")
+    return Mend(does, acts=() if listener.shared_with else give_way(case.graph.find(case.node.host, listener.service)))
 
 
 def _was_held(case: Case, claim: Claim, line: Evidence | None) -> Finding:

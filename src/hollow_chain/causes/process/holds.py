@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from hollow_chain.causes import places
-from hollow_chain.causes.acts import Act, give_way, remove, start
+from hollow_chain.causes.acts import give_way, remove, start
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.rule import FITS, HINT, NOT_UP, SAID, Finding, Mend, cause
 from hollow_chain.causes.words import failed_last, numbered
@@ -97,10 +97,7 @@ def lock_held(case: Case) -> Iterator[Finding]:
                           f"{f', of {holder.service}' if holder.service else ''}", "processes", bears=SAID),
             ),
             mends=(
-                Mend(
-                    f"Stop {who}, and keep it from coming back; then start {case.service.name}.",
-                    acts=_giving_way(case, event, path, holder),
-                ),
+                _giving_way(case, event, path, holder, who),
             ),
             holder=who,
             explains=("exits-with-error", "crash-loop", "config-rejected"),
@@ -140,12 +137,17 @@ def stale_lock(case: Case) -> Iterator[Finding]:
         )
 
 
-def _giving_way(case: Case, event: Event, path: str, holder: Process) -> tuple[Act, ...]:
-    """Have the holder give way, where the kernel says that it has the file, and more than words that the file is the service's."""
+def _giving_way(case: Case, event: Event, path: str, holder: Process, who: str) -> Mend:
+    """Have the holder give way; by a machine where the kernel says that it has the file, and more than words of the service itself
+    that the file is the service's."""
+    name = case.service.name
+    does = f"Stop {who}, and keep it from coming back; then start {name}."
+    if event.trust in TOLD and not (path and places.uses(case, path)):
+        doubt = f"See first whether {name} is meant to have {path or 'that'}: only its own words say so"
+        return Mend(f"{doubt}. If it is: {does[0].lower()}{does[1:]}")
     file = case.file(path) if path else None
-    if file is None or file.held_by != holder.process or (event.trust in TOLD and not places.uses(case, path)):
-        return ()
-    return give_way(case.graph.find(case.node.host, holder.service))
+    held = file is not None and file.held_by == holder.process
+    return Mend(does, acts=give_way(case.graph.find(case.node.host, holder.service)) if held else ())
 
 
 def _left_over(case: Case, file: File) -> Mend:
