@@ -146,10 +146,11 @@ def test_a_plan_that_harms_is_not_offered(plan: Callable[..., Any]) -> None:
 
 RIGHTS = {
     "a file of root that is to be read": (
-        "{path: /srv/plan.conf, owner: root, group: root, mode: '0600'}", "open /srv/plan.conf: Permission denied",
-        [("root:root", "root:mates"), ("0600", "0640")]),
+        "{path: /var/lib/desk/plan.conf, owner: root, group: root, mode: '0600'}", "open /var/lib/desk/plan.conf: Permission denied",
+        [("root:root", "mate:root")]),
     "a file of its group": (
-        "{path: /srv/plan.conf, owner: root, group: mates, mode: '0600'}", "open /srv/plan.conf: Permission denied", [("0600", "0640")]),
+        "{path: /srv/boards/plan.conf, owner: root, group: mates, mode: '0600'}", "open /srv/boards/plan.conf: Permission denied",
+        [("0600", "0640")]),
     "its own file": (
         "{path: /srv/plan.conf, owner: mate, group: mates, mode: '0200'}", "open /srv/plan.conf: Permission denied", [("0200", "0600")]),
     "a folder that it writes to": (
@@ -168,7 +169,7 @@ NOT_OPENED = {
 ACCOUNT = "  accounts: [{name: mate, id: 1001, groups: [mates]}]\n"
 DENIED = (
     "last: {result: exit-code, exit_status: 1}, account: {user: mate}, program: {path: /usr/bin/desk, arguments: [/usr/bin/desk, "
-    "--plan=/srv/plan.conf, 'read /srv/deck/x'], log_files: [/etc/desk/site.key]}"
+    "--plan=/srv/plan.conf, 'read /srv/deck/x'], log_files: [/etc/desk/site.key]}, confinement: {writable: [/srv/deck, /srv/boards]}"
 )
 
 
@@ -178,6 +179,7 @@ def denied(files: str, words: str) -> str:
 
 
 NOT_GIVEN = {
+    "what only root may use, though its definition names it": ("/srv/plan.conf", ""),
     "the accounts of the host": ("/etc/passwd", ""),
     "a key of root's": ("/etc/desk/site.key", ""),
     "another one's folder": ("/home/cook/x", ""),

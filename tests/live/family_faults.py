@@ -94,8 +94,8 @@ FAMILY_FAULTS = [
           + unit("boiler.service", "User=stoker\nPAMName=login\nExecStart=/bin/sleep infinity") + RELOAD + start("boiler"),
           "account-barred", "boiler.service"),
     fault("an access list that leaves the account out",
-          "useradd -m stoker; mkdir -p /srv/coal; echo x > /srv/coal/plan; chmod 600 /srv/coal/plan\n"
-          + unit("boiler.service", "User=stoker\nExecStart=/bin/sh -c 'cat /srv/coal/plan && exec sleep infinity'") + RELOAD + start("boiler")
+          "useradd -m stoker; mkdir -p /var/lib/boiler; echo x > /var/lib/boiler/plan; chmod 600 /var/lib/boiler/plan\n"
+          + unit("boiler.service", "User=stoker\nExecStart=/bin/sh -c 'cat /var/lib/boiler/plan && exec sleep infinity'") + RELOAD + start("boiler")
           + "sleep 0.4\n",
           "access-denied", "boiler.service"),
     # the host

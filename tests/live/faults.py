@@ -351,7 +351,7 @@ FAULTS = [
     Fault(
         "a folder on the way keeps the account out, one link down",
         "mkdir -p /srv/deck/low; echo x > /srv/deck/low/plan; chmod 0700 /srv/deck\n"
-        + unit("deck.service", "Type=oneshot\nRemainAfterExit=yes\nExecStart=/bin/cat /srv/deck/low/plan\nUser=nobody")
+        + unit("deck.service", "Type=oneshot\nRemainAfterExit=yes\nExecStart=/bin/cat /srv/deck/low/plan\nReadWritePaths=/srv/deck\nUser=nobody")
         + chain("deck-top.service", "deck.service") + start("deck-top"),
         "deck-top", "access-denied", "deck.service",
     ),

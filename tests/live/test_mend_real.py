@@ -66,7 +66,7 @@ MENDED = [
         "a folder on the way keeps the account out, one link down",
         more="stat -c '%a %U %G' /srv/deck /srv/deck/low/plan",
     ),
-    Mended("an access list that leaves the account out", more="stat -c '%a %U %G' /srv/coal/plan"),
+    Mended("an access list that leaves the account out", more="stat -c '%a %U %G' /var/lib/boiler/plan"),
     Mended("a limit in the wrong unit, shorter than all starts on record"),
     Mended("a limit that is a little too short"),
     Mended("mariadb: start limit in the wrong unit"),

@@ -60,16 +60,10 @@ def given(case: Case, path: str) -> str:
     for place, why in _places(case):
         if inside(path, place) and not is_of_the_system(place) and (packaged or why == _FOLDERS or not is_closed(path)):
             return why
-    if packaged and _is_named_in_settings(case.service, path):
-        return "its settings name it, and its package brought it"
+    named = _is_named_in_settings(case.service, path) or path in _words_of(case.service)
+    if named and (packaged or (_is_owned(case, path) and not is_closed(path))):
+        return "its definition or its settings name it, and it or its package owns it"
     return ""
-
-
-def is_on_the_way(case: Case, folder: str) -> bool:
-    """Whether a folder leads to a place that the definition names, so that a machine may let the service pass through it."""
-    if not _is_plain(folder) or is_of_the_system(folder) or is_closed(folder) or _is_of_another_package(case, folder):
-        return False
-    return any(inside(place, folder) for place, _ in _places(case))
 
 
 def is_own_program(case: Case, path: str) -> bool:
@@ -113,8 +107,6 @@ def _places(case: Case) -> Iterator[tuple[str, str]]:
     for root in _BY_NAME:
         for stem in _stems(service):
             yield f"{root}/{stem}", "a folder of its own name"
-    for word in _words_of(service):
-        yield word, "its definition names it"
 
 
 def _words_of(service: Service) -> list[str]:
@@ -168,6 +160,11 @@ def _is_of_own_package(case: Case, path: str) -> bool:
     definition = case.service.definition
     own = _packages(case, definition.file) if definition is not None and definition.file else set()
     return bool(own & _packages(case, path))
+
+
+def _is_owned(case: Case, path: str) -> bool:
+    file, account = case.file(path), case.service.account
+    return file is not None and account is not None and bool(account.user) and file.owner == account.user
 
 
 def _is_of_another_package(case: Case, path: str) -> bool:

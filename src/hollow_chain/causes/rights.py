@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from hollow_chain.causes import acts
 from hollow_chain.causes.acts import Act
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.places import given, inside, is_closed, is_of_the_system, is_on_the_way
+from hollow_chain.causes.places import given, inside, is_closed, is_of_the_system
 from hollow_chain.facts.host import File
 
 ALL_RIGHTS_ACCOUNTS = ("root", "0", "")
@@ -164,8 +164,7 @@ def openings(case: Case, path: str, writes: bool | None = None, by_hand: bool = 
         writes = False  # what it does with the file is not known: the smaller right first
     found: list[Act] = []
     for file, needed in _lacking(case, path, writes):
-        passes = needed == _SEARCH and file.kind == "folder" and is_on_the_way(case, file.path)
-        opened = _opened(case, file, needed) if passes or by_hand or given(case, file.path) else []
+        opened = _opened(case, file, needed) if by_hand or given(case, file.path) else []
         if not opened:
             return ()
         found += opened
@@ -210,7 +209,10 @@ def in_words(case: Case, path: str, place: str, writes: bool | None, user: str) 
             f"Give the account {user} the smallest right that is enough on {place}; its right owner is a good guess.",
             done,
         )
-    doubt = f"Nothing in the definition of {case.service.name} gives it {path}: see first whether it is meant to use that at all"
+    doubt = (
+        f"{path} is not among the places that the definition of {case.service.name} gives it: see first whether it is meant to "
+        "use that at all"
+    )
     exact = [f"{act.path} to {act.value} ({act.verb})" for act in openings(case, path, writes, by_hand=True)]
     if not exact or is_closed(path):
         return f"{doubt}, and correct what sends it there.", ()

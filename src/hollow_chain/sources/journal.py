@@ -22,6 +22,7 @@ from hollow_chain.facts.service import LastRun
 from hollow_chain.wording.secrets import mask_text
 
 MAX_TEXT = 1000
+_MAX_NAME = 64
 _LOCAL_ONLY = 1
 _LEVELS = ("emergency", "alert", "critical", "error", "warning", "notice", "info", "debug")
 _FIELDS = (
@@ -202,7 +203,7 @@ def trust_of(fields: dict[str, str], unit: str) -> Trust:
 
 def _writer(fields: dict[str, str]) -> str:
     """The name of who wrote a record, never that of the manager: that one is not for others to take."""
-    names = (fields.get("SYSLOG_IDENTIFIER", ""), fields.get("_COMM", ""))
+    names = (mask_text(fields.get(name, "")[:_MAX_NAME]) for name in ("SYSLOG_IDENTIFIER", "_COMM"))
     return (
         next((name for name in names if name and name != "systemd"), "") or f"process {fields.get('_PID') or 'unknown'}"
     )

@@ -170,8 +170,9 @@ class Looker:
         except OSError:
             return
         file.format, file.interpreter = program_format(head)
-        if file.interpreter:
-            file.interpreter_exists = Path(file.interpreter).exists()
+        if file.interpreter.startswith("/"):
+            found = self._described(file.interpreter)
+            file.interpreter_exists = found.exists if found is not None else None
 
 
 _ACL = "system.posix_acl_access"
