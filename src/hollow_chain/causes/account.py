@@ -281,9 +281,7 @@ def _in_definition(case: Case, path: str) -> Mend:
     name, acts = case.service.name, _let_write(case, path)
     if acts or places.given(case, path):
         return Mend(f"Let {name} use {path} in its definition, and nothing else.", AFTER_RELOAD, acts)
-    doubt = (
-        f"Nothing else in the definition of {name} gives it {path}: see first whether it is meant to use that at all"
-    )
+    doubt = f"{path} is not among the places that the definition of {name} gives it: see first whether it is meant to use that at all"
     return Mend(
         f"{doubt}; if it is, and by hand only: let its definition give it {path}, and nothing else.", AFTER_RELOAD
     )

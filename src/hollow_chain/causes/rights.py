@@ -204,16 +204,16 @@ def in_words(case: Case, path: str, place: str, writes: bool | None, user: str) 
     writes a log can have it name whatever he likes.
     """
     done = openings(case, path, writes)
-    if done or given(case, path):
+    if done or (given(case, path) and given(case, place)):
         return (
             f"Give the account {user} the smallest right that is enough on {place}; its right owner is a good guess.",
             done,
         )
     doubt = (
-        f"{path} is not among the places that the definition of {case.service.name} gives it: see first whether it is meant to "
+        f"{place} is not among the places that the definition of {case.service.name} gives it: see first whether it is meant to "
         "use that at all"
     )
     exact = [f"{act.path} to {act.value} ({act.verb})" for act in openings(case, path, writes, by_hand=True)]
-    if not exact or is_closed(path):
+    if not exact or is_closed(place):
         return f"{doubt}, and correct what sends it there.", ()
     return f"{doubt}; if it is, and by hand only: set {', and '.join(exact)}.", ()

@@ -420,11 +420,12 @@ def _confinement(facts: Properties) -> Confinement | None:
     capabilities = facts.get("CapabilityBoundingSet", _FOREVER)
     granted = facts.get("AmbientCapabilities", 0)
     restricted = capabilities < _ALL_RIGHTS
-    if not (read_only or hidden or private_tmp or private_net or restricted or granted):
+    writable = [path.lstrip("-+") for path in facts.get("ReadWritePaths", ())]
+    if not (read_only or hidden or writable or private_tmp or private_net or restricted or granted):
         return None
     return Confinement(
         read_only=read_only,
-        writable=[path.lstrip("-+") for path in facts.get("ReadWritePaths", ())],
+        writable=writable,
         hidden=hidden,
         private_tmp=private_tmp,
         private_network=private_net,
