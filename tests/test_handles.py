@@ -296,3 +296,20 @@ def test_after_a_reboot_the_device_may_have_another_number(tmp_path: Path, crews
     known["is"][1] += 1  # another file, where crew may have put it
     with pytest.raises(NotDone, match="left as it is"):
         kept.put_back(crews / "own", known)
+
+
+def test_what_is_missing_behind_a_link_of_others_is_not_made(tmp_path: Path, crews: Path) -> None:
+    linked(crews / "way", tmp_path)
+    found = Looker().look(str(crews / "way" / "new"))
+    assert found is not None and not found.exists and found.link_to == str(tmp_path / "new")
+    with pytest.raises(NotDone):
+        kept.make_folder(crews / "way" / "new", str(CREW), str(CREW))
+    assert not (tmp_path / "new").exists()
+
+
+def test_a_folder_with_something_in_it_is_not_the_one_just_made(crews: Path) -> None:
+    (crews / "roots").mkdir()
+    (crews / "roots" / "x").touch()
+    with pytest.raises(NotDone, match="something else"):
+        kept.make_folder(crews / "roots", str(CREW), str(CREW))
+    assert (crews / "roots").stat().st_uid == 0

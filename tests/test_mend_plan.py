@@ -179,6 +179,8 @@ def denied(files: str, words: str) -> str:
 
 
 NOT_GIVEN = {
+    "what another session has while it runs": ("/run/user/0/desk", ""),
+    "a folder that bears the name of its account only": ("/var/lib/mate/db", ""),
     "what only root may use, though its definition names it": ("/srv/plan.conf", ""),
     "the accounts of the host": ("/etc/passwd", ""),
     "a key of root's": ("/etc/desk/site.key", ""),

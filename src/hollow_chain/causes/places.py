@@ -18,21 +18,8 @@ _OF_THE_SYSTEM = re.compile(
     r"run/lock|lib/systemd)?"
 )
 """Folders of the system as such (hier(7)): whatever is wrong there, opening them to an account is no mend."""
-_CLOSED = (
-    "/etc",
-    "/usr",
-    "/bin",
-    "/sbin",
-    "/boot",
-    "/dev",
-    "/proc",
-    "/sys",
-    "/root",
-    "/efi",
-    "/lib",
-    "/lib32",
-    "/lib64",
-    "/libx32",
+_CLOSED = tuple(
+    ["/etc", "/usr", "/bin", "/sbin", "/boot", "/efi", "/dev", "/proc", "/sys", "/root", "/lib", "/lib32", "/lib64", "/libx32", "/run/user", "/run/systemd", "/run/log", "/var/lib/systemd", "/var/lib/private", "/var/log/private", "/var/cache/private", "/var/log/journal", "/var/lib/dpkg", "/var/lib/rpm", "/var/spool/cron", "/var/spool/mail", "/var/lib/hollow-chain"]
 )
 """What lies below these is the system's or its administrator's, but for what a service's definition or package has there."""
 _BY_NAME = ("/var/lib", "/var/log", "/var/cache", "/var/spool", "/run", "/var/run")
@@ -125,10 +112,10 @@ def _is_named_in_settings(service: Service, path: str) -> bool:
 
 
 def _stems(service: Service) -> list[str]:
-    """The names that folders and files of a service bear: its own, without kind and instance, and its account's."""
+    """The names that folders and files of a service bear: its own, without kind and instance. Not its account's: several services
+    share one, and some of them (``mail``, ``user``) have folders that are everybody's."""
     names = [name.rpartition(".")[0].partition("@")[0] or name for name in (service.name, *service.aliases)]
-    account = service.account.user if service.account else ""
-    found = [*names, *(name.removesuffix("-server") for name in names), account]
+    found = [*names, *(name.removesuffix("-server") for name in names)]
     return [name for name in dict.fromkeys(found) if len(name) > 1 and "/" not in name and name not in ("root", "..")]
 
 

@@ -238,8 +238,9 @@ def make_folder(path: Path, user: str, group: str) -> None:
             with _changing(one, {}) as handle:
                 os.fchmod(handle, 0o755)
     with _told(f"cannot give {path} to {user}:{group}"), _changing(path, {}) as handle:
-        if not stat.S_ISDIR(os.fstat(handle).st_mode):
-            raise NotDone(f"cannot make {path}: it is a file")
+        # Whoever owns the folder around may have put another one there meanwhile: an empty one is as good as that just made.
+        if not stat.S_ISDIR(os.fstat(handle).st_mode) or os.listdir(handle):  # noqa: PTH208
+            raise NotDone(f"cannot make {path}: something else stands there by now")
         os.fchown(handle, user_number(user), group_number(group))
 
 

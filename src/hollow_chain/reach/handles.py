@@ -11,17 +11,20 @@ from __future__ import annotations
 import errno
 import os
 import stat
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
-from functools import cached_property
+from functools import lru_cache
 from pathlib import Path
+from typing import NamedTuple
 
 MAX_LINKS = 40
 """As many as the kernel follows (path_resolution(7))."""
 MAX_PATH = 4000
 _MOST_KEPT = 200
 """Handles of folders that a walker keeps open; a process has 1024 by default (getrlimit(2))."""
+_MOUNTS_STAND = 2.0
+"""Seconds for which the table of mounts is taken to stand: one reading of a host looks at it a thousand times."""
 _FOLDER = os.O_PATH | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _ANY = os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC
 _OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
@@ -94,8 +97,7 @@ def _is_trusted(user: int) -> bool:
     return user in (0, os.geteuid())
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(NamedTuple):
     """Where a path leads: the folder, the name in it, and what stands there."""
 
     folder: Folder
@@ -146,6 +148,7 @@ class Walker:
             if name == "..":
                 folder = self._folder(os.path.dirname(folder.path))  # noqa: PTH120 - text, not the file system
                 continue
+            self._check_mount(folder, name)
             about = _about(folder.handle, name)
             if about is None:
                 if rest:
@@ -192,44 +195,51 @@ class Walker:
             folder = self._below(folder, name)
         return folder
 
+    def _check_mount(self, folder: Folder, name: str) -> None:
+        """Stay off a mount that another machine answers for: to ask what is there may already take for ever."""
+        path = f"{folder.path.rstrip('/')}/{name}"
+        if path in self.off_limits:
+            raise NotOpened(errno.EREMOTE, "on a file system of another machine, not touched", path)
+
     def _below(self, folder: Folder, name: str) -> Folder:
         path = f"{folder.path.rstrip('/')}/{name}"
         known = self._folders.get(path)
         if known is not None:
             return known
-        if path in self.off_limits:
-            raise NotOpened(errno.EREMOTE, "on a file system of another machine, not touched", path)
         if len(self._folders) >= _MOST_KEPT:
             self._folders = {"/": self._root()}
         made = self._folders[path] = Folder(os.open(name, _FOLDER, dir_fd=folder.handle), path, above=folder)
         return made
 
-    @cached_property
-    def _mounts(self) -> list[tuple[str, str, str]]:
-        """Device, place and kind of every mount (proc(5), "mountinfo")."""
-        try:
-            lines = Path("/proc/self/mountinfo").read_text(errors="replace").splitlines()
-        except OSError:
-            return []
-        found = []
-        for words in (line.split() for line in lines):
-            if "-" in words[6:] and len(words) > words.index("-", 6) + 1:
-                found.append((words[2], words[4], words[words.index("-", 6) + 1]))
-        return found
-
-    @cached_property
+    @property
     def off_limits(self) -> frozenset[str]:
         """Mounts that are not entered: those that another machine or a program answers for."""
-        return frozenset(place for _, place, kind in self._mounts if kind in NETWORK or kind.startswith("fuse."))
-
-    @cached_property
-    def _kinds(self) -> dict[str, str]:
-        return {device: kind for device, _, kind in self._mounts}
+        return _mounts(int(time.monotonic() / _MOUNTS_STAND))[0]
 
     def is_made_up(self, about: os.stat_result) -> bool:
         """Whether a file is none of a disk: made by the kernel as it is read, or answered for by somebody else."""
-        kind = self._kinds.get(f"{os.major(about.st_dev)}:{os.minor(about.st_dev)}", "")
+        _, kinds = _mounts(int(time.monotonic() / _MOUNTS_STAND))
+        kind = kinds.get(f"{os.major(about.st_dev)}:{os.minor(about.st_dev)}", "")
         return kind in _MADE_UP or kind in NETWORK or kind.startswith("fuse")
+
+
+@lru_cache(maxsize=2)
+def _mounts(moment: int) -> tuple[frozenset[str], dict[str, str]]:
+    """The places of mounts that are not entered, and the kind of each mounted device (proc(5), "mountinfo"); read anew for each
+    *moment*."""
+    try:
+        lines = Path("/proc/self/mountinfo").read_text(errors="replace").splitlines()
+    except OSError:
+        return frozenset(), {}
+    closed, kinds = set(), {}
+    for words in (line.split() for line in lines):
+        dash = words.index("-") if "-" in words else len(words)
+        kind = words[dash + 1] if dash + 1 < len(words) else ""
+        if dash > 4:
+            kinds[words[2]] = kind
+            if kind in NETWORK or kind.startswith("fuse."):
+                closed.add(words[4])
+    return frozenset(closed), kinds
 
 
 def _parts(path: str, relative: bool = False) -> list[str]:
@@ -278,8 +288,7 @@ def opened(found: Found, same: list[int] | None = None, to_read: bool = False) -
         os.close(work)
 
 
-@dataclass(frozen=True)
-class Content:
+class Content(NamedTuple):
     """What was read of a file."""
 
     path: str

@@ -12,9 +12,9 @@ import os
 import pwd
 import stat
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
+from typing import NamedTuple
 
 from hollow_chain.facts.host import Trust
 from hollow_chain.facts.service import Service
@@ -25,8 +25,7 @@ _DYNAMIC_USERS = range(61184, 65520)
 MAX_CONFIGURATION = 1 << 20
 
 
-@dataclass(frozen=True)
-class Text:
+class Text(NamedTuple):
     """What a file of a service says, who could have written it, and when it was changed."""
 
     path: str

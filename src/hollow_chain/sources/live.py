@@ -12,7 +12,7 @@ from pathlib import Path
 from hollow_chain.facts import lines
 from hollow_chain.facts.host import Adapter, Event, Filesystem, Host, HostLimits, Listener, Snapshot, Unread, snapshot
 from hollow_chain.facts.service import Condition, Service, Trigger
-from hollow_chain.reach.handles import NETWORK
+from hollow_chain.reach.handles import NETWORK, Walker
 from hollow_chain.sources import (
     boots,
     claims,
@@ -168,7 +168,8 @@ def _add_triggers(units: list[Service], bus: systemd_bus.BusFacts) -> None:
 
 def _add_unloaded(host: Host, bus: systemd_bus.BusFacts, enabled: dict[str, datetime]) -> None:
     """Installed units that nothing has loaded, templates among them, from their files; and what triggers them."""
-    made = {name: service_of_file(name, path, name in enabled) for name, path in bus.unloaded.items()}
+    with Walker() as walker:
+        made = {name: service_of_file(name, path, name in enabled, walker) for name, path in bus.unloaded.items()}
     for name, path in bus.unloaded.items():
         if not name.endswith((".socket", ".timer", ".path")) or made[name].template:
             continue

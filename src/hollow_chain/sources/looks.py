@@ -115,8 +115,9 @@ class Looker:
         except (OSError, ValueError):
             return None
         about = found.about
+        led = found.path if found.through_link else ""
         if about is None:
-            return File(path=path, exists=False, link_to=_link_target(path))
+            return File(path=path, exists=False, link_to=_link_target(path) or led)
         kind = _KINDS.get(stat.S_IFMT(about.st_mode), "other")
         return File(
             path=path,
@@ -128,7 +129,7 @@ class Looker:
             changed_at=datetime.fromtimestamp(about.st_mtime, UTC) if 0 < about.st_mtime < 1e11 else None,
             executable=bool(about.st_mode & 0o111) if kind == "file" else None,
             # A link of others on the way counts like one in the last place: the path means what its maker wants.
-            link_to=_link_target(path) or (found.path if found.through_link else ""),
+            link_to=_link_target(path) or led,
             acl=self._acl(found),
         )
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from hollow_chain.facts.service import Account, Condition, Definition, Link, LinkKind, Program, Service, Startup
+from hollow_chain.reach.handles import Walker
 from hollow_chain.sources import unit_file
 from hollow_chain.wording.secrets import mask_arguments, mask_text
 
@@ -39,13 +40,13 @@ def is_hand_made(name: str, path: str) -> bool:
     return any(Path(f"{folder}systemd/system/{name}.d").is_dir() for folder in _HAND_MADE)
 
 
-def service_of_file(name: str, path: str, is_enabled: bool) -> Service:
+def service_of_file(name: str, path: str, is_enabled: bool, walker: Walker | None = None) -> Service:
     """A unit that nothing has loaded, from its file; templates included."""
     stem, _, kind = name.rpartition(".")
     if is_masked(path):
         definition = Definition(file=path, load="masked")
         return Service(name=name, kind=kind, state="stopped", startup="disabled", definition=definition)
-    settings = unit_file.read([path])
+    settings = unit_file.read([path], walker)
     words = unit_file.effective(settings)
     has_install = any(s.section == "Install" and s.name in ("WantedBy", "RequiredBy", "Alias") for s in settings)
     startup: Startup = "automatic" if is_enabled else "manual" if has_install or stem.endswith("@") else "on-need"

@@ -43,16 +43,16 @@ def parse(text: str, file: str = "") -> list[Setting]:
     return settings
 
 
-def read(paths: list[str]) -> list[Setting]:
+def read(paths: list[str], walker: handles.Walker | None = None) -> list[Setting]:
     """The assignments of several files, one after the other; those that cannot be read are passed over."""
     settings: list[Setting] = []
-    with handles.Walker() as walker:
-        for path in paths:
-            try:
-                text = handles.read(walker, path, MAX_BYTES).data.decode("utf-8", "replace")
-            except OSError:
-                continue
-            settings += parse(text, path)
+    finder = walker or handles.Walker()
+    for path in paths:
+        try:
+            text = handles.read(finder, path, MAX_BYTES).data.decode("utf-8", "replace")
+        except OSError:
+            continue
+        settings += parse(text, path)
     return settings
 
 

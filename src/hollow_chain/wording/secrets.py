@@ -49,6 +49,8 @@ class Form(msgspec.Struct):
     announced_by: list[str] = []
     """Words, in lower case, of which one has to stand in a text before it is worth a look."""
     look: Look = ""
+    run: int = 0
+    """Letters, digits, dots, hyphens and underscores that it has in a row at least."""
     masks: list[str] = []
     leaves: list[str] = []
 
@@ -185,20 +187,22 @@ def _compiled() -> list[tuple[Form, re.Pattern[str]]]:
     return [(form, pattern(form.pattern)) for form in _data().forms]
 
 
-_LONG_WORD = pattern(r"[A-Za-z0-9+/=_.\-]{16}|\d:[A-Za-z]")
+_RUN = pattern(r"[A-Za-z0-9_.\-]{12,}")
+
+
+def _is_announced(form: Form, lowered: str) -> bool:
+    for word in form.announced_by:  # a plain loop: this is asked more often than anything else here
+        if word in lowered:
+            return True
+    return not form.announced_by
 
 
 def _by_form(text: str) -> Iterator[Span]:
-    long_word = None
     lowered = text.lower()
+    run = max(map(len, _RUN.findall(text)), default=0)
     for form, its in _compiled():
-        if form.announced_by:
-            if not any(word in lowered for word in form.announced_by):
-                continue
-        else:
-            long_word = long_word if long_word is not None else bool(_LONG_WORD.search(text))
-            if not long_word:
-                continue
+        if form.run > run or not _is_announced(form, lowered):
+            continue
         for found in its.finditer(text):
             value = found["value"]
             if value and not value.startswith(MASK[:7]) and _fits(form, found, value):
