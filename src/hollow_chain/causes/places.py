@@ -18,9 +18,11 @@ _OF_THE_SYSTEM = re.compile(
     r"run/lock|lib/systemd)?"
 )
 """Folders of the system as such (hier(7)): whatever is wrong there, opening them to an account is no mend."""
-_CLOSED = tuple(
-    ["/etc", "/usr", "/bin", "/sbin", "/boot", "/efi", "/dev", "/proc", "/sys", "/root", "/lib", "/lib32", "/lib64", "/libx32", "/run/user", "/run/systemd", "/run/log", "/var/lib/systemd", "/var/lib/private", "/var/log/private", "/var/cache/private", "/var/log/journal", "/var/lib/dpkg", "/var/lib/rpm", "/var/spool/cron", "/var/spool/mail", "/var/lib/hollow-chain"]
-)
+_CLOSED = (
+    "/etc", "/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot", "/efi", "/dev", "/proc", "/sys", "/root",
+    "/run/user", "/run/systemd", "/run/log", "/var/lib/systemd", "/var/lib/private", "/var/log/private", "/var/cache/private",
+    "/var/log/journal", "/var/lib/dpkg", "/var/lib/rpm", "/var/spool/cron", "/var/spool/mail", "/var/lib/hollow-chain",
+)  # fmt: skip
 """What lies below these is the system's or its administrator's, but for what a service's definition or package has there."""
 _BY_NAME = ("/var/lib", "/var/log", "/var/cache", "/var/spool", "/run", "/var/run")
 """Where a service's own folder lies under its own name (hier(7), file-hierarchy(7))."""
