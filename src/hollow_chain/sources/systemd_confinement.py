@@ -1,0 +1,53 @@
+"""What systemd lets a unit reach of the file system and of its account's rights: D-Bus properties into facts."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from hollow_chain.facts.service import Confinement
+
+Properties = dict[str, Any]
+_FOREVER = (1 << 64) - 1
+
+# systemd.exec(5), "ProtectSystem=" and "ProtectHome=".
+_PROTECTED = {"yes": ["/usr", "/boot", "/efi"], "full": ["/usr", "/boot", "/efi", "/etc"], "strict": ["/"]}
+_HOMES = ["/home", "/root", "/run/user"]
+
+
+# capabilities(7), in the order of their numbers.
+_RIGHTS = ["CHOWN", "DAC_OVERRIDE", "DAC_READ_SEARCH", "FOWNER", "FSETID", "KILL", "SETGID", "SETUID", "SETPCAP", "LINUX_IMMUTABLE", "NET_BIND_SERVICE", "NET_BROADCAST", "NET_ADMIN", "NET_RAW", "IPC_LOCK", "IPC_OWNER", "SYS_MODULE", "SYS_RAWIO", "SYS_CHROOT", "SYS_PTRACE", "SYS_PACCT", "SYS_ADMIN", "SYS_BOOT", "SYS_NICE", "SYS_RESOURCE", "SYS_TIME", "SYS_TTY_CONFIG", "MKNOD", "LEASE", "AUDIT_WRITE", "AUDIT_CONTROL", "SETFCAP", "MAC_OVERRIDE", "MAC_ADMIN", "SYSLOG", "WAKE_ALARM", "BLOCK_SUSPEND", "AUDIT_READ", "PERFMON", "BPF", "CHECKPOINT_RESTORE"]
+_ALL_RIGHTS = (1 << 32) - 1
+"""From here on a set is not restricted: the first 32 rights are as old as the call, the number of later ones varies."""
+
+
+def _rights(numbers: int) -> list[str]:
+    return [f"CAP_{name}" for number, name in enumerate(_RIGHTS) if numbers >> number & 1]
+
+
+def confinement_of(facts: Properties) -> Confinement | None:
+    """What the manager keeps from a unit; None where it keeps nothing from it."""
+    read_only = _PROTECTED.get(facts.get("ProtectSystem", ""), []) + [
+        p.lstrip("-+") for p in facts.get("ReadOnlyPaths", ())
+    ]
+    hidden = [p.lstrip("-+") for p in facts.get("InaccessiblePaths", ())]
+    home = facts.get("ProtectHome", "no")
+    if home in ("yes", "tmpfs"):
+        hidden += _HOMES
+    elif home == "read-only":
+        read_only = read_only + _HOMES
+    private_tmp, private_net = bool(facts.get("PrivateTmp")), bool(facts.get("PrivateNetwork"))
+    capabilities = facts.get("CapabilityBoundingSet", _FOREVER)
+    granted = facts.get("AmbientCapabilities", 0)
+    restricted = capabilities < _ALL_RIGHTS
+    writable = [path.lstrip("-+") for path in facts.get("ReadWritePaths", ())]
+    if not (read_only or hidden or writable or private_tmp or private_net or restricted or granted):
+        return None
+    return Confinement(
+        read_only=read_only,
+        writable=writable,
+        hidden=hidden,
+        private_tmp=private_tmp,
+        private_network=private_net,
+        capabilities=_rights(capabilities) if restricted else None,
+        granted=_rights(granted),
+    )
