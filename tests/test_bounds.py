@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import contextlib
 import importlib
 import json
@@ -39,6 +40,20 @@ pytestmark = pytest.mark.alone
 NOON = datetime(2026, 3, 4, 12, 0, tzinfo=UTC)
 
 
+def written_in_place() -> Iterator[tuple[Path, int, str]]:
+    """Patterns that a call of :mod:`re` is given as they are, somewhere in a function."""
+    for path in Path(hollow_chain.__file__).parent.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if (
+                isinstance(node, ast.Call)
+                and isinstance(node.func, ast.Attribute)
+                and getattr(node.func.value, "id", "") == "re"
+            ):
+                given = node.args[0] if node.args else None
+                if isinstance(given, ast.Constant) and isinstance(given.value, str) and node.func.attr != "escape":
+                    yield path, node.lineno, given.value
+
+
 def patterns() -> Iterator[tuple[str, re.Pattern[str]]]:
     """Every pattern that any module keeps, and those of the forms of secrets; each once."""
     seen: set[str] = set()
@@ -48,6 +63,7 @@ def patterns() -> Iterator[tuple[str, re.Pattern[str]]]:
             for name, value in vars(importlib.import_module(module.name)).items():
                 for one in value if isinstance(value, tuple | list) else (value,):
                     kept.append((f"{module.name}.{name}", one))
+    kept += [(f"{path.name}:{line}", re.compile(text)) for path, line, text in written_in_place()]
     for name, one in kept:
         compiled = re.compile(*one._given) if isinstance(one, _Lazy) else one
         if isinstance(compiled, re.Pattern) and isinstance(compiled.pattern, str) and compiled.pattern not in seen:
@@ -157,6 +173,36 @@ def test_what_is_usual_is_not_too_much(tmp_path: Path) -> None:
     path = tmp_path / "large.json"
     path.write_bytes(encode(snapshot([Host(name="h", services=services)])))
     assert len(files.read(path).hosts[0].services) == 60_000
+
+
+@pytest.mark.parametrize(
+    "line",
+    ["ab", "<1>1 2026-03-04T12:00:00Z h a 1 - - x", '{"at":1772625600,"msg":"x"}'],
+    ids=["words", "syslog", "JSON"],
+)
+def test_a_log_takes_no_more_than_eight_times_its_size(line: str, tmp_path: Path) -> None:
+    facts, log = tmp_path / "facts.json", tmp_path / "x.log"
+    facts.write_bytes(encode(snapshot([Host(name="h", services=[Service(name="a.service")])])))
+    log.write_text(f"<1>1 2026-03-04T12:00:00Z h a 1 - - x\n{line}\n" if line == "ab" else "")
+    with log.open("a") as file:
+        file.writelines([f"{line}\n"] * ((6 << 20) // len(line)))
+    code = (
+        "import resource, sys; from pathlib import Path; from hollow_chain.sources import files, log_files\n"
+        "found = files.read(Path(sys.argv[1])); before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss\n"
+        "log_files.add(found, [Path(sys.argv[2])], '')\n"
+        "print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) * 1024, len(found.hosts[0].events))"
+    )
+    call = [sys.executable, "-c", code, str(facts), str(log)]
+    took, events = map(int, subprocess.run(call, capture_output=True, check=True).stdout.split())
+    assert took <= 8 * log.stat().st_size and 0 < events <= 200
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.text(max_size=120))
+def test_no_text_breaks_a_pattern(text: str) -> None:
+    for _, form in PATTERNS:
+        for found in form.finditer(text):
+            assert found.group(0) in text
 
 
 def test_a_record_is_cut_where_no_line_is_so_long() -> None:

@@ -259,7 +259,7 @@ def sentences(arguments: list[str]) -> list[str]:
     """The changes in the words of a call: one an argument, or all words one after the other; ``and``, commas and semicolons
     part them too."""
     texts = arguments if any(" " in one.strip() for one in arguments) else [" ".join(arguments)]
-    parts = [part.strip() for text in texts for part in re.split(r"\s+and\s+|[,;]", text)]
+    parts = [part.strip() for text in texts for part in re.split(r"\sand\s|[,;]", text)]
     return [part for part in parts if part]
 
 

@@ -75,7 +75,7 @@ def read(text: str) -> list[Reading]:
 
 
 def _readings(text: str) -> Iterator[Reading]:
-    alone = bool(re.fullmatch(r"\s*(?:-?\d+|0[xX][0-9A-Fa-f]+)\s*", text))
+    alone = bool(re.fullmatch(r"-?\d{1,20}|0[xX][0-9A-Fa-f]{1,16}", text.strip()))
     yield from _named(text)
     for found in _SIGNAL.finditer(text):
         yield from _signal(found[1] or found[3] or "", int(found[2] or 0), 0.9)

@@ -74,7 +74,7 @@ def capture(
         common.warn(f"not read: {item.what}{f' ({item.why})' if item.why else ''}")
     from hollow_chain.show.clean import clean
 
-    said = ", ".join(f"{number} {word}" for word, number in counts.items() if number)
+    said = ", ".join(f"{number} {word if number != 1 else word[:-1]}" for word, number in counts.items() if number)
     common.put(f"wrote {clean(str(path))}: {said}, {len(data) / 1024:.0f} KiB; {_masked_words(masked)}")
     return 0
 

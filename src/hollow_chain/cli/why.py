@@ -13,6 +13,9 @@ if TYPE_CHECKING:
     from hollow_chain.causes import Facts
     from hollow_chain.verdict import Verdict
 
+MOST_SAID = 4000
+"""Characters of what the user saw that are read, as many as of a record."""
+
 
 def register(app: typer.Typer) -> None:
     """Add the command."""
@@ -53,7 +56,7 @@ def why(
     facts.learned = common.learned(store)
     if everything:
         return _all(facts, common.hosts_named(facts.graph, host), json)
-    verdict = diagnose(facts, common.find_target(facts.graph, target, host), says)
+    verdict = diagnose(facts, common.find_target(facts.graph, target, host), says[:MOST_SAID])
     if json:
         from hollow_chain.show.documents import to_json, verdict_document
 

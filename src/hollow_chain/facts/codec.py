@@ -162,10 +162,11 @@ def _explained(text: bytes, parse: Callable[..., Any], error: Exception) -> Snap
 
 def _located(reason: str) -> str:
     """Turn ``Expected `str`, got `int` - at `$.hosts[0].name``` into a sentence that starts with the place."""
-    found = re.fullmatch(r"(?s)(.*?) - at `(?:key in )?\$?\.?(.*?)`", reason)
-    if not found:
+    says, at, place = reason.rpartition(" - at `")
+    if not at:
         return reason.replace("`", "'")
-    return f"{found[2]}: {found[1]}".replace("`", "'")
+    place = place.removesuffix("`").removeprefix("key in ").removeprefix("$").removeprefix(".")
+    return f"{place}: {says}".replace("`", "'")
 
 
 def _malformed(text: bytes, reason: str) -> str:

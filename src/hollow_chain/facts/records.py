@@ -6,7 +6,7 @@ A column or key is known by a name of general use, or by a mapping that the call
 from __future__ import annotations
 
 import csv
-import io
+import itertools
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -21,6 +21,8 @@ from hollow_chain.trouble import Trouble
 from hollow_chain.wording.secrets import mask_text
 
 MAX_TEXT = 2000
+MAX_LINE = 1 << 16
+"""Characters of one line that are read; a record in JSON may carry much beside its text."""
 PARTS = ("at", "text", "service", "level", "number", "host", "process")
 _NAMES = {
     "at": ("at", "time", "timestamp", "@timestamp", "ts", "date", "datetime", "date and time", "__realtime_timestamp", "t"),
@@ -85,20 +87,36 @@ class Record:
     host: str = ""
 
 
-def read(data: bytes, source: str, columns: Columns, year_of: datetime) -> list[Record]:
+def read(data: bytes, source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
     """The records of a log in any of the known forms; *year_of* is when it was last written, for stamps without a year.
 
-    Raises :class:`RecordError` where the form is not known, or no line of it can be read.
+    One at a time: a log of short lines would take twenty times its size as a list. Raises :class:`RecordError` where the form is
+    not known, or no line of it can be read.
     """
     text = _text(data)
-    lines = [line for line in text.splitlines() if line.strip()]
-    if not lines:
-        return []
-    form = _form(lines[0], columns)
-    found = list(form(lines, source, columns, year_of))
-    if not found:
-        raise RecordError(f"none of its {len(lines)} lines could be read as {form.__doc__ or 'records'}")
-    return found
+    first = next(_lines(text), "")
+    if not first:
+        return
+    form = _form(first, columns)
+    none = True
+    for record in form(_lines(text), source, columns, year_of):
+        none = False
+        yield record
+    if none:
+        number = sum(1 for _ in _lines(text))
+        raise RecordError(f"none of its {number} lines could be read as {form.__doc__ or 'records'}")
+
+
+def _lines(text: str) -> Iterator[str]:
+    """The lines of *text* that say something."""
+    at = 0
+    while at < len(text):
+        end = text.find("\n", at)
+        end = len(text) if end < 0 else end
+        line = text[at:end].rstrip("\r")
+        if line.strip():
+            yield line[:MAX_LINE]
+        at = end + 1
 
 
 def _text(data: bytes) -> str:
@@ -109,7 +127,7 @@ def _text(data: bytes) -> str:
     return data.decode("utf-8-sig", "replace")
 
 
-Form = Callable[[list[str], str, Columns, datetime], Iterator[Record]]
+Form = Callable[[Iterator[str], str, Columns, datetime], Iterator[Record]]
 
 
 def _form(first: str, columns: Columns) -> Form:
@@ -138,7 +156,7 @@ def _mapped(names: list[str], columns: Columns) -> dict[str, str]:
     return found
 
 
-def _json_lines(lines: list[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
+def _json_lines(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
     """JSON lines"""
     for line in lines:
         try:
@@ -152,10 +170,10 @@ def _json_lines(lines: list[str], source: str, columns: Columns, year_of: dateti
                 yield record
 
 
-def _csv(lines: list[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
+def _csv(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
     """CSV with a heading"""
-    delimiter = _delimiter(lines[0])
-    rows = csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter)
+    first = next(lines)
+    rows = csv.reader((f"{line}\n" for line in itertools.chain([first], lines)), delimiter=_delimiter(first))
     heading = next(rows)
     known = _mapped(heading, columns)
     missing = [name for part, name in columns.names.items() if part not in known]
@@ -181,7 +199,7 @@ def _cells(line: str) -> list[str]:
     return next(csv.reader([line], delimiter=_delimiter(line)), [])
 
 
-def _syslog(lines: list[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
+def _syslog(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
     """syslog lines"""
     for line in lines:
         found = _RFC5424.match(line)

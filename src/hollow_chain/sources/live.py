@@ -260,7 +260,9 @@ def _add_own_words(host: Host, reader: EvidenceReader) -> None:
         named = [*program.log_files, *(path for path in program.paths if "log" in path)]
         for text in configured.values():
             named += settings.log_paths_of_text(text.text)
-            if text.trust == "trusted":  # of what the service may write itself nothing follows about which files are its own
+            if (
+                text.trust == "trusted"
+            ):  # of what the service may write itself nothing follows about which files are its own
                 program.settings_paths += settings.own_paths_of_text(text.text)
         program.log_files = list(dict.fromkeys(named))[:16]
         program.settings_paths = list(dict.fromkeys(program.settings_paths))[:16]

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import os
 import re
+from collections import deque
+from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
+from functools import cached_property
 from pathlib import Path
 
 from hollow_chain.facts.host import Event, Host, Snapshot
@@ -28,17 +31,19 @@ def add(snapshot: Snapshot, paths: list[Path], columns: str, host: str = "") -> 
         mapping = Columns.parsed(columns)
     except ValueError as error:
         raise wrong_call(f"--columns: {error}") from None
-    by_host: dict[str, list[Record]] = {}
+    owners = {one.name: _Owner(one) for one in snapshot.hosts}
     for path in paths:
         for record in _records(path, mapping):
             owner = _owner(snapshot, record.host, host)
             if owner is not None:
-                by_host.setdefault(owner.name, []).append(record)
-    for one in snapshot.hosts:
-        _give(one, by_host.get(one.name, []))
+                owners[owner.name].take(record)
+        for one in owners.values():
+            one.keep_last()
+    for one in owners.values():
+        one.give()
 
 
-def _records(path: Path, columns: Columns) -> list[Record]:
+def _records(path: Path, columns: Columns) -> Iterator[Record]:
     try:
         with path.open("rb") as file:
             about = os.fstat(file.fileno())
@@ -49,7 +54,7 @@ def _records(path: Path, columns: Columns) -> list[Record]:
             data = file.read(MAX_BYTES)
         if skipped:  # from the end: the first line of the rest is not whole
             data = heading + data.partition(b"\n")[2]
-        return read(data, f"log {path.name}", columns, written)
+        yield from read(data, f"log {path.name}", columns, written)
     except OSError as error:
         raise Trouble(f"cannot read {path}: {(error.strerror or str(error)).lower()}") from None
     except RecordError as error:
@@ -65,22 +70,42 @@ def _owner(snapshot: Snapshot, named: str, asked: str) -> Host | None:
     return snapshot.hosts[0] if len(snapshot.hosts) == 1 else None
 
 
-def _give(host: Host, records: list[Record]) -> None:
-    if not records:
-        return
-    names = _names(host)
-    spoken = _spoken_names(host)
-    each: dict[str, list[Event]] = {}
-    for record in records:
+class _Owner:
+    """A host that takes records: the last ones of each of its services, and of what fits none."""
+
+    def __init__(self, host: Host) -> None:
+        self._host = host
+        self._kept: dict[str, list[Event]] = {}
+        self._coming: dict[str, deque[Event]] = {}
+
+    @cached_property
+    def _names(self) -> dict[str, str]:
+        return _names(self._host)
+
+    @cached_property
+    def _spoken(self) -> list[tuple[re.Pattern[str], str]]:
+        return _spoken_names(self._host)
+
+    def take(self, record: Record) -> None:
+        """Give a record to the service that it is about. Of one log only the last ones of each are remembered."""
         event = record.event
-        event.service = names.get(event.service.casefold(), "") or _named_in(event.text, spoken)
-        each.setdefault(event.service, []).append(event)
-    for events in each.values():
-        events.sort(key=lambda event: event.at)
-        host.events += events[-MOST_EACH:]
-    if host.manager == "control-manager":
-        for service in host.services:
-            _recall_number(service, each.get(service.name, []))
+        event.service = self._names.get(event.service.casefold(), "") or _named_in(event.text, self._spoken)
+        self._coming.setdefault(event.service, deque(maxlen=MOST_EACH)).append(event)
+
+    def keep_last(self) -> None:
+        """A log is at its end: of all that was taken so far the last ones of each service are kept."""
+        for service, events in self._coming.items():
+            kept = sorted([*self._kept.get(service, ()), *events], key=lambda event: event.at)
+            self._kept[service] = kept[-MOST_EACH:]
+        self._coming.clear()
+
+    def give(self) -> None:
+        """Add to the facts of the host what was kept."""
+        for events in self._kept.values():
+            self._host.events += events
+        if self._kept and self._host.manager == "control-manager":
+            for service in self._host.services:
+                _recall_number(service, self._kept.get(service.name, []))
 
 
 def _recall_number(service: Service, events: list[Event]) -> None:
