@@ -197,6 +197,13 @@ def test_a_log_takes_no_more_than_eight_times_its_size(line: str, tmp_path: Path
     assert took <= 8 * log.stat().st_size and 0 < events <= 200
 
 
+def test_a_text_of_many_ports_and_addresses_claims_few() -> None:
+    many = "".join(
+        f"port {number % 60000 + 1}\nlisten 10.{number % 250}.{number // 250 % 250}.1\n" for number in range(30_000)
+    )
+    assert len(words_of_settings.claims_of_text(many, "/x")) == words_of_settings.MOST_CLAIMS
+
+
 @settings(max_examples=40, deadline=None)
 @given(st.text(max_size=120))
 def test_no_text_breaks_a_pattern(text: str) -> None:

@@ -148,6 +148,26 @@ def test_arguments_that_are_no_secrets_stay() -> None:
     ]
 
 
+def test_words_that_are_secrets_by_where_they_stand() -> None:
+    for arguments in (
+        ["x", "-p", "topsecret"],
+        ["x", "--key", "topsecret"],
+        ["x", "-u", "a:topsecret"],
+        ["x", "--bind-pw=topsecret"],
+    ):
+        assert "topsecret" not in " ".join(mask_arguments(arguments)), arguments
+    assert "topsecret" not in mask_environment(["DEPLOY_KEY=topsecret"])[0] + mask_text(
+        "https://topsecret@quay.example"
+    )
+    assert mask_arguments(["x", "-p", "tcp", "-parallel", "--sort-key=5"]) == [
+        "x",
+        "-p",
+        "tcp",
+        "-parallel",
+        "--sort-key=5",
+    ]
+
+
 def test_a_secret_argument_is_no_path_that_is_looked_at() -> None:
     from hollow_chain.sources.systemd_map import service_of
 

@@ -116,7 +116,8 @@ def claims_of_text(text: str, source: str, told: bool = False) -> list[Claim]:
     ordered = [claim for _, claim in sorted(found, key=lambda pair: not pair[0])]
     if silent:  # without an address to listen on, a port alone is no claim
         ordered = [c for c in ordered if c.address or c.switched_off]
-    chosen = _on(ordered, addresses)[:MOST_CLAIMS]
+    # Cut before they are multiplied with each other: a text may name a hundred thousand of both.
+    chosen = _on(ordered[:MOST_CLAIMS], addresses[:MOST_CLAIMS])[:MOST_CLAIMS]
     for claim in chosen if told else ():
         claim.told = True
     return chosen

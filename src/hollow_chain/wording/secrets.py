@@ -109,8 +109,8 @@ _LONGEST_PLAIN = 200
 """Characters; what is longer is no plain thing."""
 _BITS_AT_LEAST = 2.4
 """Bits a character (Shannon, 1948) below which a value is no draw at random: a repeated letter, a row of marks."""
-_KEY_BITS = 4.3
-"""Of a line of 56 characters and more in base 64, where a draw at random has about 5.3, and a path or a word under 4.1."""
+_KEY_BITS = 3.6
+"""Of a line of 56 characters and more in base 64, where a draw at random has about 5.3, and a heading with many zeros 3.8."""
 
 
 def entropy(text: str) -> float:
@@ -126,15 +126,15 @@ def looks_random(value: str) -> bool:
         return False
     kinds = (any(c.isdigit() for c in bare), any(c.islower() for c in bare), any(c.isupper() for c in bare))
     return (kinds[0] and sum(kinds) > 1 and entropy(bare) >= _BITS_AT_LEAST) or (
-        len(bare) >= 20 and entropy(bare) >= _KEY_BITS - 0.8 and sum(kinds) > 1
+        len(bare) >= 20 and entropy(bare) >= 3.5 and sum(kinds) > 1
     )
 
 
 def _is_key_line(value: str) -> bool:
     """Whether a long run of base 64 is material of a key, and no path or word: letters of both cases and digits all along it."""
     quarters = [value[at : at + 14] for at in range(0, len(value) - 13, 14)]
-    mixed = all(any(c.isupper() for c in q) and any(c.islower() for c in q) for q in quarters)
-    return mixed and any(c.isdigit() for c in value) and entropy(value) >= _KEY_BITS
+    mixed = [any(c.isupper() for c in q) and any(c.islower() for c in q) for q in quarters]
+    return sum(mixed) * 2 > len(mixed) and any(c.isdigit() for c in value) and entropy(value) >= _KEY_BITS
 
 
 @cache
@@ -250,6 +250,8 @@ def mask_text(text: str) -> str:
 
 _SHORT = ("-p", "-a", "-w", "-P", "-W", "-k")
 """Options of one letter that by habit bring a password or key; what looks like one behind them is hidden."""
+_PASSWORD_WORD = 8
+"""Letters from which on a word behind ``-p`` is taken for a password: a name of a protocol is shorter."""
 _CALLER = ("-u", "-U", "--user", "--userpwd", "--login", "--proxy-user", "--basic-auth")
 """Options that by habit bring a name and a secret, as ``name:secret``."""
 
@@ -272,7 +274,12 @@ def _mask_argument(argument: str, before: str) -> str:
             return f"{option}={MASK}"
         return f"{option}={_mask_caller(value) if option in _CALLER else mask_text(value)}"
     if before.startswith("-") and "=" not in before and not argument.startswith("--") and argument:
-        if _hides_argument(argument, naming(before.lstrip("-"))) or (before in _SHORT and looks_random(argument)):
+        word = before == "-p" and len(argument) >= _PASSWORD_WORD and argument.isalpha()
+        if (
+            _hides_argument(argument, naming(before.lstrip("-")))
+            or (before in _SHORT and looks_random(argument))
+            or word
+        ):
             return MASK
         if before in _CALLER:
             return _mask_caller(argument)
@@ -282,9 +289,9 @@ def _mask_argument(argument: str, before: str) -> str:
 
 
 def _hides_argument(value: str, named: Naming) -> bool:
-    if named == "plain":
-        return value.lower() not in _not_secret() and not value.startswith(MASK)
-    return named == "faint" and looks_random(value)
+    if not named or value.lower() in _not_secret() or value.startswith(MASK):
+        return False
+    return named == "plain" or not _HARMLESS_VALUE.fullmatch(value)
 
 
 def _mask_caller(value: str) -> str:
@@ -299,14 +306,13 @@ def mask_environment(pairs: list[str]) -> list[str]:
     return [_mask_pair(pair) for pair in pairs]
 
 
-_HARMLESS_VALUE = pattern(r"(?:/.*|\d{1,5}|[A-Za-z]{1,12})")
+_HARMLESS_VALUE = pattern(r"(?:[/.~].{0,4096}|\d{1,5}|[\w.\-]{1,200}\.(?:pem|key|crt|pub|conf|json|txt|toml))")
+"""What behind a faint name (``--key``, ``*_KEY``) is no secret: a path, a file, a small number."""
 
 
 def _mask_pair(pair: str) -> str:
     name, equals, value = pair.partition("=")
-    named = naming(name)
-    faintly = named == "faint" and value and not _HARMLESS_VALUE.fullmatch(value)
-    if equals and (_hides_argument(value, named) or faintly) and value:
+    if equals and value and _hides_argument(value, naming(name)):
         return f"{name}={MASK}"
     return f"{name}{equals}{mask_text(value)}"
 
