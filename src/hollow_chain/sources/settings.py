@@ -13,6 +13,8 @@ from hollow_chain.reach.handles import Walker, names_in
 
 MOST_FILES = 80
 MOST_CLAIMS = 32
+MOST_FOUND = 500
+"""Settings of a text that speak of ports and addresses, after which no more are looked for."""
 _DEPTH = 3
 _SUFFIXES = ("", ".conf", ".cnf", ".cfg", ".ini", ".yaml", ".yml", ".toml", ".json", ".config")
 _ADDRESS = r"\*|\[[0-9A-Fa-f:]+\]|\d{1,3}(?:\.\d{1,3}){3}|localhost|[0-9A-Fa-f]*::[0-9A-Fa-f:]*"
@@ -92,6 +94,8 @@ def claims_of_text(text: str, source: str, told: bool = False) -> list[Claim]:
     addresses: list[str] = []
     silent = False
     for setting in _SETTING.finditer(text):
+        if len(found) + len(addresses) > MOST_FOUND:
+            break
         key, value = setting["key"], setting["value"].strip().rstrip(";,").strip()
         if value.lower() in _FALSE and _NETWORK.search(key) and not _NEGATED.match(key):
             found.append((True, Claim(port=0, source=f"{where}: {key} {value}", switched_off=True)))
