@@ -204,6 +204,16 @@ def test_what_the_definition_does_not_give_is_not_opened_by_a_machine(name: str,
     )
 
 
+def test_a_working_folder_behind_a_link_is_not_made_by_a_machine(plan: Callable[..., Any]) -> None:
+    program = "program: {path: /usr/bin/desk, folder: /home/crew/w/run}"
+    text = host(
+        service("desk.service", f"last: {{result: exit-code, exit_status: 200}}, {program}", "failed"),
+        more="  files: [{path: /home/crew/w/run, exists: false, link_to: /etc/run}]\n",
+    )
+    made = plan(text, "desk")
+    assert made["steps"][0]["by"] == "person" and "leads to /etc/run" in made["steps"][0]["does"]
+
+
 CONFINED = "last: {result: exit-code, exit_status: 1}, confinement: {read_only: [/]}"
 
 

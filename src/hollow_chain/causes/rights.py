@@ -203,6 +203,9 @@ def in_words(case: Case, path: str, place: str, writes: bool | None, user: str) 
     Where the definition does not give the service that place, a person has to see first whether it has any business there: whoever
     writes a log can have it name whatever he likes.
     """
+    led = file.link_to if (file := case.file(place)) is not None else ""
+    if led:
+        return f"{place} leads to {led}, by a link: see first who made it, and whether that is meant.", ()
     done = openings(case, path, writes)
     if done or (given(case, path) and given(case, place)):
         return (

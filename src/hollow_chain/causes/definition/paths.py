@@ -26,6 +26,7 @@ from hollow_chain.causes.rule import (
 from hollow_chain.causes.standing import Standing, skipped
 from hollow_chain.causes.words import failed_last, numbered, started_since_boot
 from hollow_chain.facts import lines
+from hollow_chain.facts.host import File
 from hollow_chain.facts.service import Condition, Service
 from hollow_chain.lazy import pattern
 
@@ -83,13 +84,17 @@ def workdir_missing(case: Case) -> Iterator[Finding]:
             ),
         ),
         mends=(
-            Mend(
-                f"Create {folder}, owned by {owner}.",
-                acts=_made(case, folder) if not file.exists and not file.link_to else (),
-            ),
+            _creation(case, file, owner),
             Mend(f"Or correct the working folder in the definition of {service.name}.", AFTER_RELOAD),
         ),
     )
+
+
+def _creation(case: Case, file: File, owner: str) -> Mend:
+    if file.link_to and not file.exists:
+        doubt = f"{file.path} leads to {file.link_to}, by a link: see first who made it, and whether that is meant"
+        return Mend(f"{doubt}; only then create the folder, owned by {owner}.")
+    return Mend(f"Create {file.path}, owned by {owner}.", acts=_made(case, file.path) if not file.exists else ())
 
 
 def _made(case: Case, path: str) -> tuple[acts.Act, ...]:
