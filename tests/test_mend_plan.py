@@ -169,7 +169,8 @@ NOT_OPENED = {
 ACCOUNT = "  accounts: [{name: mate, id: 1001, groups: [mates]}]\n"
 DENIED = (
     "last: {result: exit-code, exit_status: 1}, account: {user: mate}, program: {path: /usr/bin/desk, arguments: [/usr/bin/desk, "
-    "--plan=/srv/plan.conf, 'read /srv/deck/x'], log_files: [/etc/desk/site.key]}, confinement: {writable: [/srv/deck, /srv/boards]}"
+    "--plan=/srv/plan.conf, 'read /srv/deck/x'], log_files: [/etc/desk/site.key, /usr/bin/desk-tool]}, "
+    "confinement: {writable: [/srv/deck, /srv/boards]}"
 )
 
 
@@ -179,6 +180,8 @@ def denied(files: str, words: str) -> str:
 
 
 NOT_GIVEN = {
+    "a program of its own package that its settings name": ("/usr/bin/desk-tool", "package: desk, "),
+    "a program in a folder of its own": ("/var/lib/desk/tool", "PROGRAM, "),
     "what another session has while it runs": ("/run/user/0/desk", ""),
     "a folder that bears the name of its account only": ("/var/lib/mate/db", ""),
     "what only root may use, though its definition names it": ("/srv/plan.conf", ""),
@@ -196,7 +199,8 @@ NOT_GIVEN = {
 @pytest.mark.parametrize("name", NOT_GIVEN)
 def test_what_the_definition_does_not_give_is_not_opened_by_a_machine(name: str, plan: Callable[..., Any]) -> None:
     path, more = NOT_GIVEN[name]
-    files = f"{{path: '{path}', {more}owner: root, group: root, mode: '0600'}}"
+    mode = "0755" if "PROGRAM" in more else "0600"
+    files = f"{{path: '{path}', {more.removeprefix('PROGRAM, ')}owner: root, group: root, mode: '{mode}'}}"
     made = plan(denied(files, f"cannot write {path}: Permission denied"), "desk")
     assert made["steps"][0]["by"] == "person", made["steps"]
     assert not any(

@@ -23,7 +23,7 @@ _CLOSED = (
     "/run/user", "/run/systemd", "/run/log", "/var/lib/systemd", "/var/lib/private", "/var/log/private", "/var/cache/private",
     "/var/log/journal", "/var/lib/dpkg", "/var/lib/rpm", "/var/spool/cron", "/var/spool/mail", "/var/lib/hollow-chain",
 )  # fmt: skip
-"""What lies below these is the system's or its administrator's, but for what a service's definition or package has there."""
+"""What lies below these is the system's or its administrator's, but for the configuration folders that a definition gives."""
 _BY_NAME = ("/var/lib", "/var/log", "/var/cache", "/var/spool", "/run", "/var/run")
 """Where a service's own folder lies under its own name (hier(7), file-hierarchy(7))."""
 _RUNTIME = ("/run", "/var/run", "/run/lock", "/var/lock")
@@ -45,13 +45,13 @@ def given(case: Case, path: str) -> str:
     """By what the service is given *path*, so that a machine may change owner or mode there; empty where it is not."""
     if not _is_plain(path) or is_of_the_system(path) or _is_of_another_package(case, path):
         return ""
-    packaged = _is_of_own_package(case, path)
     for place, why in _places(case):
-        if inside(path, place) and not is_of_the_system(place) and (packaged or why == _FOLDERS or not is_closed(path)):
+        if inside(path, place) and not is_of_the_system(place) and (why == _FOLDERS or not is_closed(path)):
             return why
+    # Whoever runs as the service may have written its settings: what they name is its own only if it is its account's already.
     named = _is_named_in_settings(case.service, path) or path in _words_of(case.service)
-    if named and (packaged or (_is_owned(case, path) and not is_closed(path))):
-        return "its definition or its settings name it, and it or its package owns it"
+    if named and _is_owned(case, path) and not is_closed(path):
+        return "its definition or its settings name it, and its account owns it"
     return ""
 
 
@@ -145,16 +145,13 @@ def _packages(case: Case, path: str) -> set[str]:
     return set(file.package.split(", ")) - {""} if file is not None else set()
 
 
-def _is_of_own_package(case: Case, path: str) -> bool:
-    definition = case.service.definition
-    own = _packages(case, definition.file) if definition is not None and definition.file else set()
-    return bool(own & _packages(case, path))
-
-
 def _is_owned(case: Case, path: str) -> bool:
     file, account = case.file(path), case.service.account
     return file is not None and account is not None and bool(account.user) and file.owner == account.user
 
 
 def _is_of_another_package(case: Case, path: str) -> bool:
-    return bool(_packages(case, path)) and not _is_of_own_package(case, path)
+    definition = case.service.definition
+    own = _packages(case, definition.file) if definition is not None and definition.file else set()
+    theirs = _packages(case, path)
+    return bool(theirs) and not own & theirs

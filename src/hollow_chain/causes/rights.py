@@ -175,7 +175,11 @@ def _opened(case: Case, file: File, needed: int) -> list[Act]:
     """What lets the account do *needed* with one file or folder."""
     bits, place = int(file.mode, 8), place_of(case, file)
     runs_as_owner = file.kind == "file" and bool(bits & 0o6000)
-    if file.acl or file.link_to or is_of_the_system(file.path) or runs_as_owner or file.kind not in ("file", "folder"):
+    # A program that root or others may run is not for the service to write, wherever it lies.
+    is_program = file.kind == "file" and bool(bits & 0o111) and bool(needed & _WRITE)
+    if file.acl or file.link_to or is_of_the_system(file.path) or file.kind not in ("file", "folder"):
+        return []
+    if runs_as_owner or is_program:
         return []
     user, group = owners_of(case)
     if place:
