@@ -121,9 +121,6 @@ def test_values_are_told_apart() -> None:
     )
 
 
-SETTLED = {"db_host": "mole", "listen": "0.0.0.0:8080", "log": "/var/log/desk.log"}
-
-
 def test_arguments_that_are_no_secrets_stay() -> None:
     arguments = [
         "/bin/x",

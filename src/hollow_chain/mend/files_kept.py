@@ -132,9 +132,9 @@ def _is_same(found: Found, now: Kept, kept: Kept) -> bool:
     """Whether what is there now is what was kept: by its number, or since nobody but root could have put anything else there.
 
     The number of the device is no part of that: it may be another one after a reboot, and on layered file systems so may the
-    number of a folder (kernel documentation, "Overlay Filesystem", "Inode properties").
+    number of a folder (kernel documentation, "Overlay Filesystem", "Inode properties"). A journal of version 1 has no numbers.
     """
-    return found.alone or now["is"][1:] == kept["is"][1:]
+    return found.alone or now["is"][1:] == kept.get("is", [])[1:]
 
 
 def _clear(found: Found, path: Path, now: Kept) -> None:

@@ -10,9 +10,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from hollow_chain.facts import lines
-from hollow_chain.facts.host import Adapter, Event, Filesystem, Host, HostLimits, Listener, Snapshot, Unread, snapshot
+from hollow_chain.facts.host import Adapter, Event, Host, HostLimits, Listener, Snapshot, Unread, snapshot
 from hollow_chain.facts.service import Condition, Service, Trigger
-from hollow_chain.reach.handles import NETWORK, Walker
+from hollow_chain.reach.handles import Walker
 from hollow_chain.sources import (
     boots,
     claims,
@@ -27,6 +27,7 @@ from hollow_chain.sources import (
     upkeep,
 )
 from hollow_chain.sources.evidence_files import EvidenceReader, Text
+from hollow_chain.sources.filesystems import filesystems
 from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
 from hollow_chain.sources.systemd_map import moment, service_of
 from hollow_chain.sources.unit_facts import service_of_file, triggered_by_file
@@ -120,7 +121,7 @@ def _host(bus: systemd_bus.BusFacts, beside: _Beside) -> Host:
         listeners=beside.listeners,
         sockets_read=not any("socket" in item.what for item in beside.unread),
         adapters=beside.adapters,
-        filesystems=_filesystems(),
+        filesystems=filesystems(),
         unread=[*beside.unread, *(Unread(what=name, why=why) for name, why in bus.refused.items())],
     )
 
@@ -372,32 +373,3 @@ def _paths_quoted(events: list[Event]) -> dict[str, list[str]]:
         for path in _PATH_IN_TEXT.findall(event.text):
             quoted.setdefault(event.service, {})[path.rstrip(".,:;/")] = None
     return {name: list(paths)[:50] for name, paths in quoted.items()}
-
-
-def _filesystems() -> list[Filesystem]:
-    import psutil
-
-    found = []
-    try:
-        parts = psutil.disk_partitions(all=True)
-    except (psutil.Error, OSError):
-        return []
-    for part in [p for p in parts if p.fstype not in NETWORK and not p.fstype.startswith("fuse.")][:200]:
-        try:
-            about = os.statvfs(part.mountpoint)
-        except OSError:
-            continue
-        if not about.f_blocks:
-            continue  # of the kernel's own making: nothing is stored there
-        found.append(
-            Filesystem(
-                mounted_on=part.mountpoint,
-                kind=part.fstype,
-                size=about.f_blocks * about.f_frsize,
-                free=about.f_bavail * about.f_frsize,
-                inodes=about.f_files,
-                inodes_free=about.f_favail,
-                read_only="ro" in part.opts.split(","),
-            )
-        )
-    return found
