@@ -6,11 +6,20 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, settings
+
+from tests.forking import Parent
+
+# What random tests draw is fixed, so that a run of the suite says the same each time: to look further, with fresh draws,
+# there is ``pytest --hypothesis-profile=explore``.
+settings.register_profile("fixed", derandomize=True, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.register_profile("explore", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("fixed")
 
 PROGRAM = Path(sys.executable).parent / "hollow-chain"
 HEAD = "format: hollow-chain/snapshot\nversion: 1\n"
@@ -19,10 +28,10 @@ HEAD = "format: hollow-chain/snapshot\nversion: 1\n"
 class Done:
     """What a call of the program gave back."""
 
-    def __init__(self, done: subprocess.CompletedProcess[bytes]) -> None:
-        self.status = done.returncode
-        self.out = done.stdout.decode("utf-8")
-        self.err = done.stderr.decode("utf-8")
+    def __init__(self, status: int, out: bytes, err: bytes) -> None:
+        self.status = status
+        self.out = out.decode("utf-8")
+        self.err = err.decode("utf-8")
         assert "Traceback" not in self.err, self.err
         assert "fault of the program itself" not in self.err, self.err
 
@@ -35,18 +44,40 @@ class Done:
 Run = Callable[..., Done]
 
 
+def _variables(tmp_path: Path, env: dict[str, str]) -> dict[str, str]:
+    variables = {k: v for k, v in os.environ.items() if k not in ("COLUMNS", "NO_COLOR", "FORCE_COLOR")}
+    variables["HOLLOW_CHAIN_CASES"] = str(tmp_path / "cases.db")  # not those of whoever runs the tests
+    return {**variables, **env}
+
+
+@pytest.fixture(scope="session")
+def parent() -> Iterator[Parent]:
+    """The parent of forked calls."""
+    parent = Parent()
+    yield parent
+    parent.end()
+
+
 @pytest.fixture()
-def run(tmp_path: Path) -> Run:
-    """Run the installed ``hollow-chain`` in a temporary folder."""
+def run(tmp_path: Path, parent: Parent) -> Run:
+    """Run ``hollow-chain`` in a temporary folder, in a child of a parent that has imported it."""
 
     def call(*words: str | Path, stdin: bytes = b"", **env: str) -> Done:
-        variables = {k: v for k, v in os.environ.items() if k not in ("COLUMNS", "NO_COLOR", "FORCE_COLOR")}
-        variables["HOLLOW_CHAIN_CASES"] = str(tmp_path / "cases.db")  # not those of whoever runs the tests
+        return Done(*parent.call([str(word) for word in words], tmp_path, _variables(tmp_path, env), stdin))
+
+    return call
+
+
+@pytest.fixture()
+def start(tmp_path: Path) -> Run:
+    """Start the installed ``hollow-chain`` itself in a temporary folder."""
+
+    def call(*words: str | Path, stdin: bytes = b"", **env: str) -> Done:
         done = subprocess.run(
-            [str(PROGRAM), *map(str, words)], cwd=tmp_path, env={**variables, **env}, input=stdin, capture_output=True,
+            [str(PROGRAM), *map(str, words)], cwd=tmp_path, env=_variables(tmp_path, env), input=stdin, capture_output=True,
             timeout=120,
         )  # fmt: skip
-        return Done(done)
+        return Done(done.returncode, done.stdout, done.stderr)
 
     return call
 

@@ -5,8 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import signal
-import subprocess
-import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -14,32 +13,26 @@ import pytest
 
 from hollow_chain.mend.journal import Journal, Record, read, standing_of
 from tests.conftest import Run
+from tests.forking import Parent
 from tests.power_cut import PASSED
 from tests.test_mend_lab import definitions, host, mend, running
 
 __all__ = ["host"]
-CUT = Path(__file__).with_name("power_cut.py")
+Cut = Callable[..., int]
+MEND = "mend LaneCount --apply --yes --json --from host --runs 60"
 MOST = 60
 
 
-def cut_at(moment: int, folder: Path) -> int:
-    """Carry a mend out and cut it off at that moment; the exit status of the program."""
-    call = [
-        sys.executable,
-        str(CUT),
-        str(moment),
-        "mend",
-        "LaneCount",
-        "--apply",
-        "--yes",
-        "--json",
-        "--from",
-        "host",
-        "--runs",
-        "60",
-    ]
-    env = {**os.environ, "HOLLOW_CHAIN_CASES": str(folder / "cases.db")}
-    return subprocess.run(call, cwd=folder, env=env, capture_output=True, timeout=60).returncode
+@pytest.fixture()
+def cut(tmp_path: Path, parent: Parent) -> Cut:
+    """Call the program and cut it off at a moment; its exit status."""
+
+    def call(moment: int, *words: str) -> int:
+        given = [str(moment), *(words or MEND.split())]
+        env = {**os.environ, "HOLLOW_CHAIN_CASES": str(tmp_path / "cases.db")}
+        return parent.call(given, tmp_path, env, entry="tests.power_cut")[0]
+
+    return call
 
 
 def whole(path: Path) -> tuple[Any, set[str]]:
@@ -54,11 +47,11 @@ def broken(run: Run, host: Path) -> Path:
     return host
 
 
-def test_at_every_moment(run: Run, tmp_path: Path, broken: Path) -> None:
+def test_at_every_moment(run: Run, cut: Cut, tmp_path: Path, broken: Path) -> None:
     before = whole(broken)
     shutil.copytree(tmp_path / "host", tmp_path / "kept")
     moment = 0
-    while (status := cut_at(moment, tmp_path)) != PASSED:
+    while (status := cut(moment)) != PASSED:
         assert status == -signal.SIGKILL, (moment, status)
         shutil.rmtree(tmp_path / "cut", ignore_errors=True)
         shutil.copytree(tmp_path / "host", tmp_path / "cut")
@@ -88,19 +81,18 @@ def back_to(tmp_path: Path, name: str) -> None:
     shutil.copytree(tmp_path / name, tmp_path / "host")
 
 
-def test_an_interrupted_mend_bars_the_next_one(run: Run, tmp_path: Path, broken: Path) -> None:
-    assert cut_at(4, tmp_path) == -signal.SIGKILL
+def test_an_interrupted_mend_bars_the_next_one(run: Run, cut: Cut, tmp_path: Path, broken: Path) -> None:
+    assert cut(4) == -signal.SIGKILL
     done = mend(run, tmp_path, "LaneCount", "--apply", "--yes")
     assert done.status == 2 and "was interrupted" in done.err and "--resume" in done.err and "--undo" in done.err
     assert mend(run, tmp_path, "--undo").status == 0
     assert mend(run, tmp_path, "LaneCount", "--apply", "--yes").status == 0
 
 
-def test_an_undo_that_is_cut_off_is_gone_on_with(run: Run, tmp_path: Path, broken: Path) -> None:
+def test_an_undo_that_is_cut_off_is_gone_on_with(run: Run, cut: Cut, tmp_path: Path, broken: Path) -> None:
     before = whole(broken)
     assert mend(run, tmp_path, "LaneCount", "--apply", "--yes").status == 0
-    call = [sys.executable, str(CUT), "3", "mend", "--undo", "--from", "host"]
-    assert subprocess.run(call, cwd=tmp_path, capture_output=True, timeout=60).returncode == -signal.SIGKILL
+    assert cut(3, *["mend", "--undo", "--from", "host"]) == -signal.SIGKILL
     done = mend(run, tmp_path, "--undo")
     assert done.status == 0
     assert whole(broken) == before

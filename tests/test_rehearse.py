@@ -4,10 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import pty
-import signal
-import subprocess
-import time
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +11,8 @@ import pytest
 import yaml
 
 from hollow_chain.boot.durations import Prior, fitted
-from tests.conftest import PROGRAM, Run
+from tests.conftest import Run
+from tests.forking import Parent
 
 FILES = sorted((Path(__file__).parent / "boots").glob("*.yaml"))
 CASES = [(f"{p.stem}: {case['name']}", p.stem, case) for p in FILES for case in yaml.safe_load(p.read_text())]
@@ -174,21 +171,14 @@ def test_chains_and_rings_may_be_long_and_moments_late(run: Run, tmp_path: Path,
     assert run("rehearse", "--from", "facts.json", "--runs", 5).status in (0, 1)
 
 
-@pytest.mark.alone
-def test_an_interrupt_gives_the_result_so_far(tmp_path: Path) -> None:
+def test_an_interrupt_gives_the_result_so_far(parent: Parent, tmp_path: Path) -> None:
     services = [{"name": f"s{n}.service", "startup": "automatic", "state": "running", "program": {"style": "notify"},
-                 "links": [{"to": f"s{max(0, n - 3)}.service", "kind": "order"}] if n else []} for n in range(2500)]  # fmt: skip
+                 "links": [{"to": f"s{max(0, n - 3)}.service", "kind": "order"}] if n else []} for n in range(25)]  # fmt: skip
     write(tmp_path, {"services": services})
-    outer, inner = pty.openpty()
-    call = [str(PROGRAM), "rehearse", "--from", "facts.json", "--runs", "5000", "--json"]
-    started = subprocess.Popen(call, cwd=tmp_path, stdout=subprocess.PIPE, stderr=inner, env={**os.environ})
-    os.close(inner)
-    said, deadline = b"", time.monotonic() + 100
-    while b"boots ..." not in said and time.monotonic() < deadline:
-        said += os.read(outer, 1000)
-    started.send_signal(signal.SIGINT)
-    document = json.loads(started.communicate(timeout=100)[0])
-    assert 0 < document["runs"] < document["asked_runs"] == 5000
+    words = ["1", "rehearse", "--from", "facts.json", "--runs", "5000", "--json"]
+    status, out, _ = parent.call(words, tmp_path, {**os.environ}, entry="tests.interrupting")
+    document = json.loads(out)
+    assert status == 0 and 0 < document["runs"] < document["asked_runs"] == 5000
 
 
 SUPPOSED = {
@@ -220,13 +210,13 @@ SUPPOSED = {
 @pytest.mark.parametrize("name", SUPPOSED)
 def test_supposed_changes_do_what_they_say(name: str, run: Run, demo_facts: Path) -> None:
     host, changes, service, verdict = SUPPOSED[name]
-    done = run("suppose", *changes, "--from", demo_facts, "--host", host, "--json", "--runs", 400)
+    done = run("suppose", *changes, "--from", demo_facts, "--host", host, "--json", "--runs", 200)
     shift = next(one for one in done.json["services"] if one["service"] == service)
     assert shift["verdict"] == verdict, shift
     difference = shift["up" if verdict in ("better", "worse") else "seconds"]["difference"]
     assert difference["real"] and difference["low"] <= difference["mean"] <= difference["high"]
     assert done.status == int(any(one["verdict"] == "worse" for one in done.json["services"]))
-    assert service in run("suppose", *changes, "--from", demo_facts, "--host", host, "--runs", 400).out
+    assert service in run("suppose", *changes, "--from", demo_facts, "--host", host, "--runs", 50).out
 
 
 def test_what_a_change_does_not_touch_does_not_differ(run: Run, demo_facts: Path) -> None:

@@ -222,7 +222,7 @@ WantedBy=multi-user.target
 """
 
 
-def test_unit_files_are_read_as_their_manual_says() -> None:
+def test_unit_files_are_read_as_their_manual_says(tmp_path: Path) -> None:
     settings = unit_file.parse(UNIT, "/x")
     words = unit_file.effective(settings)
     assert words["Description"] == "Berth  desk"
@@ -230,7 +230,7 @@ def test_unit_files_are_read_as_their_manual_says() -> None:
     assert words["TimeoutStartSec"] == "5min"
     assert words["ExecStart"] == "-/usr/bin/berth --token kraken ; /usr/bin/second"
     assert next(s.line for s in settings if s.name == "User") == 14
-    assert unit_file.read(["/nowhere/at.all"]) == []
+    assert unit_file.read([str(tmp_path / "at.all")]) == []
 
 
 def test_a_unit_that_nothing_has_loaded_is_known_from_its_file(tmp_path: Path) -> None:

@@ -13,7 +13,17 @@ from rich.console import Console
 from hollow_chain.causes import Facts, Finding, Standing, standing
 from hollow_chain.chain import Graph
 from hollow_chain.facts import Host, Link, Service, Snapshot, snapshot
-from hollow_chain.facts.host import BootRecord, Event, File, HostAccount, HostLimits, Listener, Process, Unread
+from hollow_chain.facts.host import (
+    OF_RECORDS,
+    BootRecord,
+    Event,
+    File,
+    HostAccount,
+    HostLimits,
+    Listener,
+    Process,
+    Unread,
+)
 from hollow_chain.facts.service import (
     Account,
     Claim,
@@ -115,7 +125,7 @@ def host(name: str) -> st.SearchStrategy[Host]:
                                   source=st.sampled_from(["", "journal (a)", "journal (systemd)"])), max_size=5),
         limits=st.none() | st.builds(HostLimits, start_seconds=st.none() | st.floats(-1, 1e9), delayed_seconds=st.none() | st.floats(0, 1e9)),
         boots=st.just([BootRecord(at=NOON)]),
-        unread=st.lists(st.just(Unread(what="the journal", why="no rights")), max_size=1),
+        unread=st.lists(st.just(Unread(what="the journal", why="no rights", part=OF_RECORDS)), max_size=1),
     )  # fmt: skip
 
 
@@ -210,7 +220,7 @@ def failed(**last: object) -> LastRun:
 def test_what_could_not_be_read_lowers_the_confidence_and_is_told() -> None:
     service = Service(name="a", state="failed", startup="automatic", last=failed())
     sure = diagnose(one([service]), one([service]).graph.node("h", "a"))
-    facts = one([service], unread=[Unread(what="the journal", why="no rights")])
+    facts = one([service], unread=[Unread(what="the journal", why="no rights", part=OF_RECORDS)])
     dim = diagnose(facts, facts.graph.node("h", "a"))
     assert dim.causes[0].confidence < sure.causes[0].confidence
     assert dim.unread == ["h: the journal (no rights)"]

@@ -11,7 +11,7 @@ from hollow_chain.causes.words import failed_last
 from hollow_chain.chain.graph import Edge, Node
 from hollow_chain.facts import lines
 from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_claim, of_listener, overlap, plain
-from hollow_chain.facts.host import Event, Host, Listener
+from hollow_chain.facts.host import OF_SOCKETS, Event, Host, Listener
 from hollow_chain.facts.service import Claim, Link, LinkKind, Service
 from hollow_chain.lazy import pattern
 
@@ -103,7 +103,7 @@ def claims_tcp(service: Service) -> list[Claim]:
 
 def sockets_known(host: Host) -> bool:
     """Whether a socket that the facts do not show can be taken for not being there."""
-    return host.sockets_read or (bool(host.listeners) and not any("socket" in item.what for item in host.unread))
+    return host.sockets_read or (bool(host.listeners) and not any(item.part == OF_SOCKETS for item in host.unread))
 
 
 def unheld_claims(host: Host, service: Service) -> list[Claim]:

@@ -167,11 +167,17 @@ class BootRecord(Part):
     failed: Listed[str] = []
 
 
+OF_RECORDS, OF_SOCKETS = "records", "sockets"
+"""Parts of the facts whose absence changes what can be concluded: the words of the log, and who listens where."""
+
+
 class Unread(Part, gc=False):
     """Something that could not be read, and why."""
 
     what: str
     why: str = ""
+    part: str = ""
+    """Which part of the facts is missing or not whole by that: ``records`` or ``sockets``; empty: another one."""
 
 
 class HostLimits(Part, gc=False):

@@ -174,7 +174,10 @@ def _csv(lines: Iterator[str], source: str, columns: Columns, year_of: datetime)
     """CSV with a heading"""
     first = next(lines)
     rows = csv.reader((f"{line}\n" for line in itertools.chain([first], lines)), delimiter=_delimiter(first))
-    heading = next(rows)
+    try:
+        heading = next(rows)
+    except csv.Error as error:
+        raise RecordError(f"line 1: {error}") from None
     known = _mapped(heading, columns)
     missing = [name for part, name in columns.names.items() if part not in known]
     if missing or not {"at", "text"} <= set(known):
@@ -196,7 +199,11 @@ def _delimiter(heading: str) -> str:
 
 
 def _cells(line: str) -> list[str]:
-    return next(csv.reader([line], delimiter=_delimiter(line)), [])
+    """The cells of a heading; none of what is no CSV (a carriage return in mid-line)."""
+    try:
+        return next(csv.reader([line], delimiter=_delimiter(line)), [])
+    except csv.Error:
+        return []
 
 
 def _syslog(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:

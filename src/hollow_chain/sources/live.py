@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from hollow_chain.facts import lines
-from hollow_chain.facts.host import Adapter, Event, Host, HostLimits, Listener, Snapshot, Unread, snapshot
+from hollow_chain.facts.host import OF_RECORDS, Adapter, Event, Host, HostLimits, Listener, Snapshot, Unread, snapshot
 from hollow_chain.facts.service import Condition, Service, Trigger
 from hollow_chain.reach.handles import Walker
 from hollow_chain.sources import (
@@ -225,12 +225,14 @@ def _add_events(host: Host, names: list[str]) -> None:
             host.events += _said_of_definitions(host, journal, boot)
             boots.add(host, [s for s in host.services if _needs_history(s)], journal, boot)
     except (JournalUnavailable, OSError) as error:
-        host.unread.append(Unread(what="the journal", why=str(error)))
+        host.unread.append(Unread(what="the journal", why=str(error), part=OF_RECORDS))
         return
     if len(names) > MAX_LOGGED:
-        host.unread.append(Unread(what=f"logs of {len(names) - MAX_LOGGED} services", why="too many to read at once"))
+        what = f"logs of {len(names) - MAX_LOGGED} services"
+        host.unread.append(Unread(what=what, why="too many to read at once", part=OF_RECORDS))
     if not host.events and os.geteuid() != 0:
-        host.unread.append(Unread(what="the journal of system services", why="not permitted; run as root to read it"))
+        why = "not permitted; run as root to read it"
+        host.unread.append(Unread(what="the journal of system services", why=why, part=OF_RECORDS))
 
 
 def _said_of_definitions(host: Host, journal: Journal, boot: str) -> list[Event]:

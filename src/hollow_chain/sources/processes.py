@@ -6,7 +6,7 @@ import socket
 from datetime import UTC, datetime
 from pathlib import Path
 
-from hollow_chain.facts.host import Adapter, Listener, Process, Unread
+from hollow_chain.facts.host import OF_SOCKETS, Adapter, Listener, Process, Unread
 from hollow_chain.wording.secrets import mask_arguments
 
 _SUFFIXES = (".service", ".socket", ".scope", ".mount", ".swap")
@@ -44,7 +44,7 @@ def listeners() -> tuple[list[Listener], list[Unread]]:
     try:
         connections = psutil.net_connections("inet")
     except (psutil.Error, OSError) as error:
-        return [], [Unread(what="listening sockets", why=str(error))]
+        return [], [Unread(what="listening sockets", why=str(error), part=OF_SOCKETS)]
     found: list[Listener] = []
     units: dict[int, tuple[str, str]] = {}
     unknown = 0
@@ -69,7 +69,8 @@ def listeners() -> tuple[list[Listener], list[Unread]]:
         )
     unread = []
     if unknown:
-        unread.append(Unread(what=f"the processes behind {unknown} listening sockets", why="not permitted"))
+        what = f"the processes behind {unknown} listening sockets"
+        unread.append(Unread(what=what, why="not permitted", part=OF_SOCKETS))
     return found, unread
 
 

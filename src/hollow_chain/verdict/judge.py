@@ -10,7 +10,7 @@ from hollow_chain.causes import HINT, Evidence, Facts, Finding, Standing
 from hollow_chain.causes.case import Learned
 from hollow_chain.causes.rule import TELLS
 from hollow_chain.chain import Edge, Graph, Node
-from hollow_chain.facts.host import Host
+from hollow_chain.facts.host import OF_RECORDS, Host
 from hollow_chain.verdict.looks import NextLook, best_look, start_and_read
 from hollow_chain.verdict.walk import Key, Walked, affected, is_hollow, walk
 from hollow_chain.verdict.weigh import PriorOf, prior_of, probability, shared, weights
@@ -87,11 +87,8 @@ def diagnose(facts: Facts, target: Node, says: str = "") -> Verdict:
         kept = [(_with_experience(finding, learned), sure) for finding, sure in kept]
     host = facts.graph.hosts.get(target.host) or Host(name=target.host)
     unread = _unread(facts.graph, walked)
-    dim = any("journal" in text or "log" in text for text in unread)
-    loss = weights().unread_records if dim else 1.0
     causes = [
-        Cause(f, round(sure * (loss if f.residual else 1.0), 3), tuple(walked.chain_to((f.host, f.service))))
-        for f, sure in kept
+        Cause(f, round(sure * _loss(facts, f), 3), tuple(walked.chain_to((f.host, f.service)))) for f, sure in kept
     ]
     if says:
         causes = [_heard(cause, says) for cause in causes]
@@ -101,6 +98,16 @@ def diagnose(facts: Facts, target: Node, says: str = "") -> Verdict:
     verdict.chain = causes[0].chain if causes else (target,)
     verdict.next_look = _next_look(facts, walked, verdict)
     return verdict
+
+
+def _loss(facts: Facts, finding: Finding) -> float:
+    """What is left of a claim about the mere end of a program where the words that it said could not be read."""
+    return weights().unread_records if finding.residual and _without_records(facts, finding.host) else 1.0
+
+
+def _without_records(facts: Facts, name: str) -> bool:
+    host = facts.graph.hosts.get(name)
+    return host is not None and any(item.part == OF_RECORDS for item in host.unread)
 
 
 def _with_experience(finding: Finding, learned: Learned) -> Finding:
@@ -235,6 +242,5 @@ def _next_look(facts: Facts, walked: Walked, verdict: Verdict) -> NextLook | Non
         return None
     place = verdict.causes[0].chain[-1] if verdict.causes else verdict.target
     rivals = [c for c in verdict.causes if c.chain[-1].key == place.key]
-    unread = any("journal" in text for text in verdict.unread)
-    look = best_look(place, [(c.finding, c.confidence) for c in rivals], unread)
+    look = best_look(place, [(c.finding, c.confidence) for c in rivals], _without_records(facts, place.host))
     return look or start_and_read(place)

@@ -12,7 +12,7 @@ from hollow_chain.causes.rule import DOUBT, FITS, NOT_UP, SAID, Evidence, Findin
 from hollow_chain.causes.words import failed_last, numbered
 from hollow_chain.facts import lines
 from hollow_chain.facts.endpoints import free_neighbor, of_claim, of_listener, overlap
-from hollow_chain.facts.host import Host, Listener
+from hollow_chain.facts.host import OF_SOCKETS, Host, Listener
 from hollow_chain.facts.service import Claim, Service
 from hollow_chain.lazy import pattern
 
@@ -189,7 +189,11 @@ def _giving_way(case: Case, claim: Claim, line: Evidence | None, listener: Liste
 
 def _was_held(case: Case, claim: Claim, line: Evidence | None) -> Finding:
     place = of_claim(claim)
-    unread = " (the processes behind some sockets could not be read)" if case.host.unread else ""
+    unread = (
+        " (the processes behind some sockets could not be read)"
+        if any(item.part == OF_SOCKETS for item in case.host.unread)
+        else ""
+    )
     return Finding(
         says=f"{case.service.name} found {place} taken; nobody holds it by now{unread}.",
         evidence=(*((line,) if line else ()), case.seen(f"no other socket on {place}", SOCKETS, bears=DOUBT)),
