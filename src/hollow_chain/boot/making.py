@@ -9,7 +9,7 @@ from typing import Any
 
 from hollow_chain.boot.durations import work_of
 from hollow_chain.boot.plan import BootPlan, Fault, Held, Unit, Work
-from hollow_chain.causes.reached import sockets_of
+from hollow_chain.causes.sockets import Sockets
 from hollow_chain.chain import Graph
 from hollow_chain.facts.endpoints import Endpoint, of_claim, of_listener, overlap, said
 from hollow_chain.facts.host import Host
@@ -132,9 +132,10 @@ class Draft:
 def _rivals(host: Host, starts: set[str]) -> Iterator[tuple[str, str, Endpoint]]:
     """Pairs of services that start and want endpoints of which only one of them can have its own."""
     by_port: dict[tuple[int, str], list[tuple[Service, Endpoint, Claim | None]]] = {}
+    sockets = Sockets(host)
     for service in host.services:
         if service.name in starts:
-            for endpoint, claim in _endpoints(host, service):
+            for endpoint, claim in _endpoints(host, sockets, service):
                 by_port.setdefault((endpoint.port, endpoint.protocol[:3]), []).append((service, endpoint, claim))
     for claimants in by_port.values():
         seen: set[frozenset[str]] = set()
@@ -147,9 +148,9 @@ def _rivals(host: Host, starts: set[str]) -> Iterator[tuple[str, str, Endpoint]]
             yield one.name, other.name, at
 
 
-def _endpoints(host: Host, service: Service) -> Iterator[tuple[Endpoint, Claim | None]]:
+def _endpoints(host: Host, sockets: Sockets, service: Service) -> Iterator[tuple[Endpoint, Claim | None]]:
     """Where a service will listen: where it does so now, else what it claims."""
-    own = [s for s in sockets_of(host, service) if s.port and (s.service == service.name or service.kind == "socket")]
+    own = [s for s in sockets.of(service) if s.port and (s.service == service.name or service.kind == "socket")]
     for listener in own:
         yield of_listener(listener), None
     if own or (service.state == "running" and host.sockets_read):

@@ -8,9 +8,11 @@ from collections.abc import Iterator
 from hollow_chain.causes import places, rights
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import ACCOUNTS, FILES, Case
+from hollow_chain.causes.nature import ACCOUNT, Boot, Shown, When
 from hollow_chain.causes.rights import Barrier, account_of, barrier
 from hollow_chain.causes.rule import AFTER_RELOAD, FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
-from hollow_chain.causes.words import failed_last, numbered
+from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import numbered
 from hollow_chain.facts import lines
 from hollow_chain.facts.host import Event, HostAccount
 from hollow_chain.lazy import pattern
@@ -21,7 +23,14 @@ EX_NOUSER = 67
 """Exit status by convention: an account is not known (sysexits.h(3head))."""
 
 
-@cause("account-missing", states=("running", *NOT_UP))
+@cause(
+    "account-missing",
+    Boot.STAYS,
+    answered_by=(ACCOUNT,),
+    states=("running", *NOT_UP),
+    when=When.UNWELL,
+    shown=Shown(1069, "resources", "{name} could not log on as {account}"),
+)
 def account_missing(case: Case) -> Iterator[Finding]:
     """The user or group that it is to run as does not exist.
 
@@ -30,8 +39,6 @@ def account_missing(case: Case) -> Iterator[Finding]:
     Against: an account made anew at each start.
     Mend: create the account, or correct its name in the definition.
     """
-    if case.standing.well:
-        return
     yield from _of_definition(case)
     yield from _of_configuration(case)
 
@@ -115,7 +122,13 @@ _BARRED_WORDS = pattern(
 )
 
 
-@cause("account-barred", states=NOT_UP)
+@cause(
+    "account-barred",
+    Boot.STAYS,
+    answered_by=(ACCOUNT,),
+    states=NOT_UP,
+    shown=Shown(1069, "resources", "{name} could not log on as {account}"),
+)
 def account_barred(case: Case) -> Iterator[Finding]:
     """Its account is locked, expired, has another password, or lacks the right to run as a service.
 
@@ -183,7 +196,13 @@ def _bars(case: Case, known: HostAccount) -> list[tuple[HostAccount, str]]:
     return [(known, reason) for reason in found]
 
 
-@cause("access-denied", states=("running", *NOT_UP))
+@cause(
+    "access-denied",
+    Boot.STAYS,
+    answered_by=(ACCOUNT,),
+    states=("running", *NOT_UP),
+    shown=Shown(5, "exit-code", "access is denied", 5),
+)
 def access_denied(case: Case) -> Iterator[Finding]:
     """Its account, or its confinement, may not read, write or enter something.
 

@@ -8,10 +8,13 @@ from datetime import datetime, timedelta
 from functools import cached_property
 from typing import Protocol
 
+from hollow_chain.causes.boot_records import boots_on_record
+from hollow_chain.causes.nature import When
 from hollow_chain.causes.rule import DOUBT, FITS, HINT, PROOF, SAID, TELLS, Evidence
-from hollow_chain.causes.standing import Standing, standing, up_targets
+from hollow_chain.causes.sockets import Sockets
+from hollow_chain.causes.standing import Standing, failed_last, standing, up_targets
 from hollow_chain.chain.graph import Graph, Node
-from hollow_chain.facts.host import TOLD, Event, File, Host, HostAccount
+from hollow_chain.facts.host import TOLD, BootRecord, Event, File, Host, HostAccount
 from hollow_chain.facts.service import Service
 
 MANAGER = "service manager"
@@ -60,6 +63,21 @@ class HostIndex:
         for events in by_service.values():
             events.sort(key=lambda event: event.at)
         return by_service
+
+    @cached_property
+    def boots(self) -> list[BootRecord]:
+        """The boots on record, the present one among them."""
+        return boots_on_record(self.host)
+
+    @cached_property
+    def sockets(self) -> Sockets:
+        """Who listens where, and who is set to."""
+        return Sockets(self.host)
+
+    @cached_property
+    def license_servers(self) -> frozenset[str]:
+        """The services that are license servers."""
+        return frozenset(server.service for server in self.host.license_servers)
 
     @cached_property
     def up_targets(self) -> frozenset[str]:
@@ -200,6 +218,22 @@ class Case:
     def standing(self) -> Standing:
         """How the node stands by itself."""
         return self.facts.standing(self.node)
+
+    @property
+    def state(self) -> str:
+        """The state of the node's service; ``absent`` where none is registered."""
+        return self.node.service.state if self.node.service is not None else "absent"
+
+    @property
+    def true(self) -> When:
+        """What rules ask of a node, as far as it is true of this one."""
+        service, standing = self.node.service, self.standing
+        true = When.ANY if standing is Standing.UP else When.DOWN
+        if not standing.well:
+            true |= When.UNWELL
+            if service is not None and failed_last(service):
+                true |= When.FAILED
+        return true | When.LICENSED if self.node.name in self.index.license_servers and service is not None else true
 
     def file(self, path: str) -> File | None:
         """What was seen at *path*; None where nobody looked."""

@@ -7,6 +7,7 @@ from datetime import datetime
 
 from hollow_chain.causes.acts import give_way
 from hollow_chain.causes.case import FILES, MANAGER, Case
+from hollow_chain.causes.nature import CLASHES, RUNNING, Boot, Shown
 from hollow_chain.causes.rule import (
     AFTER_RELOAD,
     FITS,
@@ -20,8 +21,8 @@ from hollow_chain.causes.rule import (
     Mend,
     cause,
 )
-from hollow_chain.causes.standing import Standing
-from hollow_chain.causes.words import clock, failed_last
+from hollow_chain.causes.standing import Standing, failed_last
+from hollow_chain.causes.words import clock
 from hollow_chain.chain import Edge, Node, loop_through, reach
 from hollow_chain.facts.service import LinkKind
 
@@ -31,7 +32,12 @@ _SAME_MOMENT = 5.0
 _PULLING: tuple[LinkKind, ...] = ("hard", "soft")
 
 
-@cause("dependency-cycle", states=NOT_UP)
+@cause(
+    "dependency-cycle",
+    Boot.ANEW,
+    states=NOT_UP,
+    shown=Shown(1059, "dependency", "{name} was not started: it waits for itself over others"),
+)
 def dependency_cycle(case: Case) -> Iterator[Finding]:
     """A loop of needs and order: each waits for the next, and the last for the first.
 
@@ -115,7 +121,7 @@ def _link_words(edge: Edge) -> str:
     return f"{edge.tail.name} {verb} {edge.head.name} ({_kind(edge)})"
 
 
-@cause("stopped-by-conflict", states=("stopped", "failed", "unknown"))
+@cause("stopped-by-conflict", Boot.ANEW, put_right=(CLASHES,), states=("stopped", "failed", "unknown"))
 def stopped_by_conflict(case: Case) -> Iterator[Finding]:
     """A start of another service ended it, as one of the two declares.
 
@@ -178,7 +184,7 @@ def _close(one: datetime | None, other: datetime | None) -> bool:
     return one is not None and other is not None and abs((one - other).total_seconds()) <= _SAME_MOMENT
 
 
-@cause("mount-failed", states=("failed", "stopped", "starting"))
+@cause("mount-failed", Boot.STAYS, states=("failed", "stopped", "starting"))
 def mount_failed(case: Case) -> Iterator[Finding]:
     """A file system that it needs is not mounted.
 
@@ -214,7 +220,7 @@ def mount_failed(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("device-missing", states=("absent", "stopped", "failed", "unknown", "starting"))
+@cause("device-missing", Boot.ANEW, put_right=(RUNNING,), states=("absent", "stopped", "failed", "unknown", "starting"))
 def device_missing(case: Case) -> Iterator[Finding]:
     """A device that it needs is not there.
 

@@ -8,17 +8,10 @@ from datetime import timedelta
 
 from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import AFTER_REBOOT, FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
-from hollow_chain.causes.standing import skipped
-from hollow_chain.causes.words import (
-    clock,
-    ended_by_request,
-    failed_last,
-    numbered,
-    span,
-    started_since_boot,
-    stop_was_asked,
-)
+from hollow_chain.causes.standing import failed_last, skipped
+from hollow_chain.causes.words import clock, ended_by_request, numbered, span, started_since_boot, stop_was_asked
 from hollow_chain.facts import lines
 from hollow_chain.facts.host import TOLD, Event
 from hollow_chain.lazy import pattern
@@ -39,7 +32,7 @@ _NO_HOSTS = frozenset(
 _NO_HOSTS |= {"tcp", "udp", "lookup", "error", "no", "such", "found", "upstream", "resolve", "getaddrinfo", "enotfound"}
 
 
-@cause("host-unreachable", states=("running", "absent", *NOT_UP))
+@cause("host-unreachable", Boot.STAYS, states=("running", "absent", *NOT_UP), when=When.FAILED)
 def host_unreachable(case: Case) -> Iterator[Finding]:
     """Another machine that it uses does not answer as such, or its name is not found.
 
@@ -48,8 +41,6 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
     Against: a refused connection: then the machine answers, and only the service on it does not.
     Mend: bring the machine or the network up, or correct the name or address.
     """
-    if not case.registered or case.standing.well or not failed_last(case.service):
-        return
     said = [e for e in lines.hosts_away(case.own_events()) if not _is_local(case, e.text)]
     told = numbered(case, 10060, 10065, 10051, 11001, bears=SAID)
     if not said and not told:
@@ -95,7 +86,7 @@ def _is_local(case: Case, text: str) -> bool:
     return named.startswith("127.") or named in ("localhost", "::1", *case.host.addresses)
 
 
-@cause("clock-wrong", states=("running", *NOT_UP))
+@cause("clock-wrong", Boot.STAYS, states=("running", *NOT_UP), when=When.FAILED)
 def clock_wrong(case: Case) -> Iterator[Finding]:
     """The clock of its host is wrong, and it refuses to work by it.
 
@@ -105,8 +96,6 @@ def clock_wrong(case: Case) -> Iterator[Finding]:
     Against: a clock that is right.
     Mend: set the clock, and keep it set.
     """
-    if case.standing.well or not failed_last(case.service):
-        return
     said = lines.clock_complaints(case.own_events()) or [e for e in case.last_events() if e.number in (1398,)]
     if not said:
         return
@@ -141,7 +130,7 @@ _ASKS_FOR_REBOOT = pattern(
 )
 
 
-@cause("reboot-due", states=("running", *NOT_UP))
+@cause("reboot-due", Boot.OVER, states=("running", *NOT_UP), when=When.FAILED)
 def reboot_due(case: Case) -> Iterator[Finding]:
     """The host waits for a reboot, and the service cannot do without it.
 
@@ -152,8 +141,6 @@ def reboot_due(case: Case) -> Iterator[Finding]:
     Mend: reboot, when it costs least.
     """
     service = case.service
-    if case.standing.well or not failed_last(service):
-        return
     numbers = numbered(case, 1072, 3010, 1641, bears=SAID)
     said = [e for e in case.last_events() if _ASKS_FOR_REBOOT.search(e.text)]
     kernel = [
@@ -188,7 +175,7 @@ _CLOSE = timedelta(seconds=30)
 """How near to a stop maintenance has to be that names the service, and that does not."""
 
 
-@cause("maintenance-left-stopped", states=("stopped", "failed"))
+@cause("maintenance-left-stopped", Boot.OVER, lacks_only_a_start=True, states=("stopped", "failed"))
 def maintenance_left_stopped(case: Case) -> Iterator[Finding]:
     """An update or a backup stopped it and did not start it again.
 

@@ -9,6 +9,7 @@ from datetime import timedelta
 
 from hollow_chain.causes.acts import give_way, start, wait
 from hollow_chain.causes.case import SOCKETS, Case
+from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.order_of_boots import Order, orders
 from hollow_chain.causes.rule import (
     AFTER_REBOOT,
@@ -23,7 +24,7 @@ from hollow_chain.causes.rule import (
     Mend,
     cause,
 )
-from hollow_chain.causes.words import clock, failed_last, numbered
+from hollow_chain.causes.words import clock, numbered
 from hollow_chain.chain import reach
 from hollow_chain.facts import lines
 from hollow_chain.facts.host import Event, Listener
@@ -38,7 +39,13 @@ _UNSHARED = (32, 33)
 _EXPLAINS = ("exits-with-error", "exits-at-once", "crash-loop", "start-timeout", "killed", "start-rate-limited")
 
 
-@cause("start-race", states=("running", *NOT_UP))
+@cause(
+    "start-race",
+    Boot.USES,
+    states=("running", *NOT_UP),
+    when=When.FAILED,
+    shown=Shown(1067, "exit-code", "connect to {endpoint} failed: connection refused", 7),
+)
 def start_race(case: Case) -> Iterator[Finding]:
     """It uses what another provides, without waiting for it, and came first.
 
@@ -48,8 +55,6 @@ def start_race(case: Case) -> Iterator[Finding]:
     Against: the other being up before the try; too few boots, where its own words do not point at the other.
     Mend: declare the wait, or delay it.
     """
-    if case.standing.well or not failed_last(case.service):
-        return
     by_boots = [order for order in orders(case) if not order.first_when_bad]
     for event, listener, provider in _came_later(case):
         known = next((order for order in by_boots if order.other.name == provider.name), None)
@@ -174,7 +179,13 @@ def _points_at(case: Case, other: Service) -> bool:
     return False
 
 
-@cause("held-by-peer", states=("running", *NOT_UP))
+@cause(
+    "held-by-peer",
+    Boot.RIVALRY,
+    states=("running", *NOT_UP),
+    when=When.FAILED,
+    shown=Shown(32, "exit-code", "cannot open {thing}: it is in use by another process", 1),
+)
 def held_by_peer(case: Case) -> Iterator[Finding]:
     """Another service holds something that only one can have (not a port) until it is stopped.
 
@@ -184,8 +195,6 @@ def held_by_peer(case: Case) -> Iterator[Finding]:
     Against: nobody having it; a lock or PID file (then ``lock-held``), a port (then ``port-held``).
     Mend: stop the other, start this one, start the other; lastingly, delay the holder.
     """
-    if case.standing.well or not failed_last(case.service):
-        return
     by_boots = [order for order in orders(case) if order.first_when_bad]
     said = [*lines.busy(case.own_events())]
     told = numbered(case, *_UNSHARED, bears=FITS)

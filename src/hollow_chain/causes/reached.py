@@ -7,12 +7,12 @@ from typing import NamedTuple
 
 from hollow_chain.causes.case import Case, Facts
 from hollow_chain.causes.rule import HINT, SAID, Evidence
-from hollow_chain.causes.words import failed_last
+from hollow_chain.causes.standing import failed_last
 from hollow_chain.chain.graph import Edge, Node
 from hollow_chain.facts import lines
-from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_claim, of_listener, overlap, plain
-from hollow_chain.facts.host import OF_SOCKETS, Event, Host, Listener
-from hollow_chain.facts.service import Claim, Link, LinkKind, Service
+from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_listener, overlap, plain
+from hollow_chain.facts.host import Event, Listener
+from hollow_chain.facts.service import Link, LinkKind
 from hollow_chain.lazy import pattern
 
 USER = "what the user saw"
@@ -76,12 +76,6 @@ def _owner(case: Case, address: str) -> str:
     return next((host.name for host in near if any(plain(a) == wanted for a in host.addresses)), "")
 
 
-def sockets_of(host: Host, service: Service) -> list[Listener]:
-    """The sockets that would answer for *service*: its own, those of a process that it shares, and of what triggers it."""
-    names = {service.name, *(t.name for t in service.triggers if t.kind == "socket")}
-    return [s for s in host.listeners if s.service in names or service.name in s.shared_with]
-
-
 def answers(listener: Listener, one: Sought, from_host: str) -> bool:
     """Whether *listener* would take a call to the sought endpoint, made on the host *from_host*."""
     if listener.port != one.port or listener.protocol[:3] != "tcp":
@@ -94,33 +88,15 @@ def answers(listener: Listener, one: Sought, from_host: str) -> bool:
     return overlap(try_at, of_listener(listener)) or not plain(one.address)[:1].isdigit()
 
 
-def claims_tcp(service: Service) -> list[Claim]:
-    """The fixed TCP endpoints that a service is set to listen on."""
-    return [
-        c for c in service.claims if c.protocol[:3] == "tcp" and c.port and not c.free_choice and not c.switched_off
-    ]
-
-
-def sockets_known(host: Host) -> bool:
-    """Whether a socket that the facts do not show can be taken for not being there."""
-    return host.sockets_read or (bool(host.listeners) and not any(item.part == OF_SOCKETS for item in host.unread))
-
-
-def unheld_claims(host: Host, service: Service) -> list[Claim]:
-    """Claims of a running service that no socket of the host is behind; empty where the sockets are not known."""
-    if not sockets_known(host):
-        return []
-    return [c for c in claims_tcp(service) if not any(overlap(of_claim(c), of_listener(s)) for s in host.listeners)]
-
-
 def deaf_for(facts: Facts, edge: Edge) -> bool:
     """Whether the head of a need runs, but by the facts has no socket that its neighbor on this edge could reach."""
     head, host = edge.head.service, facts.graph.hosts.get(edge.head.host)
     if head is None or host is None or head.kind != "service":
         return False
-    if unheld_claims(host, head) or any(c.switched_off for c in head.claims):
+    sockets = facts.index(host.name).sockets
+    if sockets.unheld_claims(head) or any(c.switched_off for c in head.claims):
         return True
-    own = [s for s in sockets_of(host, head) if s.protocol[:3] == "tcp"]
+    own = [s for s in sockets.of(head) if s.protocol[:3] == "tcp"]
     return edge.crosses and bool(own) and all(is_loopback(s.address) for s in own)
 
 
@@ -132,13 +108,12 @@ def leads_to(facts: Facts, node: Node) -> Iterator[Edge]:
     """
     case = Case(facts, node)
     for one in sought(case):
-        host = facts.graph.hosts[one.host]
-        if any(answers(listener, one, node.host) for listener in host.listeners):
+        sockets = facts.index(one.host).sockets
+        if any(answers(listener, one, node.host) for listener in sockets.at(one.port)):
             continue
-        claimants = [s for s in host.services if s.name != node.name and any(c.port == one.port for c in claims_tcp(s))]
-        held = [s for s in host.services if s.name != node.name and _has_port(host, s, one.port)]
-        if claimants or held:
-            for service in dict.fromkeys([s.name for s in (*held, *claimants)]):
+        others = [s.name for s in (*sockets.holders(one.port), *sockets.claimants(one.port)) if s.name != node.name]
+        if others:
+            for service in dict.fromkeys(others):
                 head = facts.graph.node(one.host, service)
                 yield Edge(node, Link(to=service, word=f"uses port {one.port} of", pulls=False), head)
             continue
@@ -146,7 +121,3 @@ def leads_to(facts: Facts, node: Node) -> Iterator[Edge]:
             head_service = edge.head.service
             if edge.head.host == one.host and head_service is not None and head_service.kind in ("service", "socket"):
                 yield edge
-
-
-def _has_port(host: Host, service: Service, port: int) -> bool:
-    return any(s.port == port and s.protocol[:3] == "tcp" for s in sockets_of(host, service))

@@ -14,12 +14,14 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cache
 from types import CodeType
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from hollow_chain.causes.acts import Act
+from hollow_chain.causes.nature import Boot, Shown, When
 
 if TYPE_CHECKING:
     from hollow_chain.causes.case import Case
+    from hollow_chain.facts.service import Service
 
 # How a piece of evidence bears on the claim; what each is worth stands in ``verdict/weights.json``.
 PROOF = "proof"
@@ -115,13 +117,43 @@ class Rule:
     cause: str
     family: str
     look: Look
+    boot: Boot
+    """What it means for the next boot."""
     states: frozenset[str] = field(default=frozenset())
     """States of a service in which this rule has anything to say; empty: in all."""
+    when: When = When.ANY
+    """What else has to be true of the node for that."""
+    stays_if: Callable[[Service], bool] | None = None
+    """Where this is true of the service, a reboot does not put it right after all."""
+    lacks_only_a_start: bool = False
+    """Nothing is wrong but that it is not started."""
+    comes_along: bool = False
+    """No cause where a start of what stands above starts this one too."""
+    of_the_next_boot: bool = False
+    """All is well now, and will not be after a boot."""
+    last_resort: bool = False
+    """Told only where nothing else is."""
+    answered_by: tuple[str, ...] = ()
+    """Settings whose change may be the answer."""
+    put_right: tuple[str, ...] = ()
+    """What of the service a person's mend puts right, beside what the mend says."""
+    shown: Shown | None = None
+    """How a start that fails by it shows on a host of the control-manager family."""
 
     @property
     def documentation(self) -> str:
         """What it looks at, what convinces it, what speaks against it, how it is mended."""
         return self.look.__doc__ or ""
+
+    def is_over(self, service: Service | None) -> bool:
+        """Whether a reboot of its host puts it right."""
+        stays = self.stays_if is not None and service is not None and self.stays_if(service)
+        return self.boot is Boot.OVER and not stays
+
+    @property
+    def is_simulated(self) -> bool:
+        """Whether it shows in a simulated start by itself, as long as it is there."""
+        return self.lacks_only_a_start or self.boot is Boot.ANEW
 
     def findings(self, case: Case) -> Iterator[Finding]:
         """What the rule finds, stamped with its cause and place."""
@@ -142,21 +174,20 @@ _RULES: dict[str, Rule] = {}
 NOT_UP = ("stopped", "failed", "starting", "stopping", "paused", "unknown")
 
 
-def cause(name: str, states: Iterable[str] = ()) -> Callable[[Look], Look]:
-    """Register the decorated function as the rule for the cause *name*; its module (or package) names the family."""
+def cause(name: str, boot: Boot, states: Iterable[str] = (), **nature: Any) -> Callable[[Look], Look]:
+    """Register the decorated function as the rule for the cause *name*; its module (or package) names the family.
+
+    *boot* says what the cause means for the next boot; *nature*: the other fields of :class:`Rule`, where they are not as usual.
+    """
 
     def register(look: Look) -> Look:
         if name in _RULES:
             raise ValueError(f"two rules for the cause {name}")
-        _RULES[name] = Rule(name, look.__module__.split(".causes.")[1].partition(".")[0], look, frozenset(states))
+        family = look.__module__.split(".causes.")[1].partition(".")[0]
+        _RULES[name] = Rule(name, family, look, boot, frozenset(states), **nature)
         return look
 
     return register
-
-
-_FRAMEWORK = frozenset(
-    {"rule", "acts", "places", "case", "standing", "words", "meanings", "rights", "order_of_boots", "reached", "view"}
-)
 
 
 @cache
@@ -164,13 +195,22 @@ def catalogue() -> tuple[Rule, ...]:
     """All rules, from all family modules of this package."""
     package = importlib.import_module(__package__ or "hollow_chain.causes")
     for found in sorted(pkgutil.walk_packages(package.__path__, f"{package.__name__}."), key=lambda m: m.name):
-        if found.name.rpartition(".")[2] not in _FRAMEWORK:
-            importlib.import_module(found.name)
+        importlib.import_module(found.name)
     # In the order of the source, whatever imported a module first.
     return tuple(sorted(_RULES.values(), key=lambda rule: (rule.look.__module__, rule.look.__code__.co_firstlineno)))
 
 
 @cache
-def rules_for(state: str) -> tuple[Rule, ...]:
-    """The rules that have anything to say about a service in *state*."""
-    return tuple(rule for rule in catalogue() if not rule.states or state in rule.states)
+def rules_for(state: str, true: When) -> tuple[Rule, ...]:
+    """The rules that have anything to say about a service in *state* of which that is *true*."""
+    return tuple(rule for rule in catalogue() if (not rule.states or state in rule.states) and rule.when in true)
+
+
+@cache
+def _by_cause() -> dict[str, Rule]:
+    return {rule.cause: rule for rule in catalogue()}
+
+
+def rule_of(cause: str) -> Rule:
+    """The rule for a cause. Raises :class:`KeyError` where the catalogue has none of that name."""
+    return _by_cause()[cause]

@@ -16,6 +16,9 @@ DELAYED_SECONDS = 120.0
 DELAYED_GRACE = 180.0
 """How much later than that a delayed service may still be on its way: the group starts one after the other."""
 
+NO_TRY_SINCE_BOOT = 1077
+"""Control-manager error number: no start was tried since the last boot."""
+SIGTERM = 15
 
 JUST_NOW = 10.0
 """Seconds for which a service that ended and was restarted has not yet shown that it stays."""
@@ -169,3 +172,17 @@ def skipped(service: Service) -> bool:
     if optional and "unmet" in optional and "met" not in optional:
         return True
     return any(c.outcome == "unmet" and not c.optional for c in service.conditions)
+
+
+def failed_last(service: Service) -> bool:
+    """Whether the last run ended badly by the manager's own words or numbers."""
+    last = service.last
+    if last is None:
+        return False
+    if last.restarts > 0 and service.state in ("starting", "running"):
+        return True  # the run before this one ended so that the manager had to start it again
+    if last.error_number not in (None, 0, NO_TRY_SINCE_BOOT):
+        return True
+    if last.result not in ("", "success"):
+        return True
+    return last.exit_status not in (None, 0) or (last.signal not in (None, SIGTERM) and not last.result)

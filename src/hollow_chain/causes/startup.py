@@ -8,18 +8,19 @@ from datetime import datetime, timedelta
 
 from hollow_chain.causes.acts import start, startup
 from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.rule import FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.standing import (
     DELAYED_SECONDS,
     Standing,
     delayed_left,
+    failed_last,
     skipped,
     up_targets,
 )
 from hollow_chain.causes.words import (
     clock,
     ended_by_request,
-    failed_last,
     manager_word,
     run_seconds,
     span,
@@ -36,7 +37,12 @@ _SHORT_RUN = 10.0
 _STARTUP_CHANGED = pattern(r"(?i)start(?:up)?[ -]type|\bdisabled\b|\bmasked\b")
 
 
-@cause("disabled", states=NOT_UP)
+@cause(
+    "disabled",
+    Boot.ANEW,
+    states=NOT_UP,
+    shown=Shown(1068, "dependency", "{name} was not started: {blame} cannot be started"),
+)
 def disabled(case: Case) -> Iterator[Finding]:
     """Nobody can start it.
 
@@ -84,7 +90,7 @@ def _usual_startup(case: Case) -> str:
     return "automatic" if missed or case.service.wanted_by or case.needed_from is not None else "manual"
 
 
-@cause("manual-not-started", states=("stopped", "unknown"))
+@cause("manual-not-started", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "unknown"))
 def manual_not_started(case: Case) -> Iterator[Finding]:
     """Its startup type is manual, and nothing has started it since boot, or since it was last stopped.
 
@@ -148,7 +154,9 @@ def _last_records(case: Case) -> list[Evidence]:
     return [case.quoted(event) for event in case.last_events()[-3:] if event.text]
 
 
-@cause("stopped", states=("stopped", "failed", "stopping", "paused"))
+@cause(
+    "stopped", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "failed", "stopping", "paused")
+)
 def stopped(case: Case) -> Iterator[Finding]:
     """It ran in this boot, ended cleanly, and nothing is wrong with it.
 
@@ -223,7 +231,7 @@ def _automatic_but_stopped(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("never-started", states=("stopped", "unknown"))
+@cause("never-started", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "unknown"))
 def never_started(case: Case) -> Iterator[Finding]:
     """It was set to start at boot after the last boot, and has not been started since.
 
@@ -264,7 +272,7 @@ def never_started(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("delayed-pending", states=("stopped", "starting", "unknown"))
+@cause("delayed-pending", Boot.OVER, lacks_only_a_start=True, states=("stopped", "starting", "unknown"))
 def delayed_pending(case: Case) -> Iterator[Finding]:
     """It starts some minutes after boot, and its moment has not come. Not a fault.
 
@@ -295,7 +303,7 @@ def delayed_pending(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("event-pending", states=("stopped", "unknown"))
+@cause("event-pending", Boot.OVER, lacks_only_a_start=True, states=("stopped", "unknown"))
 def event_pending(case: Case) -> Iterator[Finding]:
     """It starts on an event that has not happened. Not a fault.
 
@@ -320,7 +328,7 @@ def event_pending(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("not-persistent", states=("running",))
+@cause("not-persistent", Boot.OVER, lacks_only_a_start=True, of_the_next_boot=True, states=("running",))
 def not_persistent(case: Case) -> Iterator[Finding]:
     """It runs now, and will not come back at the next boot. A warning.
 

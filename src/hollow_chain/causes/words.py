@@ -6,13 +6,11 @@ from datetime import datetime, timedelta
 
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.rule import FITS, Evidence
+from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, SIGTERM, failed_last
 from hollow_chain.facts.service import Service
 
 STOP_REQUESTED = "de5b426a63be47a7b6ac3eaac82e2f6f"
 """Message identifier of systemd for "a stop of the unit begins" (systemd's catalog)."""
-NO_TRY_SINCE_BOOT = 1077
-"""Control-manager error number: no start was tried since the last boot."""
-SIGTERM = 15
 
 
 def clock(moment: datetime | None) -> str:
@@ -58,20 +56,6 @@ def started_since_boot(service: Service, boot_at: datetime | None) -> bool:
     if begun is None:
         return bool(last.restarts) or failed_last(service)
     return boot_at is None or begun >= boot_at - timedelta(seconds=1)
-
-
-def failed_last(service: Service) -> bool:
-    """Whether the last run ended badly by the manager's own words or numbers."""
-    last = service.last
-    if last is None:
-        return False
-    if last.restarts > 0 and service.state in ("starting", "running"):
-        return True  # the run before this one ended so that the manager had to start it again
-    if last.error_number not in (None, 0, NO_TRY_SINCE_BOOT):
-        return True
-    if last.result not in ("", "success"):
-        return True
-    return last.exit_status not in (None, 0) or (last.signal not in (None, SIGTERM) and not last.result)
 
 
 def stop_was_asked(case: Case) -> bool:

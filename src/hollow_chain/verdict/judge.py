@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
-from hollow_chain.causes import HINT, Evidence, Facts, Finding, Standing
+from hollow_chain.causes import HINT, Evidence, Facts, Finding, Standing, rule_of
 from hollow_chain.causes.case import Learned
 from hollow_chain.causes.rule import TELLS
 from hollow_chain.chain import Edge, Graph, Node
@@ -19,8 +19,6 @@ Weighed = tuple[Finding, float]
 """A finding with the probability that it is right."""
 SETTLED = 0.85
 """A verdict this sure needs no further look."""
-
-_MERELY_DOWN = frozenset({"manual-not-started", "stopped", "never-started"})
 
 
 @dataclass(frozen=True)
@@ -177,7 +175,7 @@ def _weigh(walked: Walked, prior: PriorOf) -> tuple[list[Weighed], list[Finding]
         found = walked.findings[node.key]
         if node.key not in walked.hollow:
             # A start of what stands above starts it too: its being down is no cause, only a fault of its own is.
-            found = [f for f in found if not f.residual or f.cause not in _MERELY_DOWN]
+            found = [f for f in found if not f.residual or not rule_of(f.cause).comes_along]
         notes += [f for f in found if f.note]
         deeper = any(key in has_cause for key in walked.below.get(node.key, ()))
         own = _own_causes([f for f in found if not f.note], deeper, prior)
@@ -213,7 +211,7 @@ def _own_causes(found: list[Finding], deeper: bool, prior: PriorOf) -> list[Weig
     if deeper or roots:
         return roots
     # Descriptions of one end are rivals: at most one is right. What nothing explains is told only where all else fails.
-    known = [f for f in left if f.cause != "unexplained"]
+    known = [f for f in left if not rule_of(f.cause).last_resort]
     return shared(known or left, prior)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from hollow_chain.causes.port.held import rivals
-from hollow_chain.causes.reached import sockets_of
+from hollow_chain.causes.sockets import Sockets
 from hollow_chain.facts.endpoints import first_for_all, free_neighbor, in_ranges, of_claim, of_listener, overlap
 from hollow_chain.facts.host import Host, Listener
 from hollow_chain.facts.service import Claim, Service
@@ -48,15 +48,16 @@ def port_rows(host: Host) -> list[PortRow]:
         for claim in service.claims:
             if claim.port and not claim.free_choice and not claim.switched_off:
                 row(claim.port, claim.protocol).claims.append((service, claim))
+    sockets = Sockets(host)
     for one in rows.values():
-        _judge(host, one)
+        _judge(host, sockets, one)
     return [rows[key] for key in sorted(rows)]
 
 
-def _judge(host: Host, row: PortRow) -> None:
+def _judge(host: Host, sockets: Sockets, row: PortRow) -> None:
     kept = in_ranges(row.port, host.limits.reserved_ports) if host.limits else ""
     for service, claim in row.claims:
-        holder = _in_the_way(host, service, claim)
+        holder = _in_the_way(host, sockets, service, claim)
         if holder is not None and _should_run(service) and service.state not in _UP:
             row.clash = "held"
             row.says = f"{service.name} cannot have {of_claim(claim)}: {_who(holder)} has it"
@@ -79,9 +80,9 @@ def _should_run(service: Service) -> bool:
     return service.startup in _AT_BOOT or service.state in ("failed", "starting")
 
 
-def _in_the_way(host: Host, service: Service, claim: Claim) -> Listener | None:
+def _in_the_way(host: Host, sockets: Sockets, service: Service, claim: Claim) -> Listener | None:
     """Somebody else's socket where *claim* wants to be; None where there is none, or the service has a socket there itself."""
-    own = sockets_of(host, service)
+    own = sockets.of(service)
     wanted = of_claim(claim)
     if any(overlap(wanted, of_listener(s)) for s in own):
         return None

@@ -11,8 +11,8 @@ from typing import NamedTuple, cast
 from hollow_chain.causes import Case, Facts, Finding, Standing, rules_for
 from hollow_chain.causes.port.path import is_blocked
 from hollow_chain.causes.reached import deaf_for, leads_to
-from hollow_chain.causes.standing import skipped
-from hollow_chain.causes.words import failed_last, started_since_boot
+from hollow_chain.causes.standing import failed_last, skipped
+from hollow_chain.causes.words import started_since_boot
 from hollow_chain.chain import HARD, Edge, Node, knots, reach
 from hollow_chain.chain.graph import SEATS
 from hollow_chain.facts import lines
@@ -86,8 +86,7 @@ def examine(case: Case) -> list[Finding]:
     about = ("findings", case.node.key, case.asked, case.needed_from.key if case.needed_from else None)
     known = case.facts.memory.get(about)
     if known is None:
-        state = case.node.service.state if case.node.service is not None else "absent"
-        known = [finding for rule in rules_for(state) for finding in rule.findings(case)]
+        known = [finding for rule in rules_for(case.state, case.true) for finding in rule.findings(case)]
         case.facts.memory[about] = known
     return cast("list[Finding]", known)
 
@@ -204,7 +203,7 @@ def _passed(facts: Facts, edge: Edge) -> bool | None:
 
 def _denies_seats(case: Case) -> bool:
     """Whether a license server that runs is the obstacle for the service above: some rule of that family finds a cause."""
-    rules = (rule for rule in rules_for(case.service.state) if rule.family == "license")
+    rules = (rule for rule in rules_for(case.state, case.true) if rule.family == "license")
     return any(not finding.note for rule in rules for finding in rule.findings(case))
 
 

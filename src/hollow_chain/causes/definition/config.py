@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import Case
+from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.rule import FITS, HINT, NOT_UP, SAID, Finding, Mend, cause
-from hollow_chain.causes.standing import Standing
-from hollow_chain.causes.words import failed_last
+from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.facts import lines
 from hollow_chain.facts.service import Service
 
 _FROM_OUTSIDE = (1, 2, 9, 15)
 
 
-@cause("config-rejected", states=("running", *NOT_UP))
+@cause("config-rejected", Boot.STAYS, states=("running", *NOT_UP))
 def config_rejected(case: Case) -> Iterator[Finding]:
     """The program refuses its own configuration.
 

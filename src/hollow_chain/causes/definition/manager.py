@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import reload, restart, start
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.rule import AFTER_RELOAD, FITS, NOT_UP, PROOF, Finding, Mend, cause
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
@@ -14,7 +15,12 @@ from hollow_chain.lazy import pattern
 _TWIN = pattern(r"[ _.-]?\(?\d{1,3}\)?$")
 
 
-@cause("not-registered", states=("absent", "stopped"))
+@cause(
+    "not-registered",
+    Boot.ANEW,
+    states=("absent", "stopped"),
+    shown=Shown(1075, "dependency", "{name} was not started: {blame} is not registered"),
+)
 def not_registered(case: Case) -> Iterator[Finding]:
     """No service of that name is registered on the host, or the name is that of a template.
 
@@ -84,7 +90,7 @@ def _template_without_argument(case: Case) -> Finding:
     )
 
 
-@cause("bad-definition", states=("running", *NOT_UP))
+@cause("bad-definition", Boot.ANEW, states=("running", *NOT_UP))
 def bad_definition(case: Case) -> Iterator[Finding]:
     """The manager refuses the definition.
 
@@ -150,7 +156,7 @@ def _part_refused(case: Case, event: Event) -> Finding:
     )
 
 
-@cause("stale-definition", states=("running", *NOT_UP))
+@cause("stale-definition", Boot.OVER, states=("running", *NOT_UP))
 def stale_definition(case: Case) -> Iterator[Finding]:
     """The definition on disk is not the one that is loaded.
 

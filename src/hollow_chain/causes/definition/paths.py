@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from hollow_chain.causes import acts
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import programs_of
+from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.places import given
 from hollow_chain.causes.rights import owners_of
 from hollow_chain.causes.rule import (
@@ -23,8 +24,8 @@ from hollow_chain.causes.rule import (
     Mend,
     cause,
 )
-from hollow_chain.causes.standing import Standing, skipped
-from hollow_chain.causes.words import failed_last, numbered, started_since_boot
+from hollow_chain.causes.standing import Standing, failed_last, skipped
+from hollow_chain.causes.words import numbered, started_since_boot
 from hollow_chain.facts import lines
 from hollow_chain.facts.host import File
 from hollow_chain.facts.service import Condition, Service
@@ -39,7 +40,7 @@ _MACHINE_CONDITIONS = pattern(
 )
 
 
-@cause("workdir-missing", states=NOT_UP)
+@cause("workdir-missing", Boot.STAYS, states=NOT_UP)
 def workdir_missing(case: Case) -> Iterator[Finding]:
     """Its working folder is not there.
 
@@ -106,7 +107,7 @@ def _made(case: Case, path: str) -> tuple[acts.Act, ...]:
     return (acts.folder(path, user, group),)
 
 
-@cause("path-missing", states=("running", *NOT_UP))
+@cause("path-missing", Boot.STAYS, states=("running", *NOT_UP), when=When.DOWN)
 def path_missing(case: Case) -> Iterator[Finding]:
     """A file or folder that it names or opens is not there.
 
@@ -116,8 +117,6 @@ def path_missing(case: Case) -> Iterator[Finding]:
     Against: a file there; a path of a kind that programs create themselves.
     Mend: create it with the right owner, or correct the path.
     """
-    if case.standing is Standing.UP:
-        return
     for event, library in lines.missing_libraries(case.last_events()):
         yield Finding(
             says=f"The program of {case.service.name} needs the shared library {library}, which is not there.",
@@ -201,7 +200,7 @@ def _is_of_instance(service: Service, path: str) -> bool:
     return bool(service.instance) and service.instance in path.rpartition("/")[2]
 
 
-@cause("instance-config-missing", states=("running", *NOT_UP))
+@cause("instance-config-missing", Boot.STAYS, states=("running", *NOT_UP))
 def instance_config_missing(case: Case) -> Iterator[Finding]:
     """An instance whose own file is not there.
 
@@ -242,7 +241,7 @@ def instance_config_missing(case: Case) -> Iterator[Finding]:
         )
 
 
-@cause("condition-unmet", states=("stopped", "failed", "unknown"))
+@cause("condition-unmet", Boot.ANEW, states=("stopped", "failed", "unknown"))
 def condition_unmet(case: Case) -> Iterator[Finding]:
     """A start condition does not hold, so the manager passes the service over without a failure.
 

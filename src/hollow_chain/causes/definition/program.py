@@ -7,10 +7,12 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import Act, mode
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.places import is_own_program
 from hollow_chain.causes.rights import place_of
 from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
-from hollow_chain.causes.words import failed_last, numbered
+from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import numbered
 from hollow_chain.facts.host import File
 from hollow_chain.lazy import pattern
 
@@ -25,7 +27,12 @@ _NAME_NOT_FOUND = pattern(
 )
 
 
-@cause("program-missing", states=NOT_UP)
+@cause(
+    "program-missing",
+    Boot.STAYS,
+    states=NOT_UP,
+    shown=Shown(2, "resources", "{name} was not started: {program} was not found"),
+)
 def program_missing(case: Case) -> Iterator[Finding]:
     """The program of the definition is not there, or the interpreter that it names is not.
 
@@ -106,7 +113,7 @@ def _exec_evidence(case: Case) -> list[Evidence]:
     return found
 
 
-@cause("program-not-executable", states=NOT_UP)
+@cause("program-not-executable", Boot.STAYS, states=NOT_UP)
 def program_not_executable(case: Case) -> Iterator[Finding]:
     """The program lacks the right to be run.
 
@@ -152,7 +159,7 @@ def _runnable(case: Case, file: File) -> int:
     return bits | (0o5 if file.format in ("script", "") else 0o1) << place_of(case, file)
 
 
-@cause("wrong-program-format", states=NOT_UP)
+@cause("wrong-program-format", Boot.STAYS, states=NOT_UP)
 def wrong_program_format(case: Case) -> Iterator[Finding]:
     """The program is there and may be run, but is no program for this machine.
 

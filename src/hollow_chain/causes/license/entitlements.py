@@ -21,13 +21,14 @@ from hollow_chain.causes.license.view import (
     told,
     views,
 )
+from hollow_chain.causes.nature import SEATS, Boot, When
 from hollow_chain.causes.rule import PROOF, Finding, Mend, cause
 from hollow_chain.causes.words import span
 from hollow_chain.facts.license import Entitlement
 from hollow_chain.license.compare import covers
 
 
-@cause("license-expired", states=ANY_STATE)
+@cause("license-expired", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_expired(case: Case) -> Iterator[Finding]:
     """The entitlement has run out, or does not hold yet.
 
@@ -69,7 +70,7 @@ def _groups(view: View) -> Iterator[tuple[str, list[Entitlement]]]:
             yield title(group[0]), group
 
 
-@cause("license-entitlement-missing", states=ANY_STATE)
+@cause("license-entitlement-missing", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_entitlement_missing(case: Case) -> Iterator[Finding]:
     """What the application wants is not entitled: no such product or feature, or not in that version.
 
@@ -101,7 +102,7 @@ def license_entitlement_missing(case: Case) -> Iterator[Finding]:
             )
 
 
-@cause("license-seats-taken", states=ANY_STATE)
+@cause("license-seats-taken", Boot.ANEW, put_right=(SEATS,), states=ANY_STATE, when=When.LICENSED)
 def license_seats_taken(case: Case) -> Iterator[Finding]:
     """All seats of the wanted entitlement are taken.
 
@@ -136,7 +137,7 @@ def license_seats_taken(case: Case) -> Iterator[Finding]:
             )
 
 
-@cause("license-clock-wrong", states=ANY_STATE)
+@cause("license-clock-wrong", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_clock_wrong(case: Case) -> Iterator[Finding]:
     """The clock of the server's host is off, so that entitlements seem not to hold.
 

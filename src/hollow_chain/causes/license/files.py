@@ -20,12 +20,13 @@ from hollow_chain.causes.license.view import (
     told,
     views,
 )
+from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import AFTER_RESTART, FITS, PROOF, SAID, Finding, Mend, cause
 from hollow_chain.causes.words import clock
 from hollow_chain.license.compare import covers, difference, plain_id
 
 
-@cause("license-file-missing", states=ANY_STATE)
+@cause("license-file-missing", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_file_missing(case: Case) -> Iterator[Finding]:
     """The license file that the server is given is not there.
 
@@ -49,7 +50,7 @@ def license_file_missing(case: Case) -> Iterator[Finding]:
         )
 
 
-@cause("license-file-misnamed", states=ANY_STATE)
+@cause("license-file-misnamed", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_file_misnamed(case: Case) -> Iterator[Finding]:
     """The license file lies there under another name or extension, or was saved in another encoding.
 
@@ -83,7 +84,7 @@ def license_file_misnamed(case: Case) -> Iterator[Finding]:
             )
 
 
-@cause("license-copies-differ", states=ANY_STATE)
+@cause("license-copies-differ", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_copies_differ(case: Case) -> Iterator[Finding]:
     """The file lies in several places, and the copies differ.
 
@@ -123,7 +124,7 @@ def license_copies_differ(case: Case) -> Iterator[Finding]:
             return
 
 
-@cause("license-host-mismatch", states=ANY_STATE)
+@cause("license-host-mismatch", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_host_mismatch(case: Case) -> Iterator[Finding]:
     """The file is made out for another host name. That can be edited.
 
@@ -156,7 +157,7 @@ def _short(name: str) -> str:
     return name.casefold().partition(".")[0]
 
 
-@cause("license-hostid-mismatch", states=ANY_STATE)
+@cause("license-hostid-mismatch", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_hostid_mismatch(case: Case) -> Iterator[Finding]:
     """None of the file's host IDs is of this machine. That needs a new file.
 
@@ -186,7 +187,7 @@ def license_hostid_mismatch(case: Case) -> Iterator[Finding]:
         )
 
 
-@cause("license-altered", states=ANY_STATE)
+@cause("license-altered", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_altered(case: Case) -> Iterator[Finding]:
     """What stands in the file is not what the publisher signed.
 
@@ -219,7 +220,7 @@ def license_altered(case: Case) -> Iterator[Finding]:
         )
 
 
-@cause("license-not-reloaded", states=("running",))
+@cause("license-not-reloaded", Boot.OVER, states=("running",), when=When.LICENSED)
 def license_not_reloaded(case: Case) -> Iterator[Finding]:
     """The file is newer than what the server serves.
 

@@ -8,13 +8,13 @@ from collections.abc import Iterator
 from hollow_chain.causes.acts import restart, start
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.license.view import ANY_STATE, ENDS, SECOND, SERVER, View, log_words, read, told, views
+from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import AFTER_RESTART, NOT_UP, PROOF, SAID, Finding, Mend, cause
-from hollow_chain.causes.standing import Standing
-from hollow_chain.causes.words import failed_last
+from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.facts.license import PublisherDaemon
 
 
-@cause("license-daemon-missing", states=ANY_STATE)
+@cause("license-daemon-missing", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_daemon_missing(case: Case) -> Iterator[Finding]:
     """The program of a publisher's daemon is not where the file says, or no daemon is named for an entitlement.
 
@@ -65,7 +65,7 @@ def _down(view: View) -> Iterator[PublisherDaemon]:
             )  # fmt: skip
 
 
-@cause("license-server-down", states=ANY_STATE)
+@cause("license-server-down", Boot.OVER, lacks_only_a_start=True, states=ANY_STATE, when=When.LICENSED)
 def license_server_down(case: Case) -> Iterator[Finding]:
     """The license server does not answer, and an application needs it.
 
@@ -115,7 +115,7 @@ def _merely_ended(case: Case) -> bool:
     return last.result == "signal" or (last.signal is not None and last.exit_status in (None, 0))
 
 
-@cause("license-daemon-down", states=ANY_STATE)
+@cause("license-daemon-down", Boot.OVER, states=ANY_STATE, when=When.LICENSED)
 def license_daemon_down(case: Case) -> Iterator[Finding]:
     """The license server answers, and a publisher's daemon is not up.
 
@@ -136,7 +136,7 @@ def license_daemon_down(case: Case) -> Iterator[Finding]:
             return
 
 
-@cause("license-second-server", states=("running", *NOT_UP))
+@cause("license-second-server", Boot.STAYS, states=("running", *NOT_UP), when=When.FAILED | When.LICENSED)
 def license_second_server(case: Case) -> Iterator[Finding]:
     """A second license server was started while the first still runs.
 
@@ -145,8 +145,6 @@ def license_second_server(case: Case) -> Iterator[Finding]:
     Against: nobody holding lock or port (then the lock is a left-over).
     Mend: keep one of the two.
     """
-    if case.standing.well or not case.registered or not failed_last(case.service):
-        return
     said = [e for e in case.last_events() if SECOND.search(e.text)]
     if not said or not any(True for _ in views(case)):
         return
@@ -176,7 +174,7 @@ def license_second_server(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("license-port-not-fixed", states=("running",))
+@cause("license-port-not-fixed", Boot.STAYS, states=("running",), when=When.LICENSED)
 def license_port_not_fixed(case: Case) -> Iterator[Finding]:
     """A publisher's daemon takes any free port, and a firewall between needs a fixed one.
 

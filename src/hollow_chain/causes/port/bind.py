@@ -6,9 +6,11 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import Case
+from hollow_chain.causes.nature import ACCOUNT, PORT, Boot, When
 from hollow_chain.causes.port.held import held_by_others
 from hollow_chain.causes.rule import AFTER_RESTART, DOUBT, FITS, NOT_UP, SAID, Finding, Mend, cause
-from hollow_chain.causes.words import failed_last, numbered
+from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import numbered
 from hollow_chain.facts import lines
 from hollow_chain.facts.endpoints import ANY, first_for_all, free_neighbor, in_ranges, of_claim
 from hollow_chain.facts.endpoints import said as said_endpoint
@@ -18,7 +20,7 @@ from hollow_chain.lazy import pattern
 _BIND = pattern(r"(?i)\b(?:bind|binding|listen(?:ing)?|socket|port|address)\b")
 
 
-@cause("address-missing", states=("running", *NOT_UP))
+@cause("address-missing", Boot.STAYS, answered_by=(PORT,), states=("running", *NOT_UP), when=When.UNWELL)
 def address_missing(case: Case) -> Iterator[Finding]:
     """It wants to listen on an address that no adapter of the host has.
 
@@ -27,8 +29,6 @@ def address_missing(case: Case) -> Iterator[Finding]:
     Against: the address being there by now (then it came too late).
     Mend: correct the address, or bring the adapter up before the service.
     """
-    if case.standing.well:
-        return
     here = set(case.host.addresses)
     said = [e for e in case.last_events() if lines.says_no_address(e.text)]
     claimed = [(said[-1], c.address, c.port) for c in case.service.claims if said and c.address not in ANY | here]
@@ -95,7 +95,7 @@ def _let_bind(case: Case, event: Event, port: int) -> tuple[Act, ...]:
     return tuple(allow(case.node.name, setting) for setting in (*within, f"AmbientCapabilities={_LOW_PORTS}"))
 
 
-@cause("port-forbidden", states=("running", *NOT_UP))
+@cause("port-forbidden", Boot.STAYS, answered_by=(ACCOUNT, PORT), states=("running", *NOT_UP), when=When.UNWELL)
 def port_forbidden(case: Case) -> Iterator[Finding]:
     """Its account may not take that port, or the system keeps the port for itself.
 
@@ -104,8 +104,6 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
     Against: a service that runs with all rights.
     Mend: the one right to take low ports, or a port above the range.
     """
-    if case.standing.well:
-        return
     limits = case.host.limits
     first = first_for_all(limits)
     refused = [e for e in lines.denied(case.last_events()) if _BIND.search(e.text)]

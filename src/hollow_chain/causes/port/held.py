@@ -8,8 +8,10 @@ from dataclasses import replace
 
 from hollow_chain.causes.acts import give_way, start
 from hollow_chain.causes.case import SOCKETS, Case
+from hollow_chain.causes.nature import CLAIMS, PORT, Boot, Shown
 from hollow_chain.causes.rule import DOUBT, FITS, NOT_UP, SAID, Evidence, Finding, Mend, cause
-from hollow_chain.causes.words import failed_last, numbered
+from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import numbered
 from hollow_chain.facts import lines
 from hollow_chain.facts.endpoints import free_neighbor, of_claim, of_listener, overlap
 from hollow_chain.facts.host import OF_SOCKETS, Host, Listener
@@ -72,7 +74,14 @@ def _protocol(text: str) -> str:
     return "udp" if re.search(r"(?i)\budp\b", text) else "tcp"
 
 
-@cause("port-held", states=("running", *NOT_UP))
+@cause(
+    "port-held",
+    Boot.RIVALRY,
+    answered_by=(PORT,),
+    put_right=(CLAIMS,),
+    states=("running", *NOT_UP),
+    shown=Shown(1067, "exit-code", "bind to port {port} failed: address already in use (10048)", 1),
+)
 def port_held(case: Case) -> Iterator[Finding]:
     """Another process has the endpoint that it wants.
 
@@ -207,7 +216,7 @@ def _was_held(case: Case, claim: Claim, line: Evidence | None) -> Finding:
     )
 
 
-@cause("port-claimed-twice", states=("running", "stopped", "failed"))
+@cause("port-claimed-twice", Boot.ANEW, answered_by=(PORT,), states=("running", "stopped", "failed"))
 def port_claimed_twice(case: Case) -> Iterator[Finding]:
     """Two definitions claim one endpoint: only one can win. A warning while one is off.
 

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import MANAGER, SOCKETS, Case
-from hollow_chain.causes.reached import Sought, answers, claims_tcp, sockets_known, sockets_of, sought, unheld_claims
+from hollow_chain.causes.nature import Boot
+from hollow_chain.causes.reached import Sought, answers, sought
 from hollow_chain.causes.rule import AFTER_RESTART, FITS, HINT, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.words import clock
 from hollow_chain.facts.endpoints import is_loopback, of_claim, of_listener
 from hollow_chain.facts.host import Listener
@@ -16,7 +18,7 @@ _SETTLED_SECONDS = 5.0
 """A service that came up a moment ago may still be about to open its socket."""
 
 
-@cause("listener-off", states=("running",))
+@cause("listener-off", Boot.STAYS, states=("running",))
 def listener_off(case: Case) -> Iterator[Finding]:
     """It runs, but its network listener is switched off, or listens on loopback only.
 
@@ -26,14 +28,14 @@ def listener_off(case: Case) -> Iterator[Finding]:
     Against: a socket that would have answered; sockets that could not be read; a start a moment ago; nobody who needs it.
     Mend: switch the listener on, on an address that its clients reach.
     """
-    if not case.standing.well or case.service.kind != "service" or _just_up(case) or not sockets_known(case.host):
+    if not case.standing.well or case.service.kind != "service" or _just_up(case) or not case.index.sockets.known:
         return
-    own = [s for s in sockets_of(case.host, case.service) if s.protocol[:3] == "tcp"]
+    own = [s for s in case.index.sockets.of(case.service) if s.protocol[:3] == "tcp"]
     calls = _calls(case)
     if any(answers(s, one, caller) for s in own for caller, one in calls):
         return
     off = [c for c in case.service.claims if c.switched_off]
-    unheld = unheld_claims(case.host, case.service)
+    unheld = case.index.sockets.unheld_claims(case.service)
     afar = case.needed_from is not None and case.needed_from.host != case.node.host
     near_only = [s for s in own if is_loopback(s.address) and (not calls or s.port in {one.port for _, one in calls})]
     far_claims = [c for c in unheld if not any(s.port == c.port for s in own)]
@@ -122,7 +124,7 @@ def _note(case: Case, claim: Claim) -> Finding:
     )
 
 
-@cause("port-not-fixed", states=("running",))
+@cause("port-not-fixed", Boot.STAYS, states=("running",))
 def port_not_fixed(case: Case) -> Iterator[Finding]:
     """A port is given out dynamically where a fixed one is needed.
 
@@ -137,7 +139,7 @@ def port_not_fixed(case: Case) -> Iterator[Finding]:
     above = case.needed_from
     afar = above is not None and above.host != case.node.host
     walls = [f for f in (*case.graph.document.firewalls, *case.host.firewalls) if not f.passes_by_default]
-    own = [s for s in sockets_of(case.host, case.service) if s.protocol[:3] == "tcp" and not is_loopback(s.address)]
+    own = [s for s in case.index.sockets.of(case.service) if s.protocol[:3] == "tcp" and not is_loopback(s.address)]
     if not (afar or case.asked):
         return
     evidence = [

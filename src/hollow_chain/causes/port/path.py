@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import SOCKETS, Case, Facts
-from hollow_chain.causes.reached import claims_tcp, sockets_of, sought
+from hollow_chain.causes.nature import Boot
+from hollow_chain.causes.reached import sought
 from hollow_chain.causes.rule import FITS, PROOF, SAID, Finding, Mend, cause
+from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.chain.graph import Edge, Graph
 from hollow_chain.facts.endpoints import is_loopback
 from hollow_chain.facts.host import Firewall, FirewallRule
@@ -49,7 +51,7 @@ def is_blocked(facts: Facts, edge: Edge) -> bool:
     return head.service is not None and any(True for _ in path_blocked(Case(facts, head, needed_from=edge.tail)))
 
 
-@cause("path-blocked", states=("running",))
+@cause("path-blocked", Boot.STAYS, states=("running",))
 def path_blocked(case: Case) -> Iterator[Finding]:
     """It runs and listens, but a firewall between client and server does not let its port through.
 
@@ -61,7 +63,7 @@ def path_blocked(case: Case) -> Iterator[Finding]:
     above = case.needed_from
     if above is None or above.host == case.node.host or not case.standing.well:
         return
-    own = [s for s in sockets_of(case.host, case.service) if s.protocol[:3] == "tcp" and not is_loopback(s.address)]
+    own = [s for s in case.index.sockets.of(case.service) if s.protocol[:3] == "tcp" and not is_loopback(s.address)]
     ports = list(dict.fromkeys([s.port for s in own] or [c.port for c in claims_tcp(case.service)]))
     called = [one for one in sought(Case(case.facts, above)) if one.host == case.node.host]
     ports = [one.port for one in called if one.port in ports] or ports

@@ -7,9 +7,10 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import EXITED, MANAGER, Case
+from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.rule import FITS, NOT_UP, PROOF, SAID, TELLS, Evidence, Finding, Mend, cause
-from hollow_chain.causes.standing import Standing
-from hollow_chain.causes.words import clock, failed_last, run_seconds, span, stop_was_asked
+from hollow_chain.causes.standing import Standing, failed_last
+from hollow_chain.causes.words import clock, run_seconds, span, stop_was_asked
 from hollow_chain.facts import lines
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
@@ -49,7 +50,13 @@ def signal_name(number: int) -> str:
         return str(number)
 
 
-@cause("exits-with-error", states=_FAILED_STATES)
+@cause(
+    "exits-with-error",
+    Boot.STAYS,
+    states=_FAILED_STATES,
+    when=When.FAILED,
+    shown=Shown(1067, "exit-code", "{name} ended unexpectedly", 3),
+)
 def exits_with_error(case: Case) -> Iterator[Finding]:
     """It ends with a number or an error, and no other cause explains it.
 
@@ -92,7 +99,7 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("exits-at-once", states=_FAILED_STATES)
+@cause("exits-at-once", Boot.STAYS, states=_FAILED_STATES)
 def exits_at_once(case: Case) -> Iterator[Finding]:
     """It ends at once without an error, so nothing is left running.
 
@@ -140,7 +147,15 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("killed", states=_FAILED_STATES)
+_CRASHES = frozenset({4, 5, 6, 7, 8, 11, 31})
+"""Signals that a program brings on itself (signal(7)); others come from somebody."""
+
+
+def _crashed(service: Service) -> bool:
+    return service.last is not None and service.last.signal in _CRASHES
+
+
+@cause("killed", Boot.OVER, lacks_only_a_start=True, stays_if=_crashed, states=_FAILED_STATES, when=When.UNWELL)
 def killed(case: Case) -> Iterator[Finding]:
     """It was ended by a signal.
 
@@ -214,7 +229,7 @@ def _signal_before_restart(case: Case) -> int | None:
     return int(found[1]) if found else None
 
 
-@cause("killed-for-memory", states=_FAILED_STATES)
+@cause("killed-for-memory", Boot.STAYS, states=_FAILED_STATES, when=When.UNWELL)
 def killed_for_memory(case: Case) -> Iterator[Finding]:
     """It was ended because memory ran out, its own limit's or the host's.
 
@@ -247,7 +262,7 @@ def killed_for_memory(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("unexplained", states=_FAILED_STATES)
+@cause("unexplained", Boot.STAYS, last_resort=True, states=_FAILED_STATES)
 def unexplained(case: Case) -> Iterator[Finding]:
     """It is not well, and no fact that was read says why. Named so that it is not passed over.
 

@@ -8,8 +8,10 @@ from collections.abc import Iterator
 from hollow_chain.causes import places
 from hollow_chain.causes.acts import give_way, remove, start
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import FITS, HINT, NOT_UP, SAID, Finding, Mend, cause
-from hollow_chain.causes.words import failed_last, numbered
+from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import numbered
 from hollow_chain.facts import lines
 from hollow_chain.facts.host import TOLD, Event, File, Filesystem, Process
 from hollow_chain.lazy import pattern
@@ -23,7 +25,7 @@ _CLOCK_SLACK = 5.0
 _PID = pattern(r"(?i)\b(?:pid|process)\b[ =:#(]{0,4}(?:id )?[ =:#(]{0,4}(\d{1,9})\b")
 
 
-@cause("disk-full", states=("running", *NOT_UP))
+@cause("disk-full", Boot.STAYS, states=("running", *NOT_UP), when=When.UNWELL)
 def disk_full(case: Case) -> Iterator[Finding]:
     """No space, no inodes, or no quota is left where it writes.
 
@@ -32,8 +34,6 @@ def disk_full(case: Case) -> Iterator[Finding]:
     Against: room on that file system by now (then less sure).
     Mend: make room, or move what is written.
     """
-    if case.standing.well:
-        return
     said = lines.no_space(case.last_events())
     told = [case.quoted(said[-1], SAID)] if said else numbered(case, 112, bears=SAID)
     if not told:
@@ -76,7 +76,7 @@ def _is_full(place: Filesystem) -> bool:
     return nearly_none or bool(place.inodes and place.inodes_free == 0)
 
 
-@cause("lock-held", states=("running", *NOT_UP))
+@cause("lock-held", Boot.RIVALRY, states=("running", *NOT_UP))
 def lock_held(case: Case) -> Iterator[Finding]:
     """Another live process holds its lock, its PID file or its data.
 
@@ -104,7 +104,7 @@ def lock_held(case: Case) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-@cause("stale-lock", states=("running", *NOT_UP))
+@cause("stale-lock", Boot.OVER, states=("running", *NOT_UP))
 def stale_lock(case: Case) -> Iterator[Finding]:
     """The lock or PID file is a left-over: the process that made it is gone.
 

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from hollow_chain.causes.acts import limit as set_limit
 from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import AFTER_REBOOT, FITS, HINT, NOT_UP, SAID, Evidence, Finding, Mend, cause
 from hollow_chain.causes.standing import overdue
@@ -99,7 +100,12 @@ def timed_out(case: Case) -> bool:
     return last.result == "timeout" or last.error_number == TIMED_OUT or over is not None or told
 
 
-@cause("start-timeout", states=("running", *NOT_UP))
+@cause(
+    "start-timeout",
+    Boot.ANEW,
+    states=("running", *NOT_UP),
+    shown=Shown(1053, "timeout", "{name} did not answer within its start limit"),
+)
 def start_timeout(case: Case) -> Iterator[Finding]:
     """It was still busy with starting when its limit ran out.
 
@@ -209,7 +215,7 @@ def slips(limit: Limit, manager: str) -> list[Slip]:
     return made
 
 
-@cause("limit-unit-slip", states=("running", *NOT_UP))
+@cause("limit-unit-slip", Boot.ANEW, states=("running", *NOT_UP))
 def limit_unit_slip(case: Case) -> Iterator[Finding]:
     """The limit itself looks mistyped: base 16 for base 10, ms for s, s for min.
 

@@ -8,6 +8,7 @@ from statistics import median
 from hollow_chain.causes.acts import limit as set_limit
 from hollow_chain.causes.acts import start, startup
 from hollow_chain.causes.case import Case
+from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.rule import AFTER_REBOOT, FITS, NOT_UP, SAID, Finding, Mend, cause
 from hollow_chain.causes.time.limits import limit_of, proposed, timed_out
 from hollow_chain.causes.words import between, clock, span
@@ -19,7 +20,7 @@ _SLOWER = 1.5
 """How many times longer starts at boot take on record before the boot is blamed for it."""
 
 
-@cause("boot-contention", states=("running", *NOT_UP))
+@cause("boot-contention", Boot.OVER, lacks_only_a_start=True, states=("running", *NOT_UP))
 def boot_contention(case: Case) -> Iterator[Finding]:
     """In time by itself, too late among everything that starts at boot.
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import FITS, PROOF, SAID, Finding, Mend, cause
 from hollow_chain.causes.standing import Standing
@@ -13,7 +14,7 @@ from hollow_chain.causes.words import span
 from hollow_chain.facts import lines
 
 
-@cause("start-rate-limited", states=("failed", "stopped"))
+@cause("start-rate-limited", Boot.OVER, states=("failed", "stopped"))
 def start_rate_limited(case: Case) -> Iterator[Finding]:
     """Nothing else is wrong: it was started too often in a short time and is barred.
 
@@ -50,7 +51,7 @@ def start_rate_limited(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("crash-loop", states=("running", "starting", "failed"))
+@cause("crash-loop", Boot.STAYS, states=("running", "starting", "failed"))
 def crash_loop(case: Case) -> Iterator[Finding]:
     """It starts, dies and is restarted, again and again. A symptom where the reason is known.
 

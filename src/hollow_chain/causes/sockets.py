@@ -1,0 +1,92 @@
+"""Who listens where on one host, and who is set to: look-ups, each built when it is first used, in time linear in the host."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
+from hollow_chain.facts.host import OF_SOCKETS, Host, Listener
+from hollow_chain.facts.service import Claim, Service
+
+
+def claims_tcp(service: Service) -> list[Claim]:
+    """The fixed TCP endpoints that a service is set to listen on."""
+    return [
+        c for c in service.claims if c.protocol[:3] == "tcp" and c.port and not c.free_choice and not c.switched_off
+    ]
+
+
+class Sockets:
+    """The listening sockets of a host, by service and by port. All lists are in the order of the facts."""
+
+    def __init__(self, host: Host) -> None:
+        self._host = host
+
+    @property
+    def known(self) -> bool:
+        """Whether a socket that the facts do not show can be taken for not being there."""
+        host = self._host
+        return host.sockets_read or (bool(host.listeners) and not any(u.part == OF_SOCKETS for u in host.unread))
+
+    @cached_property
+    def _places(self) -> tuple[dict[str, list[int]], dict[str, list[int]]]:
+        """Where in the list the sockets of each service stand: its own, and those of a process that it shares."""
+        own: dict[str, list[int]] = {}
+        shared: dict[str, list[int]] = {}
+        for place, listener in enumerate(self._host.listeners):
+            own.setdefault(listener.service, []).append(place)
+            for name in listener.shared_with:
+                shared.setdefault(name, []).append(place)
+        return own, shared
+
+    def of(self, service: Service) -> list[Listener]:
+        """The sockets that would answer for *service*: its own, those of a process that it shares, and of what triggers it."""
+        own, shared = self._places
+        places = {*own.get(service.name, ()), *shared.get(service.name, ())}
+        for trigger in service.triggers:
+            if trigger.kind == "socket":
+                places.update(own.get(trigger.name, ()))
+        return [self._host.listeners[place] for place in sorted(places)]
+
+    @cached_property
+    def _by_port(self) -> dict[int, list[Listener]]:
+        found: dict[int, list[Listener]] = {}
+        for listener in self._host.listeners:
+            found.setdefault(listener.port, []).append(listener)
+        return found
+
+    def at(self, port: int) -> list[Listener]:
+        """All sockets on a port, of any protocol and address."""
+        return self._by_port.get(port, [])
+
+    @cached_property
+    def _claimants(self) -> dict[int, list[Service]]:
+        found: dict[int, list[Service]] = {}
+        for service in self._host.services:
+            for port in dict.fromkeys(claim.port for claim in claims_tcp(service)):
+                found.setdefault(port, []).append(service)
+        return found
+
+    def claimants(self, port: int) -> list[Service]:
+        """The services that are set to listen on a TCP port."""
+        return self._claimants.get(port, [])
+
+    @cached_property
+    def _holders(self) -> dict[int, list[Service]]:
+        found: dict[int, list[Service]] = {}
+        for service in self._host.services:
+            for port in dict.fromkeys(socket.port for socket in self.of(service) if socket.protocol[:3] == "tcp"):
+                found.setdefault(port, []).append(service)
+        return found
+
+    def holders(self, port: int) -> list[Service]:
+        """The services whose sockets answer on a TCP port."""
+        return self._holders.get(port, [])
+
+    def unheld_claims(self, service: Service) -> list[Claim]:
+        """Claims of a running service that no socket of the host is behind; empty where the sockets are not known."""
+        if not self.known:
+            return []
+        return [
+            c for c in claims_tcp(service) if not any(overlap(of_claim(c), of_listener(s)) for s in self.at(c.port))
+        ]
