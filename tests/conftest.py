@@ -103,3 +103,14 @@ def demo_facts(tmp_path_factory: pytest.TempPathFactory) -> Path:
     for source in snapshots():
         (folder / source.name).write_bytes(source.read_bytes())
     return folder
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Tell what was tried a second time: a test that needs it often is a defect that nobody has seen yet."""
+    reports = [report for many in terminalreporter.stats.values() for report in many]
+    tries = [(report.nodeid, why) for report in reports if getattr(report, "when", "") == "call"
+             for name, why in report.user_properties if name == "second try"]  # fmt: skip
+    if any("/live/" in getattr(report, "nodeid", "") for report in reports):
+        terminalreporter.section(f"second tries: {len(tries)}")
+        for place, why in tries:
+            terminalreporter.line(f"{place}: {why}")

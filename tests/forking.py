@@ -7,6 +7,7 @@ What a true start of the program is good for (its imports, its entry point, its 
 
 from __future__ import annotations
 
+import ctypes
 import importlib
 import json
 import os
@@ -35,14 +36,25 @@ class Parent:
         self._process: subprocess.Popen[bytes] | None = None
 
     def call(
-        self, words: list[str], cwd: Path, env: dict[str, str], stdin: bytes = b"", entry: str = "hollow_chain.cli"
+        self,
+        words: list[str],
+        cwd: Path,
+        env: dict[str, str],
+        stdin: bytes = b"",
+        entry: str = "hollow_chain.cli",
+        inside: int = 0,
     ) -> tuple[int, bytes, bytes]:
-        """Exit status, standard output and standard error of one call; *entry* is the module whose ``main`` is called."""
+        """Exit status, standard output and standard error of one call.
+
+        *entry* is the module whose ``main`` is called; *inside*, where it is given, the process whose namespaces the call is made in.
+        """
         with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
             given.write(stdin)
             given.seek(0)
             paths = [f"/proc/{os.getpid()}/fd/{file.fileno()}" for file in (given, out, err)]
-            status = self._asked({"words": words, "cwd": str(cwd), "env": env, "files": paths, "entry": entry})
+            status = self._asked(
+                {"words": words, "cwd": str(cwd), "env": env, "files": paths, "entry": entry, "inside": inside}
+            )
             out.seek(0)
             err.seek(0)
             return status, out.read(), err.read()
@@ -81,10 +93,31 @@ def _import_all() -> None:
         importlib.import_module(name)
 
 
-def _child(call: dict[str, list[str]], entry: str, cwd: str, env: dict[str, str]) -> int:
+def _enter(process: int) -> None:
+    """Go on in the namespaces of *process* (setns(2)); of the one of processes only a child is a member."""
+    system = ctypes.CDLL(None, use_errno=True)
+    spaces = [
+        os.open(f"/proc/{process}/ns/{name}", os.O_RDONLY) for name in ("cgroup", "ipc", "uts", "net", "pid", "mnt")
+    ]
+    for space in spaces:
+        if system.setns(space, 0):
+            raise OSError(ctypes.get_errno(), "setns")
+        os.close(space)
+    child = os.fork()
+    if child:
+        _, waited = os.waitpid(child, 0)
+        status = os.waitstatus_to_exitcode(waited)
+        if status < 0:
+            os.kill(os.getpid(), -status)
+        os._exit(status)
+
+
+def _child(call: dict[str, list[str]], entry: str, inside: int, cwd: str, env: dict[str, str]) -> int:
     """One call, with the streams, the folder and the variables that it was given; its exit status."""
     for at, (path, flags) in enumerate(zip(call["files"], (os.O_RDONLY, os.O_WRONLY, os.O_WRONLY), strict=True)):
         os.dup2(os.open(path, flags | os.O_APPEND), at)
+    if inside:
+        _enter(inside)
     encoding = env.get("PYTHONIOENCODING", "utf-8")
     sys.stdin = open(0, encoding=encoding, closefd=False)  # noqa: SIM115 - as the interpreter opens them
     sys.stdout = open(1, "w", encoding=encoding, closefd=False)  # noqa: SIM115
@@ -115,7 +148,7 @@ def serve() -> None:
         if child == 0:
             status = 1
             try:
-                status = _child(call, call["entry"], call["cwd"], call["env"])
+                status = _child(call, call["entry"], call["inside"], call["cwd"], call["env"])
             finally:
                 os._exit(status)
         _, waited = os.waitpid(child, 0)

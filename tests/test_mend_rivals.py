@@ -17,6 +17,7 @@ from hollow_chain.mend.plan import Plan
 from hollow_chain.mend.planning import Planner
 from hollow_chain.trouble import Trouble
 from hollow_chain.verdict import Cause, Verdict
+from hollow_chain.verdict.below import on_top, way_of
 from tests.conftest import Run
 from tests.test_mend_lab import definitions, host, running, services
 
@@ -29,7 +30,7 @@ def cause(facts: Facts, name: str, sure: float, *mends: Mend, place: str = "Lane
     finding = Finding(
         name, (Evidence("seen", "somewhere"),), mends, residual=True, cause=name, host="quay-lab", service=place
     )
-    return Cause(finding, sure, (node,))
+    return Cause(finding, sure, way_of((node,)))
 
 
 def planned(path: Path, *causes: tuple[str, float, tuple[Mend, ...]]) -> Plan:
@@ -128,9 +129,9 @@ def test_unsure_causes_at_different_places_are_no_rivals(run: Run, stopped: Path
     own = cause(
         facts, "start-race", 0.7, Mend("Let it wait.", acts=(say.wait("BoardWeb", "LaneCount"),)), place="BoardWeb"
     )
-    below = Cause(below.finding, below.confidence, (target, *below.chain))
+    below = Cause(below.finding, below.confidence, on_top(target, below.way))
     unlikely = cause(facts, "disk-full", 0.2, BY_HAND, place="PlateStore")
-    unlikely = Cause(unlikely.finding, 0.2, below.chain)
+    unlikely = Cause(unlikely.finding, 0.2, below.way)
     verdict = Verdict(target, "stopped", facts.graph.hosts["quay-lab"].read_at, [own, below])
     plan = Planner(facts, runs=60).plan(verdict)
     assert len(plan.tries) == 1 and {answer[0] for answer in plan.tries[0].causes} == {"killed", "start-race"}

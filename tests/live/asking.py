@@ -49,7 +49,7 @@ def ask(host: RealHost, fault: Fault, timed: bool = False) -> Answer:
     """Put the fault in and ask; *timed* also takes a snapshot, for the comparison of seconds and for a later look."""
     host.run(fault.script, check=False)
     began = time.perf_counter()
-    done = host.run(f"{PROGRAM} why '{fault.target}' --json", check=False)
+    done = host.program(f"why '{fault.target}' --json")
     took = time.perf_counter() - began
     verdict = json.loads(done.stdout) if done.stdout.startswith("{") else {}
     answer = Answer(fault, done.returncode, verdict, done.stdout + done.stderr if not verdict else done.stderr, took)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -26,6 +26,12 @@ def needs_a_host() -> None:
         pytest.fail(f"live tests are required here, but: {reason}")
     if reason:
         pytest.skip(f"no throwaway host: {reason}")
+
+
+@pytest.fixture()
+def second_try(request: pytest.FixtureRequest) -> Callable[[str], None]:
+    """Says that something is tried a second time, on a new host, and why: such tries are counted, and told at the end of the run."""
+    return lambda why: request.node.user_properties.append(("second try", why))
 
 
 @pytest.fixture(scope="session")

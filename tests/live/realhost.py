@@ -6,8 +6,10 @@ Needs Linux, root, systemd, util-linux and iproute2.
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import os
+import shlex
 import shutil
 import signal
 import subprocess
@@ -16,10 +18,14 @@ import tempfile
 import time
 from pathlib import Path
 
+from tests.forking import Parent
+
 _UNIFIED = Path("/sys/fs/cgroup/unified")
 CGROUPS = _UNIFIED if _UNIFIED.is_dir() else Path("/sys/fs/cgroup")
 SCRATCH = Path("/var/tmp")
 BOOT_SECONDS = 90.0
+PARENT = Parent()
+atexit.register(PARENT.end)
 
 _BOOT = r"""
 set -e
@@ -157,6 +163,11 @@ class RealHost:
                 break
             time.sleep(0.05)
         self._outer, self.init = None, 0
+
+    def program(self, words: str, cwd: str = "/", entry: str = "hollow_chain.cli") -> subprocess.CompletedProcess[str]:
+        """Call ``hollow-chain`` on the host, as root, in a child of a parent that has imported it (*entry*: the module that is called)."""
+        status, out, err = PARENT.call(shlex.split(words), Path(cwd), {**os.environ}, entry=entry, inside=self.init)
+        return subprocess.CompletedProcess(words, status, out.decode(), err.decode())
 
     def run(self, script: str, check: bool = True, bare: bool = False) -> subprocess.CompletedProcess[str]:
         """Run a shell script on the host; *bare* takes all capabilities from it, as if it were not root."""

@@ -64,8 +64,7 @@ class Scene:
 
     def call(self, words: str) -> tuple[int, str]:
         """Call the program as root; it has to come back in time, and must not fail itself."""
-        done = self.host.run(f"cd /tmp; timeout 60 {PROGRAM} {words}", check=False)
-        assert done.returncode not in (124, 137), f"{words} hung"
+        done = self.host.program(words, cwd="/tmp")  # one that hangs is given up there
         assert "Traceback" not in done.stderr and "fault of the program" not in done.stderr, done.stderr
         self.said += [done.stdout, done.stderr]
         return done.returncode, done.stdout

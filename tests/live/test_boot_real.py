@@ -10,7 +10,6 @@ from pathlib import Path
 import pytest
 from scipy.stats import spearmanr
 
-from tests.live.asking import PROGRAM
 from tests.live.conftest import needs_a_host
 from tests.live.realhost import RealHost
 
@@ -119,7 +118,7 @@ def test_the_next_boots_are_as_rehearsed(tmp_path: Path) -> None:
     assert len(names) >= 30
     with RealHost("quay", (), tmp_path / "extra") as host:
         actual(host, names)
-        document = json.loads(host.run(f"{PROGRAM} rehearse --json --runs 400", check=False).stdout)
+        document = json.loads(host.program("rehearse --json --runs 400").stdout)
     foreseen = {one["service"]: one for one in document["services"] if one["service"] in names}
     assert set(foreseen) >= set(names) - {"off.service", "masked-need.service"}
     boots = []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shlex
 
 import pytest
 
@@ -19,15 +20,13 @@ def test_every_active_service_comes_out_clean(healthy_host: RealHost) -> None:
     ).stdout.split()
     assert len(names) > 40
     healthy_host.run(f"{PROGRAM} capture --out /var/tmp/host.json")
-    wrong = healthy_host.run(
-        f"for name in {' '.join(repr(n) for n in names)}; do "
-        f'{PROGRAM} why --from /var/tmp/host.json --json -- "$name" > /var/tmp/v || {{ echo "$name"; cat /var/tmp/v; }}; done'
-    ).stdout
-    assert wrong == ""
+    call = "why --from /var/tmp/host.json --json --"
+    verdicts = {name: healthy_host.program(f"{call} {shlex.quote(name)}") for name in names}
+    assert {name: done.stdout for name, done in verdicts.items() if done.returncode} == {}
 
 
 def test_the_roster_of_a_healthy_host_marks_nothing(healthy_host: RealHost) -> None:
-    done = healthy_host.run(f"{PROGRAM} roster --all --unwell --json", check=False)
+    done = healthy_host.program("roster --all --unwell --json")
     assert json.loads(done.stdout)["services"] == []
     assert done.returncode == 0
 
@@ -139,7 +138,7 @@ def lived_in_host() -> object:
 def test_names_nothing_where_nothing_is_wrong(lived_in_host: RealHost, name: str) -> None:
     script, target = HEALTHY[name]
     lived_in_host.run(script)
-    done = lived_in_host.run(f"{PROGRAM} why {target} --json", check=False)
+    done = lived_in_host.program(f"why {target} --json")
     verdict = json.loads(done.stdout)
     assert verdict["causes"] == []
     assert verdict["healthy"] is True
@@ -148,7 +147,7 @@ def test_names_nothing_where_nothing_is_wrong(lived_in_host: RealHost, name: str
 
 def test_a_service_that_runs_but_is_not_enabled_is_warned_about(lived_in_host: RealHost) -> None:
     lived_in_host.run(HEALTHY["running though not enabled"][0])
-    verdict = json.loads(lived_in_host.run(f"{PROGRAM} why hand --json").stdout)
+    verdict = json.loads(lived_in_host.program("why hand --json").stdout)
     assert [note["cause"] for note in verdict["notes"]] == ["not-persistent"]
 
 
@@ -162,10 +161,8 @@ def test_what_cannot_be_read_without_rights_is_told(lived_in_host: RealHost) -> 
 def test_capture_and_why_agree_with_a_live_look(lived_in_host: RealHost) -> None:
     lived_in_host.run("systemctl stop memcached")
     lived_in_host.run(f"{PROGRAM} capture --out /var/tmp/later.json")
-    from_file = json.loads(
-        lived_in_host.run(f"{PROGRAM} why memcached --from /var/tmp/later.json --json", check=False).stdout
-    )
-    live = json.loads(lived_in_host.run(f"{PROGRAM} why memcached --json", check=False).stdout)
+    from_file = json.loads(lived_in_host.program("why memcached --from /var/tmp/later.json --json").stdout)
+    live = json.loads(lived_in_host.program("why memcached --json").stdout)
     assert [(c["cause"], c["service"]) for c in from_file["causes"]] == [("stopped", "memcached.service")]
     assert [c["cause"] for c in live["causes"]] == ["stopped"]
     lived_in_host.run("systemctl start memcached")
@@ -189,7 +186,7 @@ def test_a_host_that_vanishes_during_a_capture_is_one_line(fresh_host: RealHost)
     fresh_host.run(
         "systemctl stop dbus.socket dbus.service 2>/dev/null; rm -f /run/dbus/system_bus_socket", check=False
     )
-    done = fresh_host.run(f"{PROGRAM} capture --out /var/tmp/x.json", check=False)
+    done = fresh_host.program("capture --out /var/tmp/x.json")
     assert done.returncode == 3
     assert len(done.stderr.strip().splitlines()) == 1
     assert "D-Bus" in done.stderr

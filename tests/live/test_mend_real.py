@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,6 +17,8 @@ from tests.live.faults import RELOAD, SLEEP, Fault, start, unit
 from tests.live.realhost import RealHost
 
 pytestmark = pytest.mark.live
+FEW = " --runs 200"
+"""What is looked at here is what a mend does, not the decimals of its proof."""
 DIGEST = (
     "cd /; find etc/systemd run/systemd/system lib/systemd/system -printf '%p %y %m %u %g %l\\n' | sort; "
     "find etc/systemd run/systemd/system lib/systemd/system -type f -exec sha256sum {} + | sort"
@@ -133,7 +136,7 @@ def settled(host: RealHost) -> None:
 
 
 def mend(host: RealHost, words: str) -> tuple[int, dict[str, Any], str]:
-    done = host.run(f"{PROGRAM} mend {words} --json", check=False)
+    done = host.program(f"mend {words} --json{FEW}")
     assert "Traceback" not in done.stderr and "fault of the program itself" not in done.stderr, done.stderr
     return done.returncode, json.loads(done.stdout) if done.stdout.startswith("{") else {}, done.stderr
 
@@ -172,10 +175,13 @@ def carried_out(mended: Mended) -> str:
 
 
 @pytest.mark.parametrize("mended", MENDED, ids=[one.name for one in MENDED])
-def test_it_holds_outlasts_a_reboot_and_is_taken_back_byte_for_byte(mended: Mended) -> None:
+def test_it_holds_outlasts_a_reboot_and_is_taken_back_byte_for_byte(
+    mended: Mended, second_try: Callable[[str], None]
+) -> None:
     needs_a_host()
     wrong = carried_out(mended)
     if wrong:  # on a loaded machine a fault may come too late to be seen: once more, on a new host
+        second_try(wrong[:300])
         wrong = carried_out(mended)
     assert not wrong
 
@@ -184,18 +190,14 @@ def test_there_are_enough_of_them() -> None:
     assert len(MENDED) >= 25 and {one.name for one in MENDED} <= set(BY_NAME)
 
 
-CUT = PROGRAM.parents[2] / "tests/power_cut.py"
-
-
 def test_at_every_moment_a_power_cut_leaves_nothing_half_done(fresh_host: RealHost) -> None:
     host, fault = fresh_host, BY_NAME["confined, and writes"]
     host.run(fault.script, check=False)
     before = host.run(DIGEST).stdout
-    python = PROGRAM.parent / "python"
     call = "mend scribe --apply --yes --json --watch 0 --runs 40 --now-only"
     cuts = 0
     for moment in range(60):
-        status = host.run(f"{python} {CUT} {moment} {call}", check=False).returncode
+        status = host.program(f"{moment} {call}", entry="tests.power_cut").returncode
         if status == 77:
             break
         cuts += 1

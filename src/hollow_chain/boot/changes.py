@@ -14,6 +14,8 @@ import msgspec
 
 from hollow_chain.boot.making import Expected
 from hollow_chain.boot.plan import Fault, Work
+from hollow_chain.causes import named, rule_of
+from hollow_chain.causes.nature import ACCOUNT, PORT
 from hollow_chain.chain import Graph, best, search
 from hollow_chain.facts.host import Host, HostLimits
 from hollow_chain.facts.service import Claim, Limits, Link, Service, Trigger
@@ -22,8 +24,6 @@ _DURATION = re.compile(r"(?i)^(\d+(?:\.\d+)?)\s*(ms|s|sec|min|m|h)?$")
 _UNITS = {"ms": 0.001, "s": 1.0, "sec": 1.0, "min": 60.0, "m": 60.0, "h": 3600.0}
 _LONGEST = 1e7
 STARTUPS = ("automatic", "delayed", "manual", "event", "on-need", "disabled")
-_ACCOUNT_CAUSES = ("account-missing", "account-barred", "access-denied", "port-forbidden")
-_PORT_CAUSES = ("port-held", "port-claimed-twice", "port-forbidden", "address-missing")
 _SUPPOSED_SPREAD = 0.15
 """Spread of a supposed duration where none was recorded."""
 
@@ -56,10 +56,10 @@ class World:
         self.host.services = [new if one is old else one for one in self.host.services]
         self.graph = Graph(self.graph.document)
 
-    def forget(self, name: str, causes: tuple[str, ...] = ()) -> None:
-        """The fault of a service is gone, if it is one of *causes* (or whatever it is)."""
+    def forget(self, name: str, setting: str = "") -> None:
+        """The fault of a service is gone, if a change of *setting* is an answer to it (or whatever it is)."""
         fault = self.expected.faults.get(name)
-        if fault is not None and (not causes or fault.cause in causes):
+        if fault is not None and (not setting or setting in rule_of(fault.cause).answered_by):
             del self.expected.faults[name]
 
 
@@ -188,9 +188,9 @@ def _port(world: World, words: list[str]) -> str:
     world.put(old, msgspec.structs.replace(old, claims=claims))
     world.host.listeners = [one for one in world.host.listeners if one.service != old.name]
     world.host.sockets_read = False  # what was read of its sockets no longer says where it will listen
-    world.forget(old.name, _PORT_CAUSES)
+    world.forget(old.name, PORT)
     world.expected.rivals = [
-        one for one in world.expected.rivals if old.name not in one[:2] or one[2] not in _PORT_CAUSES
+        one for one in world.expected.rivals if old.name not in one[:2] or PORT not in rule_of(one[2]).answered_by
     ]
     return f"{old.name}: port {', '.join(str(c.port) for c in old.claims) or 'none'} -> {port}"
 
@@ -200,9 +200,9 @@ def _account(world: World, words: list[str]) -> str:
     known = [a for a in world.host.accounts if a.name == words[1] and a.kind == "user"]
     if known and (not known[0].exists or known[0].may_run_services is False or known[0].locked):
         lack = "does not exist" if not known[0].exists else "may not run services"
-        world.expected.faults[old.name] = Fault("account-missing" if not known[0].exists else "account-barred")
+        world.expected.faults[old.name] = Fault(named.ACCOUNT_MISSING if not known[0].exists else named.ACCOUNT_BARRED)
         return f"{old.name}: account -> {words[1]}, which {lack}"
-    world.forget(old.name, _ACCOUNT_CAUSES)
+    world.forget(old.name, ACCOUNT)
     return f"{old.name}: account -> {words[1]} (taken to have the rights it needs)"
 
 
@@ -234,7 +234,7 @@ def _mended(world: World, words: list[str]) -> str:
 
 def _fails(world: World, words: list[str]) -> str:
     name = world.service(words[0]).name
-    world.expected.faults[name] = Fault("exits-with-error")
+    world.expected.faults[name] = Fault(named.EXITS_WITH_ERROR)
     return f"{name} fails to start"
 
 

@@ -22,6 +22,7 @@ import re
 
 from hollow_chain.boot.making import Draft, Expected
 from hollow_chain.boot.plan import FOREVER, BootPlan, Retry, Unit
+from hollow_chain.causes import named
 from hollow_chain.chain import Graph
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
@@ -30,8 +31,8 @@ START_SECONDS = 30.0
 """The one limit where the host does not say."""
 DELAYED_SECONDS = 120.0
 """When the delayed group begins where the host does not say."""
-_UNUSABLE = {"refused": "bad-definition", "missing": "not-registered"}
-_WHY_NOT = {"manual": "manual-not-started", "event": "event-pending"}
+_UNUSABLE = {"refused": named.BAD_DEFINITION, "missing": named.NOT_REGISTERED}
+_WHY_NOT = {"manual": named.MANUAL_NOT_STARTED, "event": named.EVENT_PENDING}
 _ACTION = re.compile(r"(?i)^\s*restart(?:\s+after\s+([0-9.]+)\s*(ms|s|min|h)?)?\s*$")
 _UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}
 
@@ -149,5 +150,5 @@ def retry_of(actions: list[str]) -> Retry | None:
 def _unusable(service: Service) -> str:
     """Why nothing can start it: a cause of the catalogue, or empty."""
     if service.startup == "disabled":
-        return "disabled"
+        return named.DISABLED
     return _UNUSABLE.get(service.definition.load, "") if service.definition else ""

@@ -20,8 +20,9 @@ from numpy.typing import NDArray
 
 from hollow_chain.boot import draws
 from hollow_chain.boot.compiled import CLOCK, MOST_TRIES, Compiled, Fan, some
-from hollow_chain.boot.plan import BootPlan
+from hollow_chain.boot.plan import NEEDS, BootPlan
 from hollow_chain.boot.queues import Floats, Index, Queues
+from hollow_chain.causes import named
 
 HORIZON = 3600.0
 """Seconds of boot that are followed, past the last moment at which anything is set to start."""
@@ -82,7 +83,9 @@ class Outcome:
         if code >= FIRST_HELD:
             return self.plan.held[code - FIRST_HELD].cause
         fault = self.plan.units[unit].fault
-        return {OWN: fault.cause if fault else "unexplained", TIMEOUT: "start-timeout", NEED: "needs"}.get(code, "")
+        return {OWN: fault.cause if fault else named.UNEXPLAINED, TIMEOUT: named.START_TIMEOUT, NEED: NEEDS}.get(
+            code, ""
+        )
 
 
 Progress = Callable[[int, int], None]

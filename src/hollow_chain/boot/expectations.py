@@ -2,7 +2,7 @@
 
 A cause that was found now is one of three kinds: it *stays* (a reboot does not put back a missing program), it is *over*
 with a reboot (a process that nobody restarts), or it *arises anew* in each boot from durations and order, which the
-simulation does by itself. The kinds stand in one table.
+simulation does by itself. Which of them a cause is, is said where it is registered.
 """
 
 from __future__ import annotations
@@ -12,41 +12,20 @@ from dataclasses import replace
 from hollow_chain.boot.durations import prior_of, work_of
 from hollow_chain.boot.making import Expected
 from hollow_chain.boot.plan import Fault
-from hollow_chain.causes import Facts, Finding, Standing
+from hollow_chain.causes import Facts, Finding, Standing, named, rule_of
+from hollow_chain.causes.nature import Boot
 from hollow_chain.chain import Node
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 from hollow_chain.verdict import diagnose_all
 
-_OVER = frozenset({
-    "stopped", "never-started", "manual-not-started", "delayed-pending", "event-pending", "stale-definition", "reboot-due",
-    "maintenance-left-stopped", "killed", "start-rate-limited", "boot-contention", "stale-lock", "license-not-reloaded",
-    "license-server-down", "license-daemon-down", "not-persistent",
-})  # fmt: skip
-"""Over with a reboot of the host that the cause is on, or no cause at a boot."""
-ANEW = frozenset({
-    "disabled", "not-registered", "bad-definition", "condition-unmet", "device-missing", "dependency-cycle",
-    "stopped-by-conflict", "start-timeout", "limit-unit-slip", "license-seats-taken", "port-claimed-twice",
-})  # fmt: skip
-"""Follows from the facts in the simulation itself."""
-_RIVALRY = frozenset({"port-held", "lock-held", "held-by-peer"})
-"""Decided anew at each boot by who comes first, where it is known who the two are."""
-_CRASHES = frozenset({4, 5, 6, 7, 8, 11, 31})
-"""Signals that a program brings on itself (signal(7)); others come from somebody, and are over."""
 _DIES_LATER = ("simple", "idle", "")
 """Start types that count as up before the program has shown that it stays."""
 _SHORT_LIFE = 0.2
 
 
-MERELY_DOWN = frozenset({
-    "stopped", "never-started", "manual-not-started", "maintenance-left-stopped", "not-persistent", "delayed-pending",
-    "event-pending", "killed", "boot-contention", "license-server-down",
-})  # fmt: skip
-"""Needs nothing but a start."""
-
-
-def expected_of(facts: Facts, host: Host, over: frozenset[str] = _OVER) -> Expected:
-    """What the verdicts on *host* mean for its next boot; with :data:`MERELY_DOWN` as what is *over*, for a start by hand now."""
+def expected_of(facts: Facts, host: Host, by_hand: bool = False) -> Expected:
+    """What the verdicts on *host* mean for its next boot; for a start now, where it is *by_hand*."""
     expected = Expected()
     for verdict in diagnose_all(facts):
         for cause in verdict.causes:
@@ -57,13 +36,13 @@ def expected_of(facts: Facts, host: Host, over: frozenset[str] = _OVER) -> Expec
             if (
                 node.host == host.name
                 and (here or not facts.standing(node).well)
-                and not _is_over(node, cause.finding, host, over)
+                and not _is_over(node, cause.finding, host, by_hand)
             ):
                 _expect(facts, host, expected, node.name, cause.finding, cause.confidence)
     for service in host.services:
         odds = _odds_by_record(service)
         if odds and service.name not in expected.faults:
-            expected.faults[service.name] = Fault("exits-with-error", odds, _after(service, host))
+            expected.faults[service.name] = Fault(named.EXITS_WITH_ERROR, odds, _after(service, host))
     _first_after_change(facts, host, expected)
     return expected
 
@@ -79,9 +58,9 @@ def _first_after_change(facts: Facts, host: Host, expected: Expected) -> None:
         program, user = words.get("ExecStart", "").partition(" ")[0], words.get("User") or words.get("account", "")
         file, account = index.file(program) if program else None, index.accounts.get(("user", user))
         if file is not None and not file.exists:
-            expected.faults[service.name] = Fault("program-missing")
+            expected.faults[service.name] = Fault(named.PROGRAM_MISSING)
         elif account is not None and not account.exists:
-            expected.faults[service.name] = Fault("account-missing")
+            expected.faults[service.name] = Fault(named.ACCOUNT_MISSING)
         if program:
             known, prior = work_of(service, host), prior_of(service, host)
             expected.works[service.name] = replace(known, spread=max(known.spread, prior.between), records=0)
@@ -99,14 +78,15 @@ def _serves_badly(facts: Facts, node: Node) -> bool:
 
 def _expect(facts: Facts, host: Host, expected: Expected, name: str, finding: Finding, confidence: float) -> None:
     service, cause, holder = facts.graph.find(host.name, name), finding.cause, finding.holder
-    if service is None or (cause in ANEW and finding.host == host.name):
+    boot = rule_of(cause).boot
+    if service is None or (boot is Boot.ANEW and finding.host == host.name):
         return
     rival = facts.graph.find(host.name, holder) if holder else None
-    if cause == "start-race":
+    if boot is Boot.USES:
         if rival is not None and rival.name not in expected.uses.get(name, ()):
             expected.uses.setdefault(name, []).append(rival.name)
         return
-    if cause in _RIVALRY and holder:
+    if boot is Boot.RIVALRY and holder:
         # A holder that is no service is not started again by the boot.
         if rival is not None and rival.name != name:
             expected.rivals.append((name, rival.name, cause))
@@ -116,11 +96,12 @@ def _expect(facts: Facts, host: Host, expected: Expected, name: str, finding: Fi
         expected.faults[name] = Fault(cause, confidence, _after(service, host))
 
 
-def _is_over(node: Node, finding: Finding, host: Host, over: frozenset[str]) -> bool:
-    last = node.service.last if node.service else None
-    if finding.cause == "killed" and last is not None and last.signal in _CRASHES:
+def _is_over(node: Node, finding: Finding, host: Host, by_hand: bool) -> bool:
+    """Whether a boot of *host*, or a start now (*by_hand*), puts it right: a start by hand is all that some lack, crashes excepted."""
+    rule = rule_of(finding.cause)
+    if finding.host != host.name or not rule.is_over(node.service):
         return False
-    return finding.cause in over and finding.host == host.name
+    return rule.lacks_only_a_start or not by_hand
 
 
 def _after(service: Service, host: Host) -> float | None:

@@ -9,6 +9,7 @@ from typing import Any
 
 from hollow_chain.boot.durations import work_of
 from hollow_chain.boot.plan import BootPlan, Fault, Held, Unit, Work
+from hollow_chain.causes import named
 from hollow_chain.causes.sockets import Sockets
 from hollow_chain.chain import Graph
 from hollow_chain.facts.endpoints import Endpoint, of_claim, of_listener, overlap, said
@@ -79,13 +80,13 @@ class Draft:
             for shown, up in far:
                 if shown not in place:
                     place[shown] = len(units)
-                    units.append(Unit(shown, kind="remote", starts=up, why_not="" if up else "host-unreachable"))
+                    units.append(Unit(shown, kind="remote", starts=up, why_not="" if up else named.HOST_UNREACHABLE))
             linked[at].setdefault("uses", []).extend(shown for shown, _ in far)
             linked[at]["uses"] += [n for n in self.expected.uses.get(service.name, ()) if n in place]
         for lists in linked:
             for missing in (n for many in lists.values() for n in many if n not in place):
                 place[missing] = len(units)
-                units.append(Unit(missing, kind="absent", why_not="not-registered"))
+                units.append(Unit(missing, kind="absent", why_not=named.NOT_REGISTERED))
         for at, lists in enumerate(linked):
             fields: dict[str, Any] = {k: tuple(dict.fromkeys(place[n] for n in v)) for k, v in lists.items()}
             units[at] = replace(units[at], **fields)
@@ -119,9 +120,9 @@ class Draft:
         starts = {unit.name for unit in plan.units if unit.starts} | self.running
         pairs = list(_rivals(self.host, starts))
         for one, other, where in pairs:
-            hold(one, other, Held(said(where.address, where.port, where.protocol), "port-held"))
+            hold(one, other, Held(said(where.address, where.port, where.protocol), named.PORT_HELD))
         for one, other, cause in self.expected.rivals:
-            known = cause == "port-held" and any({one, other} == {a, b} for a, b, _ in pairs)
+            known = cause == named.PORT_HELD and any({one, other} == {a, b} for a, b, _ in pairs)
             if one in starts and other in starts and not known:
                 hold(one, other, Held(f"what {one} and {other} both want for themselves", cause))
         _seats(self.host, self.graph, starts, plan, takes, place)
@@ -190,5 +191,5 @@ def _seats(
                           if w.product == want.product and w.feature == want.feature)  # fmt: skip
                 others = max(0, (right.used or 0) - own)
                 free = max(0, (right.seats or 0) - others)
-                plan.held.append(Held(f"seats of {key[2].strip('/')}", "license-seats-taken", free))
+                plan.held.append(Held(f"seats of {key[2].strip('/')}", named.SEATS_TAKEN, free))
             takes.setdefault(place[service.name], []).extend([things[key]] * min(want.seats, 1000))

@@ -10,6 +10,8 @@ import math
 from dataclasses import dataclass, field
 
 FOREVER = math.inf
+NEEDS = "needs"
+"""In the place of a cause: what the unit needs did not come up."""
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ import numpy as np
 from hollow_chain.boot.durations import AT_ONCE
 from hollow_chain.boot.engine import NEED, Outcome, Progress, State, simulate
 from hollow_chain.boot.plan import BootPlan
+from hollow_chain.causes import named
 
 LATE_AFTER = 300.0
 """Seconds after boot from which on a service counts as late (delayed ones: after their group's moment)."""
@@ -208,16 +209,16 @@ def _cause(outcome: Outcome, root: int, state: State, why: int, at: int) -> str:
     """Why unit *at* is not up in runs in which *root* ended in that state, for that reason."""
     unit = outcome.plan.units[root]
     if state == State.NOT_STARTED:
-        return unit.why_not or ("dependency-cycle" if unit.starts else "manual-not-started")
+        return unit.why_not or (named.DEPENDENCY_CYCLE if unit.starts else named.MANUAL_NOT_STARTED)
     if state == State.PASSED_OVER:
-        return "condition-unmet"
+        return named.CONDITION_UNMET
     if state == State.WAITING:
-        return "dependency-cycle"
+        return named.DEPENDENCY_CYCLE
     if state == State.STARTING:
-        return "start-timeout"
+        return named.START_TIMEOUT
     if state == State.UP and root != at:
-        return "start-race"  # it is up in the end, and was not yet when it was used
-    return "start-race" if why == NEED else outcome.cause(why, root)
+        return named.START_RACE  # it is up in the end, and was not yet when it was used
+    return named.START_RACE if why == NEED else outcome.cause(why, root)
 
 
 def _slowest_chain(outcome: Outcome) -> tuple[list[int], float]:

@@ -30,6 +30,7 @@ from dataclasses import replace
 
 from hollow_chain.boot.making import UP, Draft, Expected
 from hollow_chain.boot.plan import FOREVER, BootPlan, Fault, Retry, Unit, Work
+from hollow_chain.causes import named
 from hollow_chain.chain import Graph, Node, knots
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Condition, Service
@@ -38,7 +39,7 @@ DEVICE_SECONDS = 90.0
 """For so long a device is waited for (systemd.device(5), ``DefaultDeviceTimeoutSec=`` of systemd-system.conf(5))."""
 SAMPLES_OF_CUTS = 48
 _DEFAULTS = ("default.target", "graphical.target", "multi-user.target")
-_UNUSABLE = {"masked": "disabled", "refused": "bad-definition", "missing": "not-registered"}
+_UNUSABLE = {"masked": named.DISABLED, "refused": named.BAD_DEFINITION, "missing": named.NOT_REGISTERED}
 _RETRIES: dict[str, tuple[bool, bool]] = {
     "always": (True, True),
     "on-failure": (True, True),
@@ -119,10 +120,10 @@ class _Boot(Draft):
 
     def _unusable(self, service: Service | None) -> str:
         if service is None:
-            return "not-registered"
+            return named.NOT_REGISTERED
         load = service.definition.load if service.definition else "loaded"
         if service.startup == "disabled":
-            return "disabled"
+            return named.DISABLED
         # A mount or socket that no file defines but that is there (a device, a mount by hand) needs no definition.
         if load == "missing" and service.state in UP:
             return ""
@@ -177,7 +178,7 @@ class _Boot(Draft):
                 if link.kind != "clash" or other not in self.jobs or name not in self.jobs or other == name:
                     continue
                 loser, winner = (other, name) if other not in vital or name in vital else (name, other)
-                self._drop(loser, "stopped-by-conflict", winner)
+                self._drop(loser, named.STOPPED_BY_CONFLICT, winner)
                 self._drop_requirers()
 
     def _vital(self) -> set[str]:
@@ -360,14 +361,14 @@ def _device(unit: Unit, service: Service) -> Unit:
     if service.state in (*UP, "unknown") or not unit.starts:
         return unit
     wait = DEVICE_SECONDS if unit.limit == FOREVER else unit.limit
-    return replace(unit, work=Work(wait, 0.0, 0.0, 0.0), limit=FOREVER, fault=Fault("device-missing"))
+    return replace(unit, work=Work(wait, 0.0, 0.0, 0.0), limit=FOREVER, fault=Fault(named.DEVICE_MISSING))
 
 
 def _conditioned(unit: Unit, service: Service) -> Unit:
     if _holds(c for c in service.conditions if not c.kind.startswith("Assert")):
         failed = not _holds(c for c in service.conditions if c.kind.startswith("Assert"))
-        return replace(unit, fault=Fault("condition-unmet"), retry=None) if failed else unit
-    return replace(unit, passed_over=True, why_not="condition-unmet")
+        return replace(unit, fault=Fault(named.CONDITION_UNMET), retry=None) if failed else unit
+    return replace(unit, passed_over=True, why_not=named.CONDITION_UNMET)
 
 
 def _holds(conditions: Iterable[Condition]) -> bool:
@@ -385,5 +386,5 @@ def _holds(conditions: Iterable[Condition]) -> bool:
 def _unasked(service: Service) -> str:
     """Why a unit that the boot does not start is not started: nothing asks for it."""
     if service.startup == "event":
-        return "event-pending"
-    return "manual-not-started" if service.startup in ("manual", "on-need") else ""
+        return named.EVENT_PENDING
+    return named.MANUAL_NOT_STARTED if service.startup in ("manual", "on-need") else ""

@@ -72,7 +72,7 @@ def _of_definition(case: Case) -> Iterator[Finding]:
         evidence=tuple(evidence),
         mends=(
             Mend(f"Create the {words} as the package of {service.name} would."),
-            Mend(f"Or correct the {missing[0][0]} in the definition of {service.name}.", AFTER_RELOAD),
+            Mend(f"Or correct the {missing[0][0]} in the definition of {service.name}.", AFTER_RELOAD, instead=True),
         ),
         explains=("exits-with-error", "crash-loop"),
     )
@@ -98,7 +98,7 @@ def _of_configuration(case: Case) -> Iterator[Finding]:
                 Mend(
                     f"Correct the name of the account in the configuration of {case.service.name}.", "at the next start"
                 ),
-                Mend(f"Or create the user {name!r} as the package of {case.service.name} would."),
+                Mend(f"Or create the user {name!r} as the package of {case.service.name} would.", instead=True),
             ),
             explains=("exits-with-error", "crash-loop", "config-rejected", "exits-at-once"),
         )

@@ -242,6 +242,6 @@ def device_missing(case: Case) -> Iterator[Finding]:
         ),
         mends=(
             Mend(f"Connect the device behind {case.node.name}."),
-            Mend("Or correct the device's name where it is needed.", AFTER_RELOAD),
+            Mend("Or correct the device's name where it is needed.", AFTER_RELOAD, instead=True),
         ),
     )

@@ -63,7 +63,7 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
         evidence=tuple(evidence),
         mends=(
             Mend(f"See whether {name or 'that host'} is up and answers from {case.node.host}; bring it or the network up."),
-            Mend(f"Or correct its name or address in the configuration of {case.node.name}.", "at the next start"),
+            Mend(f"Or correct its name or address in the configuration of {case.node.name}.", "at the next start", instead=True),
         ),
         holder=name,
         # A number alone says that something did not answer: what is found below says more.

@@ -100,7 +100,15 @@ def deaf_for(facts: Facts, edge: Edge) -> bool:
     return edge.crosses and bool(own) and all(is_loopback(s.address) for s in own)
 
 
-def leads_to(facts: Facts, node: Node) -> Iterator[Edge]:
+class Led(NamedTuple):
+    """An edge that a service's own words lead along."""
+
+    edge: Edge
+    by_port: bool
+    """Whether the head is what has, or is set to have, the very port."""
+
+
+def leads_to(facts: Facts, node: Node) -> Iterator[Led]:
     """Edges from *node* to what its own words say that it could not reach, declared or not.
 
     A service that claims the endpoint; else what it is linked to on that host, as far as that does not run, or runs
@@ -115,9 +123,9 @@ def leads_to(facts: Facts, node: Node) -> Iterator[Edge]:
         if others:
             for service in dict.fromkeys(others):
                 head = facts.graph.node(one.host, service)
-                yield Edge(node, Link(to=service, word=f"uses port {one.port} of", pulls=False), head)
+                yield Led(Edge(node, Link(to=service, word=f"uses port {one.port} of", pulls=False), head), True)
             continue
         for edge in facts.graph.needs(node, _NEEDS):
             head_service = edge.head.service
             if edge.head.host == one.host and head_service is not None and head_service.kind in ("service", "socket"):
-                yield edge
+                yield Led(edge, False)

@@ -41,6 +41,25 @@ AT_ONCE = "at once"
 AFTER_RELOAD = "after a reload of the definitions"
 AFTER_RESTART = "after a restart of the service"
 AFTER_REBOOT = "after a reboot"
+AT_NEXT_START = "at the next start"
+AT_NEXT_BOOT = "at the next boot"
+EFFECTS: dict[str, str] = {
+    AT_ONCE: "at once",
+    AFTER_RELOAD: "after reload",
+    AFTER_RESTART: "after restart",
+    AFTER_REBOOT: "after reboot",
+    AT_NEXT_START: "after restart",
+    AT_NEXT_BOOT: "after reboot",
+    "after a reload": "after reload",
+    "after the reload": "after reload",
+    "after a reload and a restart": "after reload",
+    "after a reload, at the next start": "after reload",
+    "after a restart": "after restart",
+    "after its restart": "after restart",
+    "with the new file": "after restart",
+    "with the new file, after a reload": "after reload",
+}
+"""When a mend takes effect: in the words of a verdict, and the moment that is in those of a plan."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,11 +84,25 @@ class Mend:
     does: str
     effect: str = AT_ONCE
     acts: tuple[Act, ...] = ()
+    instead: bool = False
+    """Whether another way begins here, in the place of the mends before it."""
+    only_starts: bool = False
+    """Whether it is the mere start that comes after the mend proper."""
+
+    def __post_init__(self) -> None:
+        if self.effect not in EFFECTS:
+            raise ValueError(f"no moment is known for {self.effect!r}")
 
     @property
-    def instead(self) -> bool:
-        """Whether another way begins here, in the place of the mends before it."""
-        return self.does.startswith(("Or ", "Otherwise "))
+    def moment(self) -> str:
+        """When it takes effect, in the words of a plan."""
+        return EFFECTS[self.effect]
+
+    @property
+    def alone(self) -> str:
+        """The sentence as it stands without the mends before it."""
+        does = self.does.removeprefix("Or ").removeprefix("Otherwise ") if self.instead else self.does
+        return does[:1].upper() + does[1:]
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,9 +192,7 @@ class Rule:
         """What the rule finds, stamped with its cause and place."""
         for found in self.look(case):
             mends = found.mends if _is_borne_out(found) else tuple(replace(mend, acts=()) for mend in found.mends)
-            yield replace(
-                found, cause=self.cause, host=case.node.host, service=found.service or case.node.name, mends=mends
-            )
+            yield replace(found, cause=self.cause, host=case.node.host, service=case.node.name, mends=mends)
 
 
 def _is_borne_out(found: Finding) -> bool:

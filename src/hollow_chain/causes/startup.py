@@ -73,7 +73,7 @@ def disabled(case: Case) -> Iterator[Finding]:
                 f"{manager_word(case, 'Unmask', 'Enable')} {service.name} and give it the startup type {wanted}.",
                 acts=(startup(service.name, wanted),),
             ),
-            Mend(f"Then start {service.name}.", acts=(start(service.name),)),
+            Mend(f"Then start {service.name}.", acts=(start(service.name),), only_starts=True),
         ),
         explains=("never-started", "stopped", "stale-definition"),
     )

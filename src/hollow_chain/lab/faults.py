@@ -10,6 +10,7 @@ import msgspec
 
 from hollow_chain.boot.making import Expected
 from hollow_chain.boot.plan import Fault, Work
+from hollow_chain.causes import named
 from hollow_chain.facts.host import Event, File, Host, HostAccount, Listener
 from hollow_chain.facts.service import LastRun, Service
 from hollow_chain.lab.state import Folder, LabFault
@@ -36,7 +37,7 @@ def _slow(expected: Expected, fault: LabFault) -> None:
 
 
 def _crash(expected: Expected, fault: LabFault) -> None:
-    expected.faults[fault.service] = Fault("exits-with-error", 1.0, fault.seconds or None)
+    expected.faults[fault.service] = Fault(named.EXITS_WITH_ERROR, 1.0, fault.seconds or None)
 
 
 def _of(cause: str) -> Callable[[Expected, LabFault], None]:
@@ -44,7 +45,7 @@ def _of(cause: str) -> Callable[[Expected, LabFault], None]:
 
 
 def _peer(expected: Expected, fault: LabFault) -> None:
-    expected.rivals.append((fault.service, fault.other, "held-by-peer"))
+    expected.rivals.append((fault.service, fault.other, named.HELD_BY_PEER))
 
 
 def _hidden(expected: Expected, fault: LabFault) -> None:
@@ -101,11 +102,11 @@ def _update(folder: Folder, service: Service, fault: LabFault) -> None:
 KINDS: dict[str, Kind] = {
     "slow": Kind("slow SERVICE SECONDS", "each start takes that long", _slow),
     "crash": Kind("crash SERVICE [SECONDS]", "it ends with an error, at its start or so long after", _crash),
-    "port": Kind("port SERVICE", "a stray program takes its port", _of("port-held"), _take_port),
+    "port": Kind("port SERVICE", "a stray program takes its port", _of(named.PORT_HELD), _take_port),
     "peer": Kind("peer SERVICE OTHER", "OTHER holds something that SERVICE wants, while it runs", _peer),
     "hidden": Kind("hidden SERVICE OTHER", "SERVICE uses OTHER without saying so", _hidden, _needs_claim),
-    "account": Kind("account SERVICE", "its account may not run services", _of("account-barred"), _bar_account),
-    "gone": Kind("gone SERVICE", "its program is taken away", _of("program-missing"), _remove_program),
+    "account": Kind("account SERVICE", "its account may not run services", _of(named.ACCOUNT_BARRED), _bar_account),
+    "gone": Kind("gone SERVICE", "its program is taken away", _of(named.PROGRAM_MISSING), _remove_program),
     "update": Kind("update SERVICE", "an update stops it and does not start it again", shows=_update),
 }
 

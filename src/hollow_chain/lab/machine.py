@@ -13,7 +13,8 @@ import numpy as np
 
 from hollow_chain.boot import control_rules
 from hollow_chain.boot.engine import FIRST_HELD, NEED, Outcome, State, simulate
-from hollow_chain.boot.plan import BootPlan
+from hollow_chain.boot.plan import NEEDS, BootPlan
+from hollow_chain.causes import named
 from hollow_chain.chain import Graph, Node, stop_takes
 from hollow_chain.facts.host import BootRecord, Event, File, Host, HostLimits, Listener, Process, snapshot
 from hollow_chain.facts.service import LastRun, Service, Start
@@ -158,7 +159,7 @@ class Machine:
         if said.result == "timeout" or said.exit_status is not None:
             starts = [*starts, self._start_of(one, "timeout" if said.result == "timeout" else "failed")][-MOST_STARTS:]
         self._put(msgspec.structs.replace(service, state="stopped", last=last, starts=starts))
-        if one.cause == "held-by-peer":
+        if one.cause == named.HELD_BY_PEER:
             self._show_holder(service.name, one.blame)
         self._record(service.name, "error", self._text(said.text, one, service), said.number)
         if one.at_boot:
@@ -280,6 +281,6 @@ def _cause(outcome: Outcome, at: int, root: int, why: int) -> str:
     if why == NEED:
         unit = outcome.plan.units[root]
         if root in outcome.plan.units[at].uses:
-            return "start-race"
-        return unit.why_not if not unit.starts and unit.why_not in ("disabled", "not-registered") else "needs"
-    return "dependency-cycle" if why < 0 else outcome.cause(why, at)
+            return named.START_RACE
+        return unit.why_not if not unit.starts and unit.why_not in (named.DISABLED, named.NOT_REGISTERED) else NEEDS
+    return named.DEPENDENCY_CYCLE if why < 0 else outcome.cause(why, at)

@@ -10,16 +10,17 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from hollow_chain.boot.making import UP
-from hollow_chain.causes import Facts, Finding, Mend, Standing
+from hollow_chain.causes import Facts, Finding, Mend, Standing, rule_of
 from hollow_chain.causes import acts as say
 from hollow_chain.causes.acts import Act
 from hollow_chain.chain import Node
-from hollow_chain.mend.plan import AFTER_REBOOT, AFTER_RELOAD, AFTER_RESTART, AT_ONCE, Answer, Plan, Step, Try
+from hollow_chain.mend.plan import AFTER_REBOOT, Answer, Plan, Step, Try
 from hollow_chain.mend.proving import STARTABLE, Trial
 from hollow_chain.mend.supposing import Expectations
 from hollow_chain.mend.verbs import BY_PERSON, INTERRUPTED, VERBS, view_of
 from hollow_chain.mend.ways import Way, by_place, choices, of_way, ways_of
 from hollow_chain.verdict import Cause, Verdict
+from hollow_chain.verdict.below import way_of
 
 LIKELY = 0.5
 SURE = 0.85
@@ -27,7 +28,6 @@ SURE = 0.85
 MOST_TRIES = 5
 MOST_DEPENDENTS = 20
 MOST_STARTUPS = 20
-_EFFECTS = (("reboot", AFTER_REBOOT), ("reload", AFTER_RELOAD), ("start", AFTER_RESTART), ("new file", AFTER_RESTART))
 A_REBOOT = "a reboot"
 
 
@@ -86,11 +86,11 @@ class Planner:
 
     def _notes(self, verdict: Verdict) -> Iterator[tuple[list[Cause], float, bool]]:
         """All is well, and something will not come back with the next boot."""
-        lasting = [n for n in verdict.notes if n.cause == "not-persistent" and any(mend.acts for mend in n.mends)]
+        lasting = [n for n in verdict.notes if rule_of(n.cause).of_the_next_boot and any(mend.acts for mend in n.mends)]
         if lasting and not self.now_only:
             nodes = [self.facts.graph.node(note.host, note.service) for note in lasting]
             chains = [(verdict.target,) if node.key == verdict.target.key else (verdict.target, node) for node in nodes]
-            yield [Cause(note, 1.0, chain) for note, chain in zip(lasting, chains, strict=True)], 1.0, False
+            yield [Cause(note, 1.0, way_of(chain)) for note, chain in zip(lasting, chains, strict=True)], 1.0, False
 
     def _try(
         self, verdict: Verdict, causes: list[Cause], probability: float, contested: bool, known: Expectations
@@ -135,7 +135,7 @@ class Planner:
         for cause, way in zip(causes, choice, strict=True):
             mends, others = of_way(way, ways_of(cause))
             hints += others
-            at.setdefault(cause.chain[-1].key, []).extend(step for mend in mends for step in self._of_mend(cause, mend))
+            at.setdefault(cause.place.key, []).extend(step for mend in mends for step in self._of_mend(cause, mend))
         for node in _from_the_ground(causes):
             start = self._start_of(node)
             for step in sorted([*at.get(node.key, ()), *([start] if start is not None else [])], key=_disruption):
@@ -147,11 +147,10 @@ class Planner:
     def _of_mend(self, cause: Cause, mend: Mend) -> Iterator[Step]:
         finding = cause.finding
         if not mend.acts:
-            effect = next((effect for word, effect in _EFFECTS if word in mend.effect), AT_ONCE)
             undo = "by hand: note what was there before"
-            does = mend.does.removeprefix("Or ").removeprefix("Otherwise ")
-            does = does[:1].upper() + does[1:]
-            yield Step(finding.host, does, effect=effect, undo=undo, answers=(_answer(finding),), cost=BY_PERSON)
+            yield Step(
+                finding.host, mend.alone, effect=mend.moment, undo=undo, answers=(_answer(finding),), cost=BY_PERSON
+            )
         for act in mend.acts:
             if (
                 act.verb == "startup"
@@ -163,7 +162,7 @@ class Planner:
             yield self._step(finding.host, act, (_answer(finding),))
 
     def _is_off(self, cause: Cause) -> bool:
-        service = cause.chain[-1].service
+        service = cause.place.service
         return service is not None and service.startup == "disabled"
 
     def _step(self, host: str, act: Act, answers: tuple[Answer, ...] = ()) -> Step:
@@ -334,7 +333,7 @@ def _answer(finding: Finding) -> Answer:
 
 def _look(target: Node, causes: list[Cause]) -> str:
     """What tells, after a try, whether it was the right one."""
-    places = _unique([cause.chain[-1] for cause in causes])
+    places = _unique([cause.place for cause in causes])
     names = " and ".join(node.name for node in places[:3])
     claims = [c.port for c in target.service.claims if c.port and not c.switched_off] if target.service else []
     ports = f", and whether it holds port {claims[0]}" if claims else ""

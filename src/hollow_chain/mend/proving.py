@@ -15,12 +15,11 @@ import numpy as np
 
 from hollow_chain.boot.compare import compare
 from hollow_chain.boot.engine import State
-from hollow_chain.boot.expectations import MERELY_DOWN
 from hollow_chain.boot.making import UP
-from hollow_chain.causes import Facts, Standing
+from hollow_chain.causes import Facts, Standing, rule_of
 from hollow_chain.chain import Node, stop_takes
 from hollow_chain.mend.plan import Proof, Step
-from hollow_chain.mend.supposing import SIMULATED, Copy, Expectations, assume_done, carry_out
+from hollow_chain.mend.supposing import Copy, Expectations, assume_done, carry_out
 from hollow_chain.verdict import Cause
 
 ENOUGH = 0.9
@@ -87,8 +86,9 @@ class Trial:
 
     def _shows(self, cause: str, host: str, name: str) -> bool:
         """Whether the copy shows by itself that a cause is still there: what runs and yet does not serve looks well in it."""
-        serves_badly = cause in MERELY_DOWN and self.facts.standing(self.facts.graph.node(host, name)) is Standing.UP
-        return cause in SIMULATED and not (serves_badly and cause != "not-persistent")
+        rule = rule_of(cause)
+        runs = self.facts.standing(self.facts.graph.node(host, name)) is Standing.UP
+        return rule.is_simulated and not (runs and rule.lacks_only_a_start and not rule.of_the_next_boot)
 
     def goals_now(self, the: Copy) -> list[Node]:
         """What has to be up at once: not what waits for an event of its own."""

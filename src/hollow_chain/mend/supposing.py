@@ -12,20 +12,18 @@ import numpy as np
 from hollow_chain.boot.changes import VERBS as CHANGES
 from hollow_chain.boot.changes import World
 from hollow_chain.boot.engine import NEED, Outcome, State, simulate
-from hollow_chain.boot.expectations import ANEW, MERELY_DOWN, expected_of
+from hollow_chain.boot.expectations import expected_of
 from hollow_chain.boot.families import foreseen, plan_of, plan_of_start
 from hollow_chain.boot.making import UP, Expected
 from hollow_chain.boot.plan import BootPlan, Fault
-from hollow_chain.causes import Facts, Standing
+from hollow_chain.causes import Facts, Finding, Standing, named, rule_of
 from hollow_chain.causes.acts import Act
+from hollow_chain.causes.nature import CLAIMS, CLASHES, RUNNING, SEATS
 from hollow_chain.chain import Graph, Node, stop_takes
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 from hollow_chain.mend.plan import Step
 from hollow_chain.verdict import Cause
-
-SIMULATED = MERELY_DOWN | ANEW
-"""Causes that show in the copy by themselves; of any other the steps that answer it have to be done."""
 
 
 class Expectations:
@@ -39,7 +37,7 @@ class Expectations:
         for name in self.hosts:
             host = facts.graph.hosts[name]
             self.boot[name] = foreseen(facts, host)
-            self.now[name] = expected_of(facts, host, MERELY_DOWN)
+            self.now[name] = expected_of(facts, host, by_hand=True)
             self.now[name].works = self.boot[name].works
         self._simulated: dict[object, Outcome] = {}
 
@@ -121,7 +119,7 @@ class Copy:
             for name in names:
                 fault = expected.faults.get(name)
                 if fault is not None and (
-                    fault.cause == cause or (name == place and fault.cause == "exits-with-error")
+                    fault.cause == cause or (name == place and fault.cause == named.EXITS_WITH_ERROR)
                 ):
                     del expected.faults[name]
             expected.rivals = [one for one in expected.rivals if not (one[2] == cause and place in one[:2])]
@@ -280,21 +278,25 @@ def carry_out(the: Copy, step: Step, runs: int, seed: int) -> float:
 def assume_done(the: Copy, cause: Cause) -> None:
     """A person has mended what *cause* says: whatever of it the simulation would see is put right on the copy."""
     finding = cause.finding
-    host, name = finding.host, finding.service
-    if finding.cause == "license-seats-taken":
+    host, parts = finding.host, rule_of(finding.cause).put_right
+    if SEATS in parts:
         for node in cause.chain:
             wanting = the.service(node.host, node.name)
             if wanting is not None and wanting.seats:
                 the.put(node.host, wanting, msgspec.structs.replace(wanting, seats=[]))
     if host not in the.now:
         return
-    service = the.service(host, name)
+    service = the.service(host, finding.service)
     if service is None:
         owner = the.graph.hosts[host]
         # Whoever registers it has to start it, and to see to it that it starts at boot.
-        owner.services = [*owner.services, Service(name=name, state="running", startup="automatic")]
+        owner.services = [*owner.services, Service(name=finding.service, state="running", startup="automatic")]
         the.graph = Graph(the.document)
         return
+    the.put(host, service, _put_right(service, finding, parts))
+
+
+def _put_right(service: Service, finding: Finding, parts: tuple[str, ...]) -> Service:
     new = msgspec.structs.replace(service)
     if new.definition is not None and new.definition.load != "loaded":
         new.definition = msgspec.structs.replace(new.definition, load="loaded", error="")
@@ -303,13 +305,13 @@ def assume_done(the: Copy, cause: Cause) -> None:
     ]
     if new.startup == "disabled":
         new.startup = "manual"
-    if finding.cause == "device-missing":
+    if RUNNING in parts:
         new.state = "running"
-    if finding.cause == "port-held":  # it has an endpoint for itself by now, this one or another
+    if CLAIMS in parts:  # it has an endpoint for itself by now, this one or another
         new.claims = []
     if finding.loop:
         inside = frozenset(finding.loop)
         new.links = [link for link in new.links if link.to not in inside]
-    if finding.cause in ("stopped-by-conflict",):
+    if CLASHES in parts:
         new.links = [link for link in new.links if link.kind != "clash" or link.to != finding.holder]
-    the.put(host, service, new)
+    return new

@@ -39,7 +39,7 @@ def of_way(way: Way, ways: list[Way]) -> tuple[list[Mend], list[str]]:
     if by_machine:
         return by_machine, [mend.does for mend in way if not mend.acts] + others
     # A mere start is a step of its own, and comes after.
-    return [mend for mend in way if not mend.does.startswith("Then start")], others
+    return [mend for mend in way if not mend.only_starts], others
 
 
 def choices(ways: list[list[Way]]) -> Iterator[list[Way]]:
@@ -74,5 +74,5 @@ def by_place(causes: list[Cause]) -> list[list[Cause]]:
     """*causes* in groups of one place each, likeliest first."""
     found: dict[tuple[str, str], list[Cause]] = {}
     for cause in sorted(causes, key=lambda c: -c.confidence):
-        found.setdefault(cause.chain[-1].key, []).append(cause)
+        found.setdefault(cause.place.key, []).append(cause)
     return list(found.values())

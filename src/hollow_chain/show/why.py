@@ -43,7 +43,7 @@ def _show_chain(page: Page, facts: Facts, verdict: Verdict) -> None:
         return
     page.heading("The chain down")
     shown: set[tuple[str, str]] = set()
-    hollow = {cause.chain[-1].key: cause for cause in reversed(verdict.causes)}
+    hollow = {cause.place.key: cause for cause in reversed(verdict.causes)}
     for cause in verdict.causes[:4]:
         chain = cause.chain
         if chain[-1].key in shown:
@@ -155,7 +155,7 @@ def show_all(page: Page, facts: Facts, verdicts: list[Verdict]) -> None:
         page.line(clean(cause.finding.says, 500), indent=2)
         for mend in cause.finding.mends[:1]:
             page.line(("what to do: ", "underline"), clean(mend.does, 300), indent=2, hang=2)
-        others = [f"{v.target.name} on {v.target.host}" for v in standing_on if v.target.key != cause.chain[-1].key]
+        others = [f"{v.target.name} on {v.target.host}" for v in standing_on if v.target.key != cause.place.key]
         if others:
             more = f" and {len(others) - 8} more" if len(others) > 8 else ""
             page.line(("stands in the way of: ", "dim"), clean(", ".join(others[:8]), 900) + more, indent=2, hang=2)

@@ -6,17 +6,16 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
-from hollow_chain.causes import HINT, Evidence, Facts, Finding, Standing, rule_of
+from hollow_chain.causes import HINT, Case, Evidence, Facts, Finding, Standing
 from hollow_chain.causes.case import Learned
 from hollow_chain.causes.rule import TELLS
 from hollow_chain.chain import Edge, Graph, Node
 from hollow_chain.facts.host import OF_RECORDS, Host
+from hollow_chain.verdict.below import Below, Fleet, Kept, Way, by_walk, own_of, way_of
 from hollow_chain.verdict.looks import NextLook, best_look, start_and_read
-from hollow_chain.verdict.walk import Key, Walked, affected, is_hollow, walk
-from hollow_chain.verdict.weigh import PriorOf, prior_of, probability, shared, weights
+from hollow_chain.verdict.walk import affected, examine, is_hollow
+from hollow_chain.verdict.weigh import PriorOf, prior_of, weights
 
-Weighed = tuple[Finding, float]
-"""A finding with the probability that it is right."""
 SETTLED = 0.85
 """A verdict this sure needs no further look."""
 
@@ -27,7 +26,17 @@ class Cause:
 
     finding: Finding
     confidence: float
-    chain: tuple[Node, ...]
+    way: Way
+
+    @property
+    def chain(self) -> tuple[Node, ...]:
+        """The nodes from the target down to the place of the cause, both included."""
+        return tuple(self.way.nodes())
+
+    @property
+    def place(self) -> Node:
+        """The node that the cause is on."""
+        return self.way.last
 
 
 @dataclass
@@ -41,8 +50,11 @@ class Verdict:
     notes: list[Finding] = field(default_factory=list)
     unread: list[str] = field(default_factory=list)
     next_look: NextLook | None = None
-    chain: tuple[Node, ...] = ()
-    """The nodes from the target down to the first cause; the target alone where there is none."""
+
+    @property
+    def chain(self) -> tuple[Node, ...]:
+        """The nodes from the target down to the first cause; the target alone where there is none."""
+        return self.causes[0].chain if self.causes else (self.target,)
 
     @property
     def healthy(self) -> bool:
@@ -61,7 +73,7 @@ class Verdict:
         place = first.finding.service
         if first.finding.host != self.target.host:
             place += f" on {first.finding.host}"
-        if first.chain[-1].key == self.target.key:
+        if first.place.key == self.target.key:
             lead = f"{who} is {self.state}"
         elif self.state == "running":
             lead = f"{who} runs, but stands on {place}, which does not hold"
@@ -78,23 +90,30 @@ def diagnose(facts: Facts, target: Node, says: str = "") -> Verdict:
     What the user saw makes causes likelier that fit it; it never makes one up.
     """
     facts.asked, facts.says = target.key, says
-    walked = walk(facts, target)
-    learned = facts.learned
-    kept, notes = _weigh(walked, learned.prior_of if learned is not None else prior_of)
-    if learned is not None:
-        kept = [(_with_experience(finding, learned), sure) for finding, sure in kept]
+    return _verdict(facts, target, by_walk(facts, target, _prior(facts)), says)
+
+
+def _prior(facts: Facts) -> PriorOf:
+    return facts.learned.prior_of if facts.learned is not None else prior_of
+
+
+def _verdict(facts: Facts, target: Node, below: Below, says: str = "") -> Verdict:
+    """The verdict on *target*, from what was found on it and *below* it."""
+    found = examine(Case(facts, target, True, None))
+    own = own_of([f for f in found if not f.note], below.deeper, _prior(facts))
+    here = way_of((target,))
+    kept = _each_loop_once([*below.kept, *(Kept(finding, sure, here) for finding, sure in own)])
+    if facts.learned is not None:
+        kept = [one._replace(finding=_with_experience(one.finding, facts.learned)) for one in kept]
     host = facts.graph.hosts.get(target.host) or Host(name=target.host)
-    unread = _unread(facts.graph, walked)
-    causes = [
-        Cause(f, round(sure * _loss(facts, f), 3), tuple(walked.chain_to((f.host, f.service)))) for f, sure in kept
-    ]
+    unread = _unread(facts.graph, below)
+    causes = [Cause(one.finding, round(one.sure * _loss(facts, one.finding), 3), one.way) for one in kept]
     if says:
         causes = [_heard(cause, says) for cause in causes]
-    causes.sort(key=lambda c: (-c.confidence, -len(c.chain), c.finding.cause, c.finding.service))
+    causes.sort(key=lambda c: (-c.confidence, -c.way.length, c.finding.cause, c.finding.service))
     state = target.service.state if target.service else "not registered"
-    verdict = Verdict(target, state, host.read_at, causes, notes, unread)
-    verdict.chain = causes[0].chain if causes else (target,)
-    verdict.next_look = _next_look(facts, walked, verdict)
+    verdict = Verdict(target, state, host.read_at, causes, [*below.notes, *(f for f in found if f.note)], unread)
+    verdict.next_look = _next_look(facts, below, verdict)
     return verdict
 
 
@@ -140,9 +159,11 @@ def diagnose_all(facts: Facts) -> Iterator[Verdict]:
     unwell += _obstacles(facts)
     troubled = affected(facts, unwell)
     facts.troubled = frozenset(troubled)
+    fleet = Fleet(facts, troubled.values(), _prior(facts))
     for node in troubled.values():
         if node.service is not None and facts.standing(node) is not Standing.IDLE:
-            verdict = diagnose(facts, node)
+            facts.asked = node.key
+            verdict = _verdict(facts, node, fleet.below(node))
             if verdict.causes:
                 yield verdict
 
@@ -166,79 +187,41 @@ def _obstacles(facts: Facts) -> Iterator[Node]:
                 yield from facts.silent_triggers(Node(host.name, service.name, service))
 
 
-def _weigh(walked: Walked, prior: PriorOf) -> tuple[list[Weighed], list[Finding]]:
-    """The findings that remain as causes, and the notes."""
-    kept: list[Weighed] = []
-    notes: list[Finding] = []
-    has_cause: set[Key] = set()
-    for node in walked.order:
-        found = walked.findings[node.key]
-        if node.key not in walked.hollow:
-            # A start of what stands above starts it too: its being down is no cause, only a fault of its own is.
-            found = [f for f in found if not f.residual or not rule_of(f.cause).comes_along]
-        notes += [f for f in found if f.note]
-        deeper = any(key in has_cause for key in walked.below.get(node.key, ()))
-        own = _own_causes([f for f in found if not f.note], deeper, prior)
-        kept += own
-        if own or deeper:
-            has_cause.add(node.key)
-    return _each_loop_once(walked, kept), notes
-
-
-def _each_loop_once(walked: Walked, kept: list[Weighed]) -> list[Weighed]:
+def _each_loop_once(kept: list[Kept]) -> list[Kept]:
     """A loop is found on each of its members; the member nearest to the target tells it."""
-    nearest: dict[frozenset[str], Finding] = {}
-    for finding, _ in kept:
-        if finding.loop:
-            known = nearest.setdefault(frozenset(finding.loop), finding)
-            if _distance(walked, finding) < _distance(walked, known):
-                nearest[frozenset(finding.loop)] = finding
-    return [(f, sure) for f, sure in kept if not f.loop or nearest[frozenset(f.loop)] is f]
+    nearest: dict[frozenset[str], Kept] = {}
+    for one in kept:
+        if one.finding.loop:
+            known = nearest.setdefault(frozenset(one.finding.loop), one)
+            if one.way.length < known.way.length:
+                nearest[frozenset(one.finding.loop)] = one
+    return [one for one in kept if not one.finding.loop or nearest[frozenset(one.finding.loop)] is one]
 
 
-def _distance(walked: Walked, finding: Finding) -> int:
-    return len(walked.chain_to((finding.host, finding.service)))
-
-
-def _own_causes(found: list[Finding], deeper: bool, prior: PriorOf) -> list[Weighed]:
-    """The findings on one node that are not explained by each other or by something deeper."""
-    explained: set[str] = set()
-    for finding in sorted(found, key=lambda f: -probability(f, prior)):
-        if finding.cause not in explained and not (finding.residual and deeper):
-            explained.update(finding.explains)
-    left = [f for f in found if f.cause not in explained]
-    roots = [(f, probability(f, prior)) for f in left if not f.residual]
-    if deeper or roots:
-        return roots
-    # Descriptions of one end are rivals: at most one is right. What nothing explains is told only where all else fails.
-    known = [f for f in left if not rule_of(f.cause).last_resort]
-    return shared(known or left, prior)
-
-
-def _unread(graph: Graph, walked: Walked) -> list[str]:
+def _unread(graph: Graph, below: Below) -> list[str]:
     told = [f"{u.what}: {u.why}" if u.why else u.what for u in graph.document.unread]
-    for name in dict.fromkeys(node.host for node in walked.order):
+    for name in below.hosts:
         host = graph.hosts.get(name)
         for item in host.unread if host else ():
             told.append(f"{name}: {item.what}" + (f" ({item.why})" if item.why else ""))
-    for name, edge in walked.unknown_hosts.items():
+    for name, edge in below.unknown_hosts:
         told.append(f"{edge.tail.name} needs {edge.link.to} on {name}, and no facts of {name} are here")
     return told
 
 
-def _next_look(facts: Facts, walked: Walked, verdict: Verdict) -> NextLook | None:
+def _next_look(facts: Facts, below: Below, verdict: Verdict) -> NextLook | None:
     """Where to look next, when what was read does not settle it."""
     sure = verdict.causes[0].confidence if verdict.causes else 1.0
     down = facts.standing(verdict.target) in (Standing.DOWN, Standing.UNSTABLE)
-    if walked.unknown_hosts and (sure < SETTLED or not verdict.causes):
-        name, edge = next(iter(walked.unknown_hosts.items()))
+    if below.unknown_hosts and (sure < SETTLED or not verdict.causes):
+        name, edge = below.unknown_hosts[0]
         return NextLook(
             f"Capture the facts of {name} and ask again with both.",
             f"{edge.tail.name} needs {edge.link.to} there, and nothing is known of it.",
         )
     if sure >= SETTLED or not (down or verdict.causes):
         return None
-    place = verdict.causes[0].chain[-1] if verdict.causes else verdict.target
-    rivals = [c for c in verdict.causes if c.chain[-1].key == place.key]
+    place = verdict.causes[0].place if verdict.causes else verdict.target
+    rivals = [c for c in verdict.causes if c.place.key == place.key]
     look = best_look(place, [(c.finding, c.confidence) for c in rivals], _without_records(facts, place.host))
     return look or start_and_read(place)

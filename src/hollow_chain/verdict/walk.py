@@ -61,7 +61,9 @@ def walk(facts: Facts, target: Node) -> Walked:
     def step(node: Node) -> list[Node]:
         found = below.get(node.key)
         if found is None:
-            needs = _remembered_needs(facts, node, walked.unknown_hosts)
+            needs, unknown = needs_of(facts, node)
+            for host, edge in unknown.items():
+                walked.unknown_hosts.setdefault(host, edge)
             found = [need.edge.head for need in needs]
             below[node.key] = found
             walked.hollow.update(need.edge.head.key for need in needs if not need.passed)
@@ -97,13 +99,13 @@ def _leaned_on(facts: Facts, node: Node) -> list[Edge]:
     service = node.service
     called = [
         edge
-        for edge in leads_to(facts, node)
-        if (
+        for edge, by_port in leads_to(facts, node)
+        if by_port
+        or (
             facts.standing(edge.head) is Standing.UP
             and edge.head.service is not None
             and edge.head.service.kind == "service"
         )
-        or edge.link.word.startswith("uses port")
     ]
     if service is None or not failed_last(service) or facts.standing(node).well:
         return called
@@ -146,16 +148,14 @@ def hollow_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge] | None
     return found
 
 
-def _remembered_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge]) -> list[Need]:
+def needs_of(facts: Facts, node: Node) -> tuple[list[Need], dict[str, Edge]]:
+    """The needs of *node* to follow, and those on hosts of which there are no facts."""
     about = ("needs", node.key)
     known = facts.memory.get(about)
     if known is None:
         unknown: dict[str, Edge] = {}
         known = facts.memory[about] = (hollow_needs(facts, node, unknown), unknown)
-    needs, unknown = cast("tuple[list[Need], dict[str, Edge]]", known)
-    for host, edge in unknown.items():
-        unknown_hosts.setdefault(host, edge)
-    return needs
+    return cast("tuple[list[Need], dict[str, Edge]]", known)
 
 
 def is_hollow(facts: Facts, edge: Edge) -> bool:

@@ -43,7 +43,7 @@ def not_registered(case: Case) -> Iterator[Finding]:
     mends = []
     if near and above:
         mends.append(Mend(f"If {near[0]} was meant, correct the name in the definition of {above.name}.", AFTER_RELOAD))
-    mends.append(Mend(f"Otherwise register (install) {case.node.name} on {case.node.host}."))
+    mends.append(Mend(f"Otherwise register (install) {case.node.name} on {case.node.host}.", instead=True))
     yield Finding(
         says=f"{who} service of that name is registered on {case.node.host}.{hint}",
         evidence=(
@@ -125,7 +125,10 @@ def bad_definition(case: Case) -> Iterator[Finding]:
             ),
             *(case.quoted(event) for event in spoken),
         ),
-        mends=(Mend(f"Correct {where or 'the definition'}.", AFTER_RELOAD), Mend(f"Then start {case.service.name}.")),
+        mends=(
+            Mend(f"Correct {where or 'the definition'}.", AFTER_RELOAD),
+            Mend(f"Then start {case.service.name}.", only_starts=True),
+        ),
         explains=("stopped", "never-started", "manual-not-started"),
     )
 

@@ -86,7 +86,7 @@ def workdir_missing(case: Case) -> Iterator[Finding]:
         ),
         mends=(
             _creation(case, file, owner),
-            Mend(f"Or correct the working folder in the definition of {service.name}.", AFTER_RELOAD),
+            Mend(f"Or correct the working folder in the definition of {service.name}.", AFTER_RELOAD, instead=True),
         ),
     )
 
@@ -133,7 +133,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
             evidence=(case.seen(f"{path} does not exist", FILES, bears=HINT), *reasons),
             mends=(
                 Mend(f"Put {path} back, readable for {_user(case)}."),
-                Mend(f"Or correct the path where {case.service.name} names it.", AFTER_RELOAD),
+                Mend(f"Or correct the path where {case.service.name} names it.", AFTER_RELOAD, instead=True),
             ),
             explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop")
             if any(reason.bears == SAID for reason in reasons)
@@ -235,7 +235,7 @@ def instance_config_missing(case: Case) -> Iterator[Finding]:
             ),
             mends=(
                 Mend(f"Create {path} for the instance {service.instance!r}."),
-                Mend("Or start the instance that was meant; those with a file are listed above."),
+                Mend("Or start the instance that was meant; those with a file are listed above.", instead=True),
             ),
             near=tuple(there[:8]),
         )
@@ -266,7 +266,7 @@ def condition_unmet(case: Case) -> Iterator[Finding]:
         evidence=tuple(
             case.seen(f"{c.kind}={'!' if c.negated else ''}{c.parameter} does not hold", bears=PROOF) for c in unmet[:5]
         ),
-        mends=(Mend(_provide(unmet[0], service)), Mend(f"Then start {service.name}.")),
+        mends=(Mend(_provide(unmet[0], service)), Mend(f"Then start {service.name}.", only_starts=True)),
         note=by_nature or (service.startup == "on-need" and case.needed_from is None and not service.account),
         explains=("stopped", "never-started", "manual-not-started"),
     )

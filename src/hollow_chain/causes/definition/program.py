@@ -54,7 +54,7 @@ def program_missing(case: Case) -> Iterator[Finding]:
                 evidence=(case.seen(f"{path} does not exist", FILES, bears=PROOF), *_exec_evidence(case)),
                 mends=(
                     Mend(f"Install the program that provides {path}."),
-                    Mend(f"Or correct the path in the definition of {service.name}.", AFTER_RELOAD),
+                    Mend(f"Or correct the path in the definition of {service.name}.", AFTER_RELOAD, instead=True),
                 ),
             )
         elif file is not None and file.interpreter and file.interpreter_exists is False:

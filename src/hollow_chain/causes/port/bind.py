@@ -119,7 +119,7 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
                 Mend(f"Give {case.service.name} the single right to take low ports (CAP_NET_BIND_SERVICE), or have the "
                      "manager hold the socket for it.", "after a reload and a restart",
                      _let_bind(case, event, port)),
-                Mend(f"Or let it use a port from {first} on.", "after a restart"),
+                Mend(f"Or let it use a port from {first} on.", "after a restart", instead=True),
             ),
             explains=("exits-with-error", "crash-loop", "access-denied", "config-rejected", "start-rate-limited"),
         )  # fmt: skip

@@ -170,6 +170,7 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
             Mend(
                 f"Or give one of the two another port; {free_neighbor(case.host, of_claim(claim))} is free.",
                 "after its restart",
+                instead=True,
             ),
         ),
         holder=holder,

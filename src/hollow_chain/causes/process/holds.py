@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from hollow_chain.causes import places
 from hollow_chain.causes.acts import give_way, remove, start
@@ -121,7 +122,7 @@ def stale_lock(case: Case) -> Iterator[Finding]:
         if not gone:
             continue
         yield Finding(
-            says=f"{path} is a left-over that keeps {case.service.name} from starting: {gone}.",
+            says=f"{path} is a left-over that keeps {case.service.name} from starting: {gone.says}.",
             evidence=(
                 case.quoted(event, FITS),
                 case.seen(
@@ -130,7 +131,7 @@ def stale_lock(case: Case) -> Iterator[Finding]:
                     else f"{path} exists",
                     FILES,
                 ),
-                case.seen(gone, "processes", bears=SAID if "process " in gone else HINT),
+                case.seen(gone.says, "processes", bears=SAID if gone.by_number else HINT),
             ),
             mends=(_left_over(case, file),),
             explains=("exits-with-error", "crash-loop"),
@@ -160,20 +161,28 @@ def _left_over(case: Case, file: File) -> Mend:
     return Mend(does, acts=(remove(file.path), start(case.node.name)) if file.names_process else ())
 
 
-def _is_gone(case: Case, event: Event, file: File) -> str:
-    """Why the process behind a lock file is known to be gone; empty where it may be there.
+class Gone(NamedTuple):
+    """Why the process behind a lock file is known to be gone."""
+
+    says: str
+    by_number: bool = True
+    """Whether its number is known, and no process of that number can be the one."""
+
+
+def _is_gone(case: Case, event: Event, file: File) -> Gone | None:
+    """Why the process behind a lock file is known to be gone; None where it may be there.
 
     A number is given out anew: a process that began after the file was written is not the one that wrote it.
     """
     number = file.names_process or _named_process(event)
     if not number:
-        return "nobody holds a lock on it"
+        return Gone("nobody holds a lock on it", by_number=False)
     if not file.names_process or not file.process_runs:
-        return f"process {number}, which it names, no longer runs"
+        return Gone(f"process {number}, which it names, no longer runs")
     process = _process(case, number)
     if process is None or not _is_younger(process, file):
-        return ""
-    return (
+        return None
+    return Gone(
         f"process {number}, which it names, is now {process.program or 'another one'}, begun after the file was written"
     )
 

@@ -80,6 +80,7 @@ def boot_contention(case: Case) -> Iterator[Finding]:
                 f"Or give {'all starts' if limit.for_all else name} a limit of {proposed(longest)} s, which the slow boots keep too.",
                 AFTER_REBOOT,
                 (set_limit("" if limit.for_all else name, proposed(longest)),),
+                instead=True,
             ),
         ),
         explains=("start-timeout", "killed", "exits-with-error", "crash-loop"),

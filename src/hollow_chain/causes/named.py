@@ -1,0 +1,25 @@
+"""Names of those causes that others than their rule bring about or find: the simulation of starts, and the stand-in host.
+
+A cause that only its rule finds has no entry here.
+"""
+
+ACCOUNT_BARRED = "account-barred"
+ACCOUNT_MISSING = "account-missing"
+BAD_DEFINITION = "bad-definition"
+CONDITION_UNMET = "condition-unmet"
+DEPENDENCY_CYCLE = "dependency-cycle"
+DEVICE_MISSING = "device-missing"
+DISABLED = "disabled"
+EVENT_PENDING = "event-pending"
+EXITS_WITH_ERROR = "exits-with-error"
+HELD_BY_PEER = "held-by-peer"
+HOST_UNREACHABLE = "host-unreachable"
+MANUAL_NOT_STARTED = "manual-not-started"
+NOT_REGISTERED = "not-registered"
+PORT_HELD = "port-held"
+PROGRAM_MISSING = "program-missing"
+SEATS_TAKEN = "license-seats-taken"
+START_RACE = "start-race"
+START_TIMEOUT = "start-timeout"
+STOPPED_BY_CONFLICT = "stopped-by-conflict"
+UNEXPLAINED = "unexplained"
