@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from hollow_chain.causes import Case, Evidence, Facts, Finding, Mend, Rule
 from hollow_chain.causes.acts import start
+from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.rule import DOUBT, FITS, HINT, PROOF, SAID, TELLS
 from hollow_chain.chain import Graph
 from hollow_chain.facts import Host, Service, snapshot
@@ -131,7 +132,7 @@ def test_nothing_is_changed_for_words_alone(evidence: tuple[Evidence, ...], acts
     def look(case: Case) -> list[Finding]:
         return [finding(*evidence)]
 
-    found = next(iter(Rule("x", "host", look).findings(case_of())))
+    found = next(iter(Rule("x", "host", look, Boot.STAYS).findings(case_of())))
     assert len(found.mends[0].acts) == acts and found.mends[0].does == "Start it."
 
 

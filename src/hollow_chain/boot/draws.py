@@ -14,6 +14,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from hollow_chain.boot.normal import inverse
+
 _GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 _FIRST, _SECOND = np.uint64(0xBF58476D1CE4E5B9), np.uint64(0x94D049BB133111EB)
 FAULT, EVENT, CUT = 1000, 1001, 1002
@@ -38,6 +40,4 @@ def uniform(stream: NDArray[np.uint64], run: NDArray[Any], use: NDArray[Any] | i
 
 def normal(stream: NDArray[np.uint64], run: NDArray[Any], use: NDArray[Any] | int) -> NDArray[np.float64]:
     """Standard normal numbers for each triple."""
-    from scipy.special import ndtri
-
-    return np.asarray(ndtri(uniform(stream, run, use)))
+    return inverse(uniform(stream, run, use))

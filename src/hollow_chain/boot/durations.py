@@ -122,14 +122,15 @@ def _censored(logs: list[float], beyond: list[float], prior: Prior, guess: tuple
     """The median and the spread to be expected where some records only say "longer than" (the mean of the posterior, summed
     over a grid)."""
     import numpy as np
-    from scipy.special import log_ndtr
+
+    from hollow_chain.boot.normal import log_chance
 
     low, high = min([guess[0], *beyond]) - 1.0, max([guess[0], *beyond]) + 3.0
     middle = np.linspace(low, high, _GRID)[:, None, None]
     log_spread = np.linspace(math.log(prior.within) - 1.5, math.log(prior.within) + 2.5, _GRID)[None, :, None]
     spread = np.exp(log_spread)
     told = (-0.5 * ((np.array(logs) - middle) / spread) ** 2 - log_spread).sum(axis=2)
-    told += log_ndtr((middle - np.array(beyond)) / spread).sum(axis=2)
+    told += log_chance((middle - np.array(beyond)) / spread).sum(axis=2)
     told += (-0.5 * ((middle - math.log(prior.seconds)) / _DOUBT) ** 2)[:, :, 0]
     told += (-0.5 * ((log_spread - math.log(prior.within)) / 0.5) ** 2)[:, :, 0]
     weight = np.exp(told - told.max())

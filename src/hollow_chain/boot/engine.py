@@ -148,7 +148,8 @@ class _Portion:
         self.in_window = np.zeros(size, np.int8)
         self.why = np.full(size, -1, np.int16)
         self.blame, self.gate = (np.full(size, -1, np.int32) for _ in range(2))
-        self.window: dict[int, Floats] = {int(s): np.full(runs, np.nan) for s in np.flatnonzero(compiled.retry_most)}
+        self.opened = np.full(size if compiled.retry_most.any() else 0, -np.inf)
+        """When the window opened in which tries are counted against the bar."""
         self.deadline = np.full(size, np.inf)
         self.work = first_durations.ravel()
         self.station = np.full(size, 3, np.int8)
@@ -274,7 +275,7 @@ class _Portion:
         self.state[at] = State.STARTING
         self.begun_at[at] = np.where(tries == 0, now, self.begun_at[at])
         self.tries[at] = tries + 1
-        self._count_in_window(runs, units, at, now)
+        self._count_in_window(units, at, now)
         total = self.work[at]
         again = tries > 0
         if some(again):
@@ -430,17 +431,17 @@ class _Portion:
         most = self.c.retry_most[units]
         return np.asarray(allowed[units] & followed & (most > 0) & (self.in_window[at] <= most))
 
-    def _count_in_window(self, runs: Index, units: Index, at: Index, now: Floats) -> None:
+    def _count_in_window(self, units: Index, at: Index, now: Floats) -> None:
         """Count a try against the bar: a window opens with the first try and counts those within it (``ratelimit.c`` of
         systemd)."""
         counted = self.c.retry_most[units] > 0
-        for unit in np.unique(units[counted]):
-            chosen = units == unit
-            opened = self.window[int(unit)]
-            r, a, moment = runs[chosen], at[chosen], now[chosen]
-            over = ~(moment - opened[r] < self.c.retry_within[unit])
-            opened[r[over]] = moment[over]
-            self.in_window[a] = np.where(over, 1, self.in_window[a] + 1)
+        if not some(counted):
+            return
+        at, now = at[counted], now[counted]
+        opened = self.opened[at]
+        over = now - opened >= self.c.retry_within[units[counted]]
+        self.opened[at] = np.where(over, now, opened)
+        self.in_window[at] = np.where(over, 1, self.in_window[at] + 1)
 
     def _bring_down(self, runs: Index, units: Index) -> None:
         """Take down what is bound to units that ended or were passed over."""
