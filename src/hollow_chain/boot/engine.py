@@ -129,6 +129,10 @@ def _joined(plan: BootPlan, parts: list[Outcome]) -> Outcome:
     return Outcome(plan, *(np.concatenate([getattr(part, name) for part in parts]) for name in names))
 
 
+# The states as the arrays hold them: to look up a member of an enumeration, and to compare with it, costs more than the comparison.
+_NOT_STARTED, _WAITING, _STARTING, _UP, _FAILED, _PASSED_OVER, _RETRY = (np.int8(state) for state in State)
+
+
 class _Portion:
     """Some of the runs, simulated together. Arrays over (run, unit) are flat: place = run * units + unit."""
 
@@ -141,7 +145,7 @@ class _Portion:
         variants = list(compiled.begins())
         of_run = compiled.variant_of(self.number)
         starts = np.stack([one for one, _ in variants])[of_run]
-        self.state = np.where(starts, State.WAITING, State.NOT_STARTED).astype(np.int8).ravel()
+        self.state = np.where(starts, _WAITING, _NOT_STARTED).astype(np.int8).ravel()
         self.pending = np.stack([many for _, many in variants])[of_run].ravel()
         self.up_at, self.begun_at, self.settled_at = (np.full(size, np.nan, np.float32) for _ in range(3))
         self.tries = np.zeros(size, np.int8)
@@ -179,7 +183,7 @@ class _Portion:
 
     def _open(self) -> None:
         """What happens at the first moment: timed starts are noted, and all that waits for nothing begins."""
-        runs, units = np.nonzero(self.state.reshape(self.runs, self.many) == State.WAITING)
+        runs, units = np.nonzero(self.state.reshape(self.runs, self.many) == _WAITING)
         timed = (self.c.at[units] > 0) | (self.c.at_spread[units] > 0)
         late, who = runs[timed], units[timed]
         chance = draws.uniform(self.c.streams[who], self.number[late], draws.EVENT)
@@ -221,7 +225,7 @@ class _Portion:
 
     def _by_the_clock(self, runs: Index, units: Index, at: Index) -> None:
         state = self.state[at]
-        starting = state == State.STARTING
+        starting = state == _STARTING
         if some(starting):
             r, s, a = runs[starting], units[starting], at[starting]
             # While it still reads or computes, only its limit can have brought it here.
@@ -236,15 +240,15 @@ class _Portion:
             self._begins_or_ends(runs[rest], units[rest], at[rest], state[rest])
 
     def _begins_or_ends(self, runs: Index, units: Index, at: Index, state: NDArray[np.int8]) -> None:
-        waiting = state == State.WAITING
+        waiting = state == _WAITING
         if some(waiting):
             self.pending[at[waiting]] -= 1
             ready = waiting & (self.pending[at] == 0)
             self._begin(runs[ready], units[ready])
-        again = state == State.RETRY
+        again = state == _RETRY
         if some(again):
             self._begin(runs[again], units[again])
-        up = state == State.UP
+        up = state == _UP
         if some(up):
             self._fail(runs[up], units[up], OWN)
 
@@ -272,7 +276,7 @@ class _Portion:
         at = runs * self.many + units
         now = self.clock[runs]
         tries = self.tries[at]
-        self.state[at] = State.STARTING
+        self.state[at] = _STARTING
         self.begun_at[at] = np.where(tries == 0, now, self.begun_at[at])
         self.tries[at] = tries + 1
         self._count_in_window(units, at, now)
@@ -345,7 +349,7 @@ class _Portion:
             faulty = faulty[np.isin(before, at)]
         if not runs.size:
             return
-        self.state[at] = State.UP
+        self.state[at] = _UP
         now = self.clock[runs]
         self.up_at[at] = now
         if some(faulty):
@@ -360,7 +364,7 @@ class _Portion:
         if fan.empty or not fan.count[units].any():
             return runs, units
         r, wanted, s = fan.out(runs, units)
-        missing = self.state[r * self.many + wanted] != State.UP
+        missing = self.state[r * self.many + wanted] != _UP
         if not some(missing):
             return runs, units
         r, s, wanted = r[missing], s[missing], wanted[missing]
@@ -400,7 +404,7 @@ class _Portion:
 
     def _pass_over(self, runs: Index, units: Index) -> None:
         at = runs * self.many + units
-        self.state[at] = State.PASSED_OVER
+        self.state[at] = _PASSED_OVER
         self._settle(runs, units, np.ones(runs.size, bool))
         self.todo.append((self._bring_down, runs, units))
 
@@ -409,12 +413,12 @@ class _Portion:
         if not runs.size:
             return
         at = runs * self.many + units
-        was_up = self.state[at] == State.UP
+        was_up = self.state[at] == _UP
         self.why[at] = code
         self.blame[at] = -1 if blame is None else blame
         self._give_back(runs[was_up], units[was_up])
         again = self._may_retry(runs, units, at, code)
-        self.state[at] = np.where(again, State.RETRY, State.FAILED)
+        self.state[at] = np.where(again, _RETRY, _FAILED)
         if some(again):
             later = self.clock[runs[again]] + self.c.retry_after[units[again]]
             self._at_moment(runs[again], units[again], later)
@@ -449,10 +453,10 @@ class _Portion:
             return
         r, s, by = self.c.bound.out(runs, units)
         at = r * self.many + s
-        touched = np.isin(self.state[at], (State.UP, State.STARTING, State.WAITING))
+        touched = np.isin(self.state[at], (_UP, _STARTING, _WAITING))
         at, once = np.unique(at[touched], return_index=True)
         r, s, by = r[touched][once], s[touched][once], by[touched][once]
-        starting = self.state[at] == State.STARTING
+        starting = self.state[at] == _STARTING
         if some(starting):
             self._leave_station(r[starting], s[starting], at[starting])
             self.queues.drop(CLOCK * self.runs + r[starting], s[starting])
@@ -492,7 +496,7 @@ class _Portion:
             self.pending[place] -= 1
         else:
             np.subtract.at(self.pending, place, 1)
-        ready = np.flatnonzero((self.pending[place] == 0) & (self.state[place] == State.WAITING))
+        ready = np.flatnonzero((self.pending[place] == 0) & (self.state[place] == _WAITING))
         if not single:
             ready = ready[np.unique(place[ready], return_index=True)[1]]
         self.gate[place[ready]] = by[ready]
@@ -503,6 +507,6 @@ class _Portion:
         if not r.size:
             return
         at = r * self.many + s
-        waiting = self.state[at] == State.WAITING
+        waiting = self.state[at] == _WAITING
         at, once = np.unique(at[waiting], return_index=True)
         self._fail(r[waiting][once], s[waiting][once], NEED, by[waiting][once])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
@@ -21,9 +22,7 @@ class Page:
     def __init__(self, console: Console | None = None) -> None:
         from rich.console import Console
 
-        is_terminal = sys.stdout.isatty()
-        width = None if is_terminal or "COLUMNS" in os.environ else 100
-        self.console = console or Console(highlight=False, markup=False, emoji=False, width=width)
+        self.console = console or _steady(Console)
         self.rich_signs = "utf" in (self.console.encoding or "").lower()
 
     @property
@@ -61,6 +60,15 @@ class Page:
         """A heading, set off by a gap."""
         self.gap()
         self.line((text, "bold"))
+
+
+def _steady(make: Callable[..., Console]) -> Console:
+    """A console that is asked for its size and kind once, and not anew for each line."""
+    is_terminal = sys.stdout.isatty()
+    width = None if is_terminal or "COLUMNS" in os.environ else 100
+    first = make(highlight=False, markup=False, emoji=False, width=width)
+    kind = first.is_terminal
+    return make(highlight=False, markup=False, emoji=False, width=first.width, height=first.height, force_terminal=kind)
 
 
 def age(read_at: datetime | None, now: datetime | None = None) -> str:
