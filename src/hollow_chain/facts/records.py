@@ -11,6 +11,7 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any
 
 import msgspec
@@ -252,14 +253,25 @@ def number_in(text: str) -> int | None:
     return int(found[1] or found[2]) if found else None
 
 
+_INTEGER = pattern(r"-?\d{1,15}")
+_EPOCH = pattern(r"\d{9,17}(?:\.\d+)?")
+_MONTH = pattern(r"[A-Z][a-z]{2} ")
+
+
 def _number(value: Any) -> int | None:
+    if value is None:
+        return None
     digits = str(value).strip()
-    return int(digits) if re.fullmatch(r"-?\d{1,15}", digits) else None
+    return int(digits) if _INTEGER.fullmatch(digits) else None
 
 
 def _level(value: Any) -> str:
-    word = str(value or "").strip().lower()
-    if word in tuple("01234567"):
+    return _level_of(str(value or "").strip()[:40].lower())
+
+
+@lru_cache(maxsize=64)
+def _level_of(word: str) -> str:
+    if len(word) == 1 and word in "01234567":
         return _SEVERITIES[int(word)]
     return next((level for start, level in _LEVELS.items() if word.startswith(start)), "")
 
@@ -270,9 +282,9 @@ def _moment(value: Any, form: str, year_of: datetime | None = None) -> datetime 
     try:
         if form:
             return _zoned(datetime.strptime(text, form))
-        if re.fullmatch(r"\d{9,17}(?:\.\d+)?", text):
+        if _EPOCH.fullmatch(text):
             return _of_epoch(float(text))
-        if year_of is not None and re.match(r"[A-Z][a-z]{2} ", text):
+        if year_of is not None and _MONTH.match(text):
             return _without_year(text, year_of)
         return _zoned(datetime.fromisoformat(text.replace("/", "-", 2)))
     except (ValueError, OverflowError, OSError):

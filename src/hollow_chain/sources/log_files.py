@@ -83,13 +83,13 @@ class _Owner:
         return _names(self._host)
 
     @cached_property
-    def _spoken(self) -> list[tuple[re.Pattern[str], str]]:
-        return _spoken_names(self._host)
+    def _spoken(self) -> SpokenNames:
+        return SpokenNames(self._host)
 
     def take(self, record: Record) -> None:
         """Give a record to the service that it is about. Of one log only the last ones of each are remembered."""
         event = record.event
-        event.service = self._names.get(event.service.casefold(), "") or _named_in(event.text, self._spoken)
+        event.service = self._names.get(event.service.casefold(), "") or self._spoken.named_in(event.text)
         self._coming.setdefault(event.service, deque(maxlen=MOST_EACH)).append(event)
 
     def keep_last(self) -> None:
@@ -139,12 +139,50 @@ def _names(host: Host) -> dict[str, str]:
     return found
 
 
-def _spoken_names(host: Host) -> list[tuple[re.Pattern[str], str]]:
-    """Patterns for the names of services within a text, longest first."""
-    pairs = {(name, s.name) for s in host.services if s.kind == "service" for name in (s.display_name, s.name) if name}
-    usable = sorted((p for p in pairs if len(p[0]) >= _SHORTEST_NAME), key=lambda p: (-len(p[0]), p))
-    return [(re.compile(rf"(?i)(?<![\w\-]){re.escape(name)}(?![\w\-])"), service) for name, service in usable]
+_WORD = re.compile(r"[\w\-]+")
 
 
-def _named_in(text: str, spoken: list[tuple[re.Pattern[str], str]]) -> str:
-    return next((service for pattern, service in spoken if pattern.search(text)), "")
+class SpokenNames:
+    """The names of the services of a host as they are found within a text: whole words, in any case of letters.
+
+    A text is gone through once, whatever the number of services: each of its words is looked up, and what begins with it is compared.
+    """
+
+    def __init__(self, host: Host) -> None:
+        self._by_word: dict[str, list[tuple[str, str]]] = {}
+        self._others: list[tuple[str, str]] = []
+        """Names that begin with a mark."""
+        pairs = {
+            (name, s.name) for s in host.services if s.kind == "service" for name in (s.display_name, s.name) if name
+        }
+        for name, service in sorted((p for p in pairs if len(p[0]) >= _SHORTEST_NAME), key=lambda p: (-len(p[0]), p)):
+            lowered = name.lower()
+            word = _WORD.match(lowered)
+            (self._by_word.setdefault(word[0], []) if word else self._others).append((lowered, service))
+
+    def named_in(self, text: str) -> str:
+        """The service of which the longest name is in *text*; empty where none is."""
+        lowered = text.lower()
+        best = ("", "")
+        for word in _WORD.finditer(lowered):
+            for name, service in self._by_word.get(word[0], ()):
+                if len(name) > len(best[0]) and _stands_at(lowered, word.start(), name):
+                    best = name, service
+        for name, service in self._others:
+            if len(name) > len(best[0]) and any(_stands_at(lowered, at, name) for at in _places(lowered, name)):
+                best = name, service
+        return best[1]
+
+
+def _places(text: str, name: str) -> Iterator[int]:
+    at = text.find(name)
+    while at >= 0:
+        yield at
+        at = text.find(name, at + 1)
+
+
+def _stands_at(text: str, at: int, name: str) -> bool:
+    """Whether *name* stands there as a whole, and not as a part of a longer word."""
+    return text.startswith(name, at) and not (
+        _WORD.match(text, at + len(name)) or (at > 0 and _WORD.match(text, at - 1))
+    )
