@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cached_property
 from typing import Protocol
+
+import msgspec
 
 from hollow_chain.causes.boot_records import boots_on_record
 from hollow_chain.causes.nature import When
@@ -174,8 +175,7 @@ def _since_stop(events: list[Event], begun: list[datetime]) -> list[datetime]:
     return [at for at in begun if not stops or at > stops[-1]]
 
 
-@dataclass(frozen=True)
-class Case:
+class Case(msgspec.Struct, frozen=True):
     """One node under examination.
 
     ``asked`` is true for the service that the user asked about; ``needed_from`` is the node above it on the way

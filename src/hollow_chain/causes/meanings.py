@@ -10,10 +10,11 @@ import os
 import re
 import signal
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from hollow_chain.lazy import pattern
 
@@ -33,8 +34,7 @@ _WIDE_ERROR = 0x80070000
 """HRESULT values (unsigned) from here on carry a numbered error in their low 16 bits."""
 
 
-@dataclass(frozen=True)
-class Reading:
+class Reading(msgspec.Struct, frozen=True):
     """One thing that a text may mean."""
 
     what: str

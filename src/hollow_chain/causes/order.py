@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import replace
 from datetime import timedelta
+
+from msgspec.structs import replace
 
 from hollow_chain.causes.acts import give_way, start, wait
 from hollow_chain.causes.case import SOCKETS, Case

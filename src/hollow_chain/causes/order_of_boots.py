@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from hollow_chain.causes.boot_records import SAME_BOOT_SECONDS
 from hollow_chain.causes.case import Case
@@ -11,8 +12,7 @@ from hollow_chain.facts.host import BootRecord
 from hollow_chain.facts.service import Service
 
 
-@dataclass(frozen=True)
-class Boot:
+class Boot(msgspec.Struct, frozen=True):
     """One boot as it went for one service: whether it came up, and when it was begun or up (seconds after boot)."""
 
     record: BootRecord
@@ -20,8 +20,7 @@ class Boot:
     moment: float
 
 
-@dataclass(frozen=True)
-class Order:
+class Order(msgspec.Struct, frozen=True):
     """Another service whose place before or after this one tells the good boots from the bad ones."""
 
     other: Service

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from hollow_chain.causes import acts
 from hollow_chain.causes.acts import Act
@@ -18,8 +19,7 @@ _BYPASS = ("CAP_DAC_OVERRIDE", "1")
 """Takes no notice of modes and lists (capabilities(7)); by name, or by number as older snapshots have it."""
 
 
-@dataclass(frozen=True)
-class Barrier:
+class Barrier(msgspec.Struct, frozen=True):
     """What keeps a service from a path."""
 
     path: str

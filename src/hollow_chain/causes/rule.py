@@ -10,11 +10,13 @@ from __future__ import annotations
 import importlib
 import pkgutil
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cache
 from types import CodeType
 from typing import TYPE_CHECKING, Any, Protocol
+
+import msgspec
+from msgspec.structs import replace
 
 from hollow_chain.causes.acts import Act
 from hollow_chain.causes.nature import Boot, Shown, When
@@ -62,8 +64,7 @@ EFFECTS: dict[str, str] = {
 """When a mend takes effect: in the words of a verdict, and the moment that is in those of a plan."""
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(msgspec.Struct, frozen=True):
     """One fact that a claim rests on: what, where it was read, and from when it is."""
 
     fact: str
@@ -74,8 +75,7 @@ class Evidence:
     """Words that others than root could have written: they suggest, and nothing is changed for them alone."""
 
 
-@dataclass(frozen=True, slots=True)
-class Mend:
+class Mend(msgspec.Struct, frozen=True):
     """What to do, in one sentence, and when it takes effect.
 
     ``acts`` are what a machine can do of it; none where it is for a person.
@@ -105,8 +105,7 @@ class Mend:
         return does[:1].upper() + does[1:]
 
 
-@dataclass(frozen=True, slots=True)
-class Finding:
+class Finding(msgspec.Struct, frozen=True):
     """What a rule found on one node.
 
     How sure it is follows from its evidence alone (see ``verdict/weigh.py``). A ``note`` is a warning or a
@@ -143,8 +142,7 @@ class Look(Protocol):
     def __call__(self, case: Case, /) -> Iterable[Finding]: ...
 
 
-@dataclass(frozen=True)
-class Rule:
+class Rule(msgspec.Struct, frozen=True):
     """One cause of the catalogue."""
 
     cause: str
@@ -152,7 +150,7 @@ class Rule:
     look: Look
     boot: Boot
     """What it means for the next boot."""
-    states: frozenset[str] = field(default=frozenset())
+    states: frozenset[str] = frozenset()
     """States of a service in which this rule has anything to say; empty: in all."""
     when: When = When.ANY
     """What else has to be true of the node for that."""

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from hollow_chain.chain.graph import Graph, Node
 from hollow_chain.facts.host import Host
@@ -27,8 +28,7 @@ REASONS = {
 _WORD = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
 
 
-@dataclass(frozen=True)
-class Match:
+class Match(msgspec.Struct, frozen=True):
     """A service that fits the words, how well, and by what."""
 
     node: Node

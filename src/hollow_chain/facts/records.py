@@ -9,7 +9,6 @@ import csv
 import itertools
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any
@@ -55,11 +54,10 @@ class RecordError(Trouble):
     """The log is not one that can be read; the text says where and why (exit status 3)."""
 
 
-@dataclass(frozen=True)
-class Columns:
+class Columns(msgspec.Struct, frozen=True):
     """Which column or key holds which part of a record, and how moments are written where that is not a standard form."""
 
-    names: dict[str, str] = field(default_factory=dict)
+    names: dict[str, str] = msgspec.field(default_factory=dict)
     moment_form: str = ""
 
     @classmethod
@@ -80,8 +78,7 @@ class Columns:
         return cls(names, form)
 
 
-@dataclass(frozen=True)
-class Record:
+class Record(msgspec.Struct, frozen=True):
     """One record with the host that it names, if any."""
 
     event: Event

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cached_property
+
+import msgspec
 
 from hollow_chain.causes import Facts, Standing
 from hollow_chain.chain import Edge, Node
@@ -14,8 +15,7 @@ Levels = list[tuple[Edge, int]]
 Key = tuple[str, str]
 
 
-@dataclass(frozen=True)
-class Surroundings:
+class Surroundings(msgspec.Struct, frozen=True, dict=True):
     """A target with the edges to what it needs and from what needs it, each with its level.
 
     ``is_hollow`` tells of an edge whether what it points at is needed, and not up.

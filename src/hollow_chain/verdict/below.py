@@ -7,8 +7,10 @@ a chain costs its length and not the square of it.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from typing import NamedTuple
+
+import msgspec
+from msgspec.structs import replace
 
 from hollow_chain.causes import Case, Facts, Finding, rule_of
 from hollow_chain.chain import Edge, Node, knots
@@ -57,8 +59,7 @@ class Kept(NamedTuple):
     way: Way
 
 
-@dataclass(frozen=True, slots=True)
-class Below:
+class Below(msgspec.Struct, frozen=True):
     """All that a look from one node down finds, that on the node itself excepted."""
 
     kept: tuple[Kept, ...] = ()

@@ -7,8 +7,9 @@ counts for :data:`STRENGTH` cases: with few cases the documented numbers hold, w
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
+
+import msgspec
 
 from hollow_chain.verdict.weigh import prior_of, weights
 
@@ -20,8 +21,7 @@ HIGHEST = 0.8
 WORTH_TELLING = 0.1
 
 
-@dataclass(frozen=True)
-class Experience:
+class Experience(msgspec.Struct, frozen=True, dict=True):
     """Confirmed cases, by cause."""
 
     confirmed: dict[str, int]

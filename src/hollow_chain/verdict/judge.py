@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
 from datetime import datetime
+
+import msgspec
+from msgspec.structs import replace
 
 from hollow_chain.causes import HINT, Case, Evidence, Facts, Finding, Standing
 from hollow_chain.causes.case import Learned
@@ -20,8 +22,7 @@ SETTLED = 0.85
 """A verdict this sure needs no further look."""
 
 
-@dataclass(frozen=True)
-class Cause:
+class Cause(msgspec.Struct, frozen=True):
     """A finding in its place: how sure all evidence together makes it, and the chain down to it."""
 
     finding: Finding
@@ -39,16 +40,15 @@ class Cause:
         return self.way.last
 
 
-@dataclass
-class Verdict:
+class Verdict(msgspec.Struct):
     """The answer to "why will this service not start?"."""
 
     target: Node
     state: str
     read_at: datetime | None
-    causes: list[Cause] = field(default_factory=list)
-    notes: list[Finding] = field(default_factory=list)
-    unread: list[str] = field(default_factory=list)
+    causes: list[Cause] = msgspec.field(default_factory=list)
+    notes: list[Finding] = msgspec.field(default_factory=list)
+    unread: list[str] = msgspec.field(default_factory=list)
     next_look: NextLook | None = None
 
     @property

@@ -8,7 +8,6 @@ plus the expected cost after each of its outcomes is less. The looks and their n
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
@@ -22,8 +21,7 @@ _UNLISTED = 0.5
 Belief = dict[str, float]
 
 
-@dataclass(frozen=True)
-class NextLook:
+class NextLook(msgspec.Struct, frozen=True):
     """The look that would tell more, why, and what each outcome would mean."""
 
     does: str

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+import msgspec
 
 from hollow_chain.causes.port.held import rivals
 from hollow_chain.causes.sockets import Sockets
@@ -15,20 +16,19 @@ _AT_BOOT = ("automatic", "delayed")
 _UP = ("running", "starting")
 
 
-@dataclass
-class PortRow:
+class PortRow(msgspec.Struct):
     """One port of one protocol on one host."""
 
     host: str
     port: int
     protocol: str
-    claims: list[tuple[Service, Claim]] = field(default_factory=list)
-    holders: list[Listener] = field(default_factory=list)
+    claims: list[tuple[Service, Claim]] = msgspec.field(default_factory=list)
+    holders: list[Listener] = msgspec.field(default_factory=list)
     clash: str = ""
     """``held``: a service that should run cannot get it; ``twice``: two that should run claim it; ``reserved``: the system
     keeps it for itself. Empty: none."""
     says: str = ""
-    remarks: list[str] = field(default_factory=list)
+    remarks: list[str] = msgspec.field(default_factory=list)
     """What is worth knowing though it is no clash."""
     free: int = 0
     """The nearest free port after it; told with a clash. 0: not looked for."""

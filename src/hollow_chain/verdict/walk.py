@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from datetime import timedelta
 from functools import cached_property
 from typing import NamedTuple, cast
+
+import msgspec
 
 from hollow_chain.causes import Case, Facts, Finding, Standing, rules_for
 from hollow_chain.causes.port.path import is_blocked
@@ -24,18 +25,17 @@ _MUST_BE_UP = ("Requisite", "BindsTo")
 """Links that a skipped start condition below does not satisfy (systemd.unit(5))."""
 
 
-@dataclass
-class Walked:
+class Walked(msgspec.Struct, dict=True):
     """What was found below one target: findings by node, in deepest-first order, and the way to each node."""
 
     target: Node
-    order: list[Node] = field(default_factory=list)
-    findings: dict[Key, list[Finding]] = field(default_factory=dict)
-    came_from: dict[Key, Node] = field(default_factory=dict)
-    below: dict[Key, list[Key]] = field(default_factory=dict)
-    hollow: set[Key] = field(default_factory=set)
+    order: list[Node] = msgspec.field(default_factory=list)
+    findings: dict[Key, list[Finding]] = msgspec.field(default_factory=dict)
+    came_from: dict[Key, Node] = msgspec.field(default_factory=dict)
+    below: dict[Key, list[Key]] = msgspec.field(default_factory=dict)
+    hollow: set[Key] = msgspec.field(default_factory=set)
     """Nodes that are an obstacle themselves; the others were only passed on the way."""
-    unknown_hosts: dict[str, Edge] = field(default_factory=dict)
+    unknown_hosts: dict[str, Edge] = msgspec.field(default_factory=dict)
 
     @cached_property
     def nodes(self) -> dict[Key, Node]:

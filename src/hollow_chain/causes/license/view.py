@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import cached_property
+
+import msgspec
 
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.rule import FITS, NOT_UP, Evidence
@@ -32,8 +33,7 @@ SECOND = pattern(
 ANY_STATE = ("running", *NOT_UP)
 
 
-@dataclass(frozen=True)
-class View:
+class View(msgspec.Struct, frozen=True, dict=True):
     """One license server as a rule sees it: its facts, its file, and what is wanted of it."""
 
     case: Case

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from hollow_chain.causes.acts import give_way, start
 from hollow_chain.causes.case import SOCKETS, Case

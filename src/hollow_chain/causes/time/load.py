@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from statistics import median
 
 from hollow_chain.causes.acts import limit as set_limit
 from hollow_chain.causes.acts import start, startup
@@ -88,6 +87,8 @@ def boot_contention(case: Case) -> Iterator[Finding]:
 
 
 def _boots_are_slow(at_boot: list[Start], by_hand: list[float], limit: float) -> bool:
+    from statistics import median
+
     took = [limit if start.outcome == "timeout" else start.seconds for start in at_boot if start.outcome != "failed"]
     return bool(took) and median([*took, limit]) > _SLOWER * median(by_hand)
 
