@@ -20,6 +20,12 @@ import tempfile
 import traceback
 from pathlib import Path
 
+from hollow_chain.causes import catalogue, meanings
+from hollow_chain.lazy import _Lazy
+from hollow_chain.verdict.looks import known_looks
+from hollow_chain.verdict.weigh import weights
+from hollow_chain.wording.secrets import mask_text
+
 SECONDS = 120
 """How long a call may take before it is given up."""
 _HEAVY = (
@@ -91,6 +97,16 @@ def _import_all() -> None:
             importlib.import_module(found.name)
     for name in _HEAVY:
         importlib.import_module(name)
+    for module in [one for name, one in sys.modules.items() if name.startswith("hollow_chain.")]:
+        for value in list(vars(module).values()):
+            if isinstance(value, _Lazy):
+                value.search("")
+    # What ships with the program as data, and is read at the first use.
+    catalogue()
+    weights()
+    known_looks()
+    mask_text("x" * 200)
+    meanings.read("error 1053")
 
 
 def _enter(process: int) -> None:

@@ -7,9 +7,8 @@ compares medians of few runs).
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
+from msgspec.structs import replace
 
 from hollow_chain.boot.durations import AT_ONCE, records_of
 from hollow_chain.boot.engine import simulate

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 
 import msgspec
+from msgspec.structs import replace
 
 from hollow_chain.boot.making import Expected
 from hollow_chain.boot.plan import Fault, Work
@@ -32,8 +32,7 @@ class NotUnderstood(ValueError):
     """A change that cannot be read or carried out; the text says which and what to do."""
 
 
-@dataclass
-class World:
+class World(msgspec.Struct):
     """What a change may touch: a host (a copy), and what is expected of its boot."""
 
     graph: Graph
@@ -66,8 +65,7 @@ class World:
 Act = Callable[[World, list[str]], str]
 
 
-@dataclass(frozen=True)
-class Verb:
+class Verb(msgspec.Struct, frozen=True):
     """One sentence of the language."""
 
     form: str

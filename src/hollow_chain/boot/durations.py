@@ -8,7 +8,8 @@ Starts that ran into a limit are records too: they would have taken longer than 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+
+import msgspec
 
 from hollow_chain.boot.plan import Work
 from hollow_chain.facts.host import Host
@@ -21,8 +22,7 @@ _OUT_OF_TIME = (1053, 1460, 258)
 """Numbers of the control-manager family for a start that did not answer in time."""
 
 
-@dataclass(frozen=True)
-class Prior:
+class Prior(msgspec.Struct, frozen=True):
     """What is known of a kind of service before its own records are seen. Spreads are of the logarithm."""
 
     seconds: float

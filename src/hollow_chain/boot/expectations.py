@@ -7,7 +7,7 @@ simulation does by itself. Which of them a cause is, is said where it is registe
 
 from __future__ import annotations
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from hollow_chain.boot.durations import prior_of, work_of
 from hollow_chain.boot.making import Expected

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from hollow_chain.boot import control_rules, systemd_rules
 from hollow_chain.boot.expectations import expected_of

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field, replace
 from itertools import combinations
 from typing import Any
+
+import msgspec
+from msgspec.structs import replace
 
 from hollow_chain.boot.durations import work_of
 from hollow_chain.boot.plan import BootPlan, Fault, Held, Unit, Work
@@ -19,21 +21,20 @@ from hollow_chain.facts.service import Claim, Service
 UP = ("running", "done")
 
 
-@dataclass
-class Expected:
+class Expected(msgspec.Struct):
     """What is known beforehand of how the starts of a host will go; see ``expectations``."""
 
-    faults: dict[str, Fault] = field(default_factory=dict)
-    rivals: list[tuple[str, str, str]] = field(default_factory=list)
+    faults: dict[str, Fault] = msgspec.field(default_factory=dict)
+    rivals: list[tuple[str, str, str]] = msgspec.field(default_factory=list)
     """Two services and the cause, where only one of the two can have something."""
-    uses: dict[str, list[str]] = field(default_factory=dict)
+    uses: dict[str, list[str]] = msgspec.field(default_factory=dict)
     """What a service uses without saying so."""
-    works: dict[str, Work] = field(default_factory=dict)
+    works: dict[str, Work] = msgspec.field(default_factory=dict)
     """Durations that are supposed, or calibrated, in place of the fitted ones."""
-    moments: dict[str, tuple[float, float]] = field(default_factory=dict)
+    moments: dict[str, tuple[float, float]] = msgspec.field(default_factory=dict)
     """Moments before which a service is not started, and their spread, as supposed."""
     cores: float | None = None
-    notes: list[str] = field(default_factory=list)
+    notes: list[str] = msgspec.field(default_factory=list)
 
 
 class Draft:

@@ -7,15 +7,15 @@ nothing knows of families. All durations and moments are seconds; moments count 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+
+import msgspec
 
 FOREVER = math.inf
 NEEDS = "needs"
 """In the place of a cause: what the unit needs did not come up."""
 
 
-@dataclass(frozen=True)
-class Work:
+class Work(msgspec.Struct, frozen=True):
     """How long a start takes when it has the host for itself: log-normal, and what it spends that time on.
 
     ``seconds`` is the median, ``spread`` the standard deviation of the logarithm. A start first reads from the disk,
@@ -36,8 +36,7 @@ class Work:
         return max(0.0, 1.0 - self.disk - self.cpu)
 
 
-@dataclass(frozen=True)
-class Fault:
+class Fault(msgspec.Struct, frozen=True):
     """Something that makes a start fail, or ends what was started."""
 
     cause: str
@@ -47,8 +46,7 @@ class Fault:
     """Seconds after it is up until it ends; None: the start itself fails."""
 
 
-@dataclass(frozen=True)
-class Retry:
+class Retry(msgspec.Struct, frozen=True):
     """What the manager does when it failed."""
 
     after: float = 0.1
@@ -61,8 +59,7 @@ class Retry:
     on_failure: bool = True
 
 
-@dataclass(frozen=True)
-class Held:
+class Held(msgspec.Struct, frozen=True):
     """Something of which there is only so much: an endpoint that two want, a lock, seats."""
 
     name: str
@@ -71,8 +68,7 @@ class Held:
     amount: int = 1
 
 
-@dataclass(frozen=True)
-class Unit:
+class Unit(msgspec.Struct, frozen=True):
     """One service (or target, mount, ...) in the boot. Others are named by their place in the plan."""
 
     name: str
@@ -112,18 +108,17 @@ class Unit:
     """Whether it runs in the facts that the plan was made from. None: not known."""
 
 
-@dataclass
-class BootPlan:
+class BootPlan(msgspec.Struct):
     """A whole boot of one host."""
 
     host: str
-    units: list[Unit] = field(default_factory=list)
-    held: list[Held] = field(default_factory=list)
+    units: list[Unit] = msgspec.field(default_factory=list)
+    held: list[Held] = msgspec.field(default_factory=list)
     cores: float = 1.0
     disks: float = 1.0
-    cuts: list[tuple[float, frozenset[int]]] = field(default_factory=list)
+    cuts: list[tuple[float, frozenset[int]]] = msgspec.field(default_factory=list)
     """Ways in which loops are cut: the chance of each, and the units whose start it drops. Empty: no loop."""
-    notes: list[str] = field(default_factory=list)
+    notes: list[str] = msgspec.field(default_factory=list)
     """What the reader should know about how the plan was made."""
 
     def index(self, name: str) -> int | None:

@@ -26,7 +26,8 @@ from __future__ import annotations
 import random
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from hollow_chain.boot.making import UP, Draft, Expected
 from hollow_chain.boot.plan import FOREVER, BootPlan, Fault, Retry, Unit, Work

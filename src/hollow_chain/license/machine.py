@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-import platform
+import socket
 from pathlib import Path
 
 from hollow_chain.facts.host import Host, HostLimits
@@ -14,7 +14,7 @@ def this_machine() -> Host:
     from hollow_chain.sources.processes import adapters
 
     found = [a for a in adapters() if a.hardware_address.replace(":", "").replace("-", "").strip("0")]
-    return Host(name=platform.node() or "this-host", adapters=found)
+    return Host(name=socket.gethostname() or "this-host", adapters=found)
 
 
 def machine_for(path: Path) -> Host:

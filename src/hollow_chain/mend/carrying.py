@@ -201,7 +201,8 @@ class Carrier:
 
     def _one(self, journal: Journal, attempt: int, number: int, step: Step, before: list[Step]) -> None:
         """One step: is it still to be done, what is there now, do it, did it hold?"""
-        facts = Facts(Graph(self.hands.facts()))
+        # Whose a file is counts where a step may open or remove something: no rule may propose that of a package's file.
+        facts = Facts(Graph(self.hands.facts(with_packages=step.act is not None and step.act.verb in _OPENS)))
         if self._is_so_already(facts, step):
             self.tell(f"already so: {step.does}")
             journal.note("before", attempt, number)

@@ -26,8 +26,8 @@ class Hands(Protocol):
     def lacks(self, steps: list[Step]) -> list[str]:
         """Rights that *steps* need and that are not there, in words."""
 
-    def facts(self, with_claims: bool = False) -> Snapshot:
-        """The facts, read now."""
+    def facts(self, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
+        """The facts, read now; with what whole configurations claim and with the packages of files, where that is asked for."""
 
     def look(self, path: str) -> File | None:
         """What is at a path now."""

@@ -34,7 +34,7 @@ class LabHands:
 
         return [] if os.access(self.folder, os.W_OK) else [f"to write in {self.folder}"]
 
-    def facts(self, with_claims: bool = False) -> Snapshot:
+    def facts(self, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
         """The host as it is by its own clock."""
         return snapshot([load(self.folder).host], "hollow-chain lab")
 

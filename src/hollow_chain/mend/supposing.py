@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Callable, Iterable
-from dataclasses import replace
 
 import msgspec
 import numpy as np
+from msgspec.structs import replace
 
 from hollow_chain.boot.changes import VERBS as CHANGES
 from hollow_chain.boot.changes import World

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import os
-import platform
 import signal
+import socket
 import time
 from pathlib import Path
 from typing import Any
@@ -32,7 +32,7 @@ class SystemdHands:
     """This machine, now."""
 
     def __init__(self, target: str = "") -> None:
-        self.host = platform.node() or "this-host"
+        self.host = socket.gethostname() or "this-host"
         self.machine = machine_id()
         self.place = PLACE
         self._target = target
@@ -53,13 +53,13 @@ class SystemdHands:
         ]
         return [f"root's right {words}" for words, needed in wanted if verbs & needed]
 
-    def facts(self, with_claims: bool = False) -> Snapshot:
+    def facts(self, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
         """This machine, read now."""
         from hollow_chain import __version__
         from hollow_chain.sources import live
 
         extra = (self._target,) if self._target else ()
-        found = live.read(f"hollow-chain {__version__}", extra, with_claims, with_packages=True)
+        found = live.read(f"hollow-chain {__version__}", extra, with_claims, with_packages)
         self._graph = Graph(found)
         return found
 
@@ -288,7 +288,7 @@ def machine_id() -> str:
         number = Path("/etc/machine-id").read_text().strip()
     except OSError:
         number = ""
-    return f"{number or 'no machine ID'} {platform.node()}"
+    return f"{number or 'no machine ID'} {socket.gethostname()}"
 
 
 def _ends(unit: dict[str, Any]) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import platform
 import re
+import socket
 import threading
 from datetime import UTC, datetime
 from pathlib import Path
@@ -107,7 +108,7 @@ def _host(bus: systemd_bus.BusFacts, beside: _Beside) -> Host:
     ]
     _add_triggers(units, bus)
     return Host(
-        name=platform.node() or "this-host",
+        name=socket.gethostname() or "this-host",
         manager="systemd",
         read_at=datetime.now(UTC),
         boot_at=moment(manager.get("UserspaceTimestamp")) or moment(manager.get("KernelTimestamp")),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import platform
+import os
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -67,7 +67,7 @@ def reboot_due(container: bool) -> str:
     if _ASKED_FOR.exists():
         names = " ".join(_tail(f"{_ASKED_FOR}.pkgs")).split()
         return f"asked for by {', '.join(dict.fromkeys(names[:5]))}" if names else "asked for by an update"
-    running = platform.release()
+    running = os.uname().release
     if not container and _MODULES.is_dir() and any(_MODULES.iterdir()) and not (_MODULES / running).exists():
         return f"the modules of the running kernel {running} are gone, a newer one is installed"
     return ""
