@@ -13,23 +13,29 @@ READ_AT = datetime(2026, 3, 4, 6, 12, tzinfo=UTC)
 BOOT_AT = READ_AT - timedelta(hours=9)
 
 
-def made_up(services: int, hosts: int = 1, seed: int = 1) -> Snapshot:
-    """A snapshot with *services* in all on *hosts*, with about three troubles in a hundred services."""
+def made_up(services: int, hosts: int = 1, seed: int = 1, block: int = 0) -> Snapshot:
+    """A snapshot with *services* in all on *hosts*, with about three troubles in a hundred services.
+
+    Each needs some of the 400 before it, so that chains are the deeper the larger the host is. With a *block* of so many, each needs
+    some of its own block only, and one block is as the other: a host of twice as many has twice as much of everything.
+    """
     dice = random.Random(seed)
     each = services // hosts
-    return snapshot([_host(f"pier-{n:03d}", each, dice) for n in range(hosts)], "bench")
+    return snapshot([_host(f"pier-{n:03d}", each, dice, block) for n in range(hosts)], "bench")
 
 
-def _host(name: str, services: int, dice: random.Random) -> Host:
+def _host(name: str, services: int, dice: random.Random, block: int) -> Host:
     host = Host(name=name, manager="systemd", read_at=READ_AT, boot_at=BOOT_AT, architecture="x86_64")
     for number in range(services):
-        host.services.append(_service(host, number, dice))
+        if block and number % block == 0:
+            dice = random.Random(block)
+        host.services.append(_service(host, number, dice, number - number % block if block else max(0, number - 400)))
     return host
 
 
-def _service(host: Host, number: int, dice: random.Random) -> Service:
+def _service(host: Host, number: int, dice: random.Random, first: int) -> Service:
     name = f"berth-{number:05d}.service"
-    lower = [f"berth-{dice.randrange(max(0, number - 400), number):05d}.service" for _ in range(3)] if number else []
+    lower = [f"berth-{dice.randrange(first, number):05d}.service" for _ in range(3)] if number > first else []
     path = f"/usr/lib/berth/bin/berth-{number % 97}"
     started = BOOT_AT + timedelta(seconds=5 + number % 60)
     service = Service(

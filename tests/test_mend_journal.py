@@ -149,7 +149,7 @@ class NoteHands:
     def lacks(self, steps: list[Step]) -> list[str]:
         return []
 
-    def facts(self, with_claims: bool = False) -> Snapshot:
+    def facts(self, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
         up = self.up_after and any(one.startswith("do start") for one in self.did)
         last = LastRun(result="success" if up else "exit-code", exit_status=None if up else 1, started_at=NOON)
         service = Service(name="a.service", state="running" if up else "failed", startup="automatic", last=last)
