@@ -6,7 +6,7 @@ import io
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from rich.console import Console
 
@@ -193,6 +193,32 @@ def agree(document: Snapshot) -> int:
 @given(snapshots)
 def test_the_fleet_and_the_single_look_agree(document: Snapshot) -> None:
     agree(document)
+
+
+questions = st.lists(
+    st.tuples(
+        st.integers(0, 13),
+        st.sampled_from(["", "", "error 1053", "connect to 127.0.0.1:80 failed: connection refused"]),
+    ),
+    min_size=2,
+    max_size=6,
+)
+
+
+def told(facts: Facts, question: tuple[int, str]) -> list[tuple[str, str, float]]:
+    nodes = list(facts.graph.nodes())
+    verdict = diagnose(facts, nodes[question[0] % len(nodes)], question[1])
+    return [(c.finding.cause, c.finding.service, c.confidence) for c in verdict.causes]
+
+
+@settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@given(snapshots, questions)
+def test_an_answer_does_not_depend_on_what_was_asked_before(document: Snapshot, asked: list[tuple[int, str]]) -> None:
+    assume(any(host.services for host in document.hosts))
+    shared = Facts(Graph(document))
+    for question in asked:
+        assert told(shared, question) == told(Facts(Graph(document)), question)
+    assert list(diagnose_all(shared)) == list(diagnose_all(Facts(Graph(document))))
 
 
 def test_the_fleet_and_the_single_look_agree_on_the_demo(demo_facts: Path) -> None:

@@ -116,8 +116,17 @@ class Facts:
         """What the user saw, and of which node."""
         self.learned: Learned | None = None
         """What confirmed cases say of how usual each cause is. None: nothing, the documented numbers hold."""
-        self.memory: dict[object, object] = {}
-        """What the walks have found so far, by what it is about; the facts do not change under them."""
+        self._memories: dict[object, dict[object, object]] = {}
+
+    @property
+    def memory(self) -> dict[object, object]:
+        """What the walks have found so far, by what it is about; the facts do not change under them.
+
+        What a user saw is evidence, and where all is looked through less has to be followed: what is found under one of these is
+        not what is found without.
+        """
+        about = self.says, self.asked if self.says else None, self.troubled is not None
+        return self._memories.setdefault(about, {})
 
     def index(self, host: str) -> HostIndex:
         """The look-ups of the host of that name."""
