@@ -46,7 +46,7 @@ def main() -> None:
     from hollow_chain.mend import files_kept, journal, lab_hands, systemd_calls, systemd_hands
 
     moments = Moments(int(sys.argv[1]))
-    moments.around(journal.Journal, "write", before=True, after=True)
+    moments.around(journal.MendJournal, "write", before=True, after=True)
     for hands in (lab_hands.LabHands, systemd_hands.SystemdHands):
         moments.around(hands, "do", before=False, after=True)
     moments.around(systemd_calls.Manager, "call", before=True, after=False)

@@ -13,13 +13,13 @@ from hollow_chain.facts.service import LastRun, Limits, Program, Service
 from hollow_chain.lazy import pattern
 from hollow_chain.sources import boots, licenses, upkeep
 from hollow_chain.sources.evidence_files import EvidenceReader
-from hollow_chain.sources.journal import FAILED, STARTED, STARTING, Told
+from hollow_chain.sources.journal import FAILED, STARTED, STARTING, ManagerRecord
 
 BEGAN = datetime(2026, 3, 4, 5, 0, tzinfo=UTC)
 
 
-def told(*records: tuple[float, str], boot: str = "b") -> list[Told]:
-    return [Told(BEGAN + timedelta(seconds=second), "a.service", code, boot) for second, code in records]
+def told(*records: tuple[float, str], boot: str = "b") -> list[ManagerRecord]:
+    return [ManagerRecord(BEGAN + timedelta(seconds=second), "a.service", code, boot) for second, code in records]
 
 
 def test_starts_are_paired_with_how_they_went() -> None:

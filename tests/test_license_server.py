@@ -20,7 +20,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hollow_chain.license import asking, wire
-from hollow_chain.license.file import Entitlement
+from hollow_chain.license.file import SignedEntitlement
 from hollow_chain.license.seats import TAKEN, Denial, SeatBook
 from hollow_chain.sources.processes import adapters
 from tests.conftest import PROGRAM, Run
@@ -333,7 +333,7 @@ def test_lines_are_cut_alike_however_they_come(parts: list[bytes]) -> None:
 )
 def test_never_more_seats_than_there_are(moves: list[tuple[str, int, int]]) -> None:
     book, now, most = SeatBook(1.0), 0.0, 4
-    book.load([Entitlement(publisher="m", product="p", seats=most, signature="")])
+    book.load([SignedEntitlement(publisher="m", product="p", seats=most, signature="")])
     for move, who, count in moves:
         now += 0.4
         name = f"c{who}"
@@ -344,7 +344,7 @@ def test_never_more_seats_than_there_are(moves: list[tuple[str, int, int]]) -> N
             now += 2.0
         elif move == "load":
             most = max(most, count + 3)
-            book.load([Entitlement(publisher="m", product="p", seats=most, signature="")])
+            book.load([SignedEntitlement(publisher="m", product="p", seats=most, signature="")])
         for seat in list(book.seats.values()):
             if seat.client == name and move in ("give", "keep"):
                 assert book.give(seat.number, name) if move == "give" else book.keep(seat.number, name, now)

@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 
-from hollow_chain.mend.journal import Journal, Record, read, standing_of
+from hollow_chain.mend.journal import MendJournal, Record, read, standing_of
 from tests.conftest import Run
 from tests.forking import Parent
 from tests.power_cut import PASSED
@@ -98,7 +98,7 @@ def test_an_undo_that_is_cut_off_is_gone_on_with(run: Run, cut: Cut, tmp_path: P
     assert whole(broken) == before
 
 
-def records(path: Path) -> Journal:
+def records(path: Path) -> MendJournal:
     return read(next(path.glob("*.jsonl")))
 
 

@@ -21,7 +21,7 @@ from hollow_chain.facts.service import LastRun
 from hollow_chain.mend import journal as journals
 from hollow_chain.mend.carrying import Carrier
 from hollow_chain.mend.hands import NotDone
-from hollow_chain.mend.journal import FORMAT, VERSION, Journal, Record, begin, line_of, read
+from hollow_chain.mend.journal import FORMAT, VERSION, MendJournal, Record, begin, line_of, read
 from hollow_chain.mend.plan import Step
 from hollow_chain.trouble import Trouble
 
@@ -32,7 +32,7 @@ def head(**more: Any) -> Record:
     return Record("begun", NOON, FORMAT, VERSION, id="m", host="quay", machine="m1", target="a.service", **more)
 
 
-def journal(folder: Path, *notes: str) -> Journal:
+def journal(folder: Path, *notes: str) -> MendJournal:
     made = begin(folder, head())
     for what in notes:
         made.note(what)  # type: ignore[arg-type]

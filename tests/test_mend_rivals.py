@@ -10,7 +10,7 @@ from hollow_chain.causes import Evidence, Facts, Finding, Mend
 from hollow_chain.causes import acts as say
 from hollow_chain.chain import Graph
 from hollow_chain.facts.codec import decode
-from hollow_chain.mend.carrying import Carrier, Outcome
+from hollow_chain.mend.carrying import Carrier, MendOutcome
 from hollow_chain.mend.journal import all_in, locked
 from hollow_chain.mend.lab_hands import LabHands
 from hollow_chain.mend.plan import Plan
@@ -72,7 +72,7 @@ def carrier(path: Path) -> Carrier:
     return Carrier(LabHands(path.parent), lambda text: None, watch=10)
 
 
-def applied(path: Path, plan: Plan) -> Outcome:
+def applied(path: Path, plan: Plan) -> MendOutcome:
     carries = carrier(path)
     with locked(carries.hands.place):
         return carries.apply(plan)

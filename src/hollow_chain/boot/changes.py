@@ -65,7 +65,7 @@ class World(msgspec.Struct):
 Act = Callable[[World, list[str]], str]
 
 
-class Verb(msgspec.Struct, frozen=True):
+class ChangeVerb(msgspec.Struct, frozen=True):
     """One sentence of the language."""
 
     form: str
@@ -236,20 +236,20 @@ def _fails(world: World, words: list[str]) -> str:
     return f"{name} fails to start"
 
 
-VERBS: dict[str, Verb] = {
-    "startup": Verb("startup SERVICE TYPE", "startup PriceList automatic", _startup),
-    "limit": Verb("limit SERVICE|all DURATION", "limit ChartRender 60s", _limit),
-    "need": Verb("need SERVICE OTHER", "need LaneCount PlateStore", _need),
-    "after": Verb("after SERVICE OTHER", "after LaneCount PlateStore", _after),
-    "cut": Verb("cut SERVICE OTHER", "cut FogHorn RelayBoard", _cut),
-    "delay": Verb("delay SERVICE DURATION", "delay LaneCount 90s", _delay),
-    "event": Verb("event SERVICE AT [WITHIN]", "event CardReader 20s 10s", _event),
-    "port": Verb("port SERVICE NUMBER", "port BoardWeb 8081", _port),
-    "account": Verb("account SERVICE USER", "account FuelDock LocalService", _account),
-    "takes": Verb("takes SERVICE DURATION", "takes PlateStore 10s", _takes),
-    "cores": Verb("cores NUMBER", "cores 8", _cores),
-    "mended": Verb("mended SERVICE", "mended LogBook", _mended),
-    "fails": Verb("fails SERVICE", "fails PlateStore", _fails),
+VERBS: dict[str, ChangeVerb] = {
+    "startup": ChangeVerb("startup SERVICE TYPE", "startup PriceList automatic", _startup),
+    "limit": ChangeVerb("limit SERVICE|all DURATION", "limit ChartRender 60s", _limit),
+    "need": ChangeVerb("need SERVICE OTHER", "need LaneCount PlateStore", _need),
+    "after": ChangeVerb("after SERVICE OTHER", "after LaneCount PlateStore", _after),
+    "cut": ChangeVerb("cut SERVICE OTHER", "cut FogHorn RelayBoard", _cut),
+    "delay": ChangeVerb("delay SERVICE DURATION", "delay LaneCount 90s", _delay),
+    "event": ChangeVerb("event SERVICE AT [WITHIN]", "event CardReader 20s 10s", _event),
+    "port": ChangeVerb("port SERVICE NUMBER", "port BoardWeb 8081", _port),
+    "account": ChangeVerb("account SERVICE USER", "account FuelDock LocalService", _account),
+    "takes": ChangeVerb("takes SERVICE DURATION", "takes PlateStore 10s", _takes),
+    "cores": ChangeVerb("cores NUMBER", "cores 8", _cores),
+    "mended": ChangeVerb("mended SERVICE", "mended LogBook", _mended),
+    "fails": ChangeVerb("fails SERVICE", "fails PlateStore", _fails),
 }
 
 

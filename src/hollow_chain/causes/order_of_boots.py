@@ -12,7 +12,7 @@ from hollow_chain.facts.host import BootRecord
 from hollow_chain.facts.service import Service
 
 
-class Boot(msgspec.Struct, frozen=True):
+class TriedBoot(msgspec.Struct, frozen=True):
     """One boot as it went for one service: whether it came up, and when it was begun or up (seconds after boot)."""
 
     record: BootRecord
@@ -30,7 +30,7 @@ class Order(msgspec.Struct, frozen=True):
     bad: int
 
 
-def boots_of(case: Case) -> list[Boot]:
+def boots_of(case: Case) -> list[TriedBoot]:
     """All recorded boots in which the service was tried, the present one included."""
     found = []
     for record in case.index.boots:
@@ -40,7 +40,7 @@ def boots_of(case: Case) -> list[Boot]:
         if moment is None and name in record.failed:
             moment = _recorded_try(case, record)
         if moment is not None and (good or name in record.failed):
-            found.append(Boot(record, good, moment))
+            found.append(TriedBoot(record, good, moment))
     return found
 
 
@@ -71,6 +71,6 @@ def orders(case: Case) -> Iterator[Order]:
                 yield Order(other, True, len(good), len(bad))
 
 
-def _up_before(boot: Boot) -> frozenset[str]:
+def _up_before(boot: TriedBoot) -> frozenset[str]:
     """What was up before the service was begun."""
     return frozenset(name for name, up in boot.record.up_seconds.items() if up < boot.moment)

@@ -133,7 +133,7 @@ class Finding(msgspec.Struct, frozen=True):
             raise ValueError("a claim without evidence is not made")
 
 
-class Look(Protocol):
+class RuleFunction(Protocol):
     """What a rule is made of: a function of one node's case."""
 
     __code__: CodeType
@@ -147,7 +147,7 @@ class Rule(msgspec.Struct, frozen=True):
 
     cause: str
     family: str
-    look: Look
+    look: RuleFunction
     boot: Boot
     """What it means for the next boot."""
     states: frozenset[str] = frozenset()
@@ -203,13 +203,13 @@ _RULES: dict[str, Rule] = {}
 NOT_UP = ("stopped", "failed", "starting", "stopping", "paused", "unknown")
 
 
-def cause(name: str, boot: Boot, states: Iterable[str] = (), **nature: Any) -> Callable[[Look], Look]:
+def cause(name: str, boot: Boot, states: Iterable[str] = (), **nature: Any) -> Callable[[RuleFunction], RuleFunction]:
     """Register the decorated function as the rule for the cause *name*; its module (or package) names the family.
 
     *boot* says what the cause means for the next boot; *nature*: the other fields of :class:`Rule`, where they are not as usual.
     """
 
-    def register(look: Look) -> Look:
+    def register(look: RuleFunction) -> RuleFunction:
         if name in _RULES:
             raise ValueError(f"two rules for the cause {name}")
         family = look.__module__.split(".causes.")[1].partition(".")[0]

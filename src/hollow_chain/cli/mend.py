@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from hollow_chain.experience.store import Store
-    from hollow_chain.mend.carrying import Carrier, Outcome
+    from hollow_chain.mend.carrying import Carrier, MendOutcome
     from hollow_chain.mend.hands import Hands
     from hollow_chain.mend.plan import Plan
     from hollow_chain.verdict import Verdict
@@ -116,7 +116,7 @@ def _plan(target: str, source: Path | None, host: str, wish: Wish) -> int:
     return 0 if outcome.well else MEND_DID_NOT_HOLD
 
 
-def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: Wish) -> Outcome:
+def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: Wish) -> MendOutcome:
     import time
 
     from hollow_chain.mend.journal import locked
@@ -218,7 +218,7 @@ def _carrier(hands: Hands, watch: float) -> Carrier:
     return Carrier(hands, tell, watch)
 
 
-def _show(plan: Plan, outcome: Outcome | None, json: bool, is_carried_out: bool = False) -> None:
+def _show(plan: Plan, outcome: MendOutcome | None, json: bool, is_carried_out: bool = False) -> None:
     if json:
         from hollow_chain.show.documents import to_json
         from hollow_chain.show.mend import plan_document
@@ -234,7 +234,7 @@ def _show(plan: Plan, outcome: Outcome | None, json: bool, is_carried_out: bool 
             page.gap()
 
 
-def _show_outcome(plan: Plan | None, outcome: Outcome, json: bool) -> None:
+def _show_outcome(plan: Plan | None, outcome: MendOutcome, json: bool) -> None:
     if json:
         from hollow_chain.show.documents import to_json
         from hollow_chain.show.mend import later_document, plan_document

@@ -78,14 +78,14 @@ class Columns(msgspec.Struct, frozen=True):
         return cls(names, form)
 
 
-class Record(msgspec.Struct, frozen=True):
+class LogRecord(msgspec.Struct, frozen=True):
     """One record with the host that it names, if any."""
 
     event: Event
     host: str = ""
 
 
-def read(data: bytes, source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
+def read(data: bytes, source: str, columns: Columns, year_of: datetime) -> Iterator[LogRecord]:
     """The records of a log in any of the known forms; *year_of* is when it was last written, for stamps without a year.
 
     One at a time: a log of short lines would take twenty times its size as a list. Raises :class:`RecordError` where the form is
@@ -125,7 +125,7 @@ def _text(data: bytes) -> str:
     return data.decode("utf-8-sig", "replace")
 
 
-Form = Callable[[Iterator[str], str, Columns, datetime], Iterator[Record]]
+Form = Callable[[Iterator[str], str, Columns, datetime], Iterator[LogRecord]]
 
 
 def _form(first: str, columns: Columns) -> Form:
@@ -154,7 +154,7 @@ def _mapped(names: list[str], columns: Columns) -> dict[str, str]:
     return found
 
 
-def _json_lines(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
+def _json_lines(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[LogRecord]:
     """JSON lines"""
     for line in lines:
         try:
@@ -168,7 +168,7 @@ def _json_lines(lines: Iterator[str], source: str, columns: Columns, year_of: da
                 yield record
 
 
-def _csv(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
+def _csv(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[LogRecord]:
     """CSV with a heading"""
     first = next(lines)
     rows = csv.reader((f"{line}\n" for line in itertools.chain([first], lines)), delimiter=_delimiter(first))
@@ -204,7 +204,7 @@ def _cells(line: str) -> list[str]:
         return []
 
 
-def _syslog(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[Record]:
+def _syslog(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[LogRecord]:
     """syslog lines"""
     for line in lines:
         found = _RFC5424.match(line)
@@ -225,7 +225,7 @@ def _syslog(lines: Iterator[str], source: str, columns: Columns, year_of: dateti
             yield record
 
 
-def _record(parts: dict[str, Any], source: str, columns: Columns) -> Record | None:
+def _record(parts: dict[str, Any], source: str, columns: Columns) -> LogRecord | None:
     at = parts.get("at")
     moment = at if isinstance(at, datetime) else _moment(at, columns.moment_form)
     text = parts.get("text")
@@ -241,7 +241,7 @@ def _record(parts: dict[str, Any], source: str, columns: Columns) -> Record | No
         number=number_in(said) or _number(parts.get("number")),
         process=_number(parts.get("process")) or 0,
     )
-    return Record(event, str(parts.get("host") or "")[:200])
+    return LogRecord(event, str(parts.get("host") or "")[:200])
 
 
 def number_in(text: str) -> int | None:

@@ -13,7 +13,7 @@ from hollow_chain.boot.plan import Fault, Work
 from hollow_chain.causes import named
 from hollow_chain.facts.host import Event, File, Host, HostAccount, Listener
 from hollow_chain.facts.service import LastRun, Service
-from hollow_chain.lab.state import Folder, LabFault
+from hollow_chain.lab.state import HostFolder, LabFault
 from hollow_chain.lab.words import SOURCE
 from hollow_chain.trouble import wrong_call
 
@@ -29,7 +29,7 @@ class Kind:
     form: str
     says: str
     expects: Callable[[Expected, LabFault], None] = lambda expected, fault: None
-    shows: Callable[[Folder, Service, LabFault], None] = lambda folder, service, fault: None
+    shows: Callable[[HostFolder, Service, LabFault], None] = lambda folder, service, fault: None
 
 
 def _slow(expected: Expected, fault: LabFault) -> None:
@@ -52,7 +52,7 @@ def _hidden(expected: Expected, fault: LabFault) -> None:
     expected.uses.setdefault(fault.service, []).append(fault.other)
 
 
-def _take_port(folder: Folder, service: Service, fault: LabFault) -> None:
+def _take_port(folder: HostFolder, service: Service, fault: LabFault) -> None:
     ports = [claim for claim in service.claims if claim.port and not claim.switched_off]
     if not ports:
         raise wrong_call(f"{service.name} claims no port, so none can be taken from it")
@@ -62,26 +62,26 @@ def _take_port(folder: Folder, service: Service, fault: LabFault) -> None:
     folder.host.sockets_read = True
 
 
-def _bar_account(folder: Folder, service: Service, fault: LabFault) -> None:
+def _bar_account(folder: HostFolder, service: Service, fault: LabFault) -> None:
     user = service.account.user if service.account else "LocalSystem"
     others = [account for account in folder.host.accounts if account.name != user]
     folder.host.accounts = [*others, HostAccount(name=user, may_run_services=False)]
 
 
-def _remove_program(folder: Folder, service: Service, fault: LabFault) -> None:
+def _remove_program(folder: HostFolder, service: Service, fault: LabFault) -> None:
     path = service.program.path if service.program else ""
     if not path:
         raise wrong_call(f"the program of {service.name} is not known, so it cannot be taken away")
     folder.host.files = [*(f for f in folder.host.files if f.path != path), File(path=path, exists=False)]
 
 
-def _needs_claim(folder: Folder, service: Service, fault: LabFault) -> None:
+def _needs_claim(folder: HostFolder, service: Service, fault: LabFault) -> None:
     other = next((s for s in folder.host.services if s.name == fault.other), None)
     if other is None or not any(claim.port for claim in other.claims):
         raise wrong_call(f"{fault.other} claims no port that {service.name} could use")
 
 
-def _update(folder: Folder, service: Service, fault: LabFault) -> None:
+def _update(folder: HostFolder, service: Service, fault: LabFault) -> None:
     """An update stops the service and forgets to start it."""
     begun, ended = folder.clock, folder.clock + timedelta(seconds=_UPDATE_SECONDS)
     title = service.display_name or service.name

@@ -20,7 +20,7 @@ from hollow_chain.facts.host import BootRecord, Event, File, Host, HostLimits, L
 from hollow_chain.facts.service import LastRun, Service, Start
 from hollow_chain.lab import words
 from hollow_chain.lab.faults import expected_of
-from hollow_chain.lab.state import Coming, Folder
+from hollow_chain.lab.state import Coming, HostFolder
 
 MOST_EVENTS = 2000
 MOST_STARTS = 20
@@ -39,7 +39,7 @@ class Refused(Exception):
 class Machine:
     """A stand-in host that is at work."""
 
-    def __init__(self, folder: Folder) -> None:
+    def __init__(self, folder: HostFolder) -> None:
         self.folder, self.host, self.lab = folder, folder.host, folder.lab
 
     # What can be asked of it.

@@ -61,7 +61,7 @@ class Lab(Part):
     coming: list[Coming] = []
 
 
-class Folder:
+class HostFolder:
     """A stand-in host on disk."""
 
     def __init__(self, path: Path, host: Host, lab: Lab) -> None:
@@ -83,7 +83,7 @@ class Folder:
         write_atomically(self.path / FILE, msgspec.json.format(msgspec.json.encode(document), indent=1), 0o600)
 
 
-def load(path: Path) -> Folder:
+def load(path: Path) -> HostFolder:
     """The stand-in host in *path*. Raises :class:`Trouble` where there is none, or it cannot be read."""
     file = path / FILE
     try:
@@ -98,11 +98,11 @@ def load(path: Path) -> Folder:
         raise Trouble(f"cannot read {file}: {error}") from None
     if lab.format != FORMAT or lab.version != VERSION or len(found.hosts) != 1:
         raise Trouble(f"cannot read {file}: not a stand-in host of version {VERSION}")
-    return Folder(path, found.hosts[0], lab)
+    return HostFolder(path, found.hosts[0], lab)
 
 
 @contextlib.contextmanager
-def changing(path: Path) -> Iterator[Folder]:
+def changing(path: Path) -> Iterator[HostFolder]:
     """The stand-in host in *path*, for one change at a time; written when all went well, left as it was otherwise."""
     import fcntl
 
@@ -118,7 +118,7 @@ def changing(path: Path) -> Iterator[Folder]:
         folder.save()
 
 
-def make(path: Path, host: Host, seed: int) -> Folder:
+def make(path: Path, host: Host, seed: int) -> HostFolder:
     """Make a stand-in host in *path* from the facts of *host*. Raises :class:`Trouble` where there is one already."""
     if (path / FILE).exists():
         raise Trouble(f"there is a stand-in host in {path} already; name another folder, or remove it")
@@ -127,6 +127,6 @@ def make(path: Path, host: Host, seed: int) -> Folder:
     except OSError as error:
         raise Trouble(f"cannot make the folder {path}: {(error.strerror or str(error)).lower()}") from None
     path.chmod(0o700)
-    folder = Folder(path, host, Lab(seed=seed))
+    folder = HostFolder(path, host, Lab(seed=seed))
     folder.save()
     return folder

@@ -19,9 +19,9 @@ from typing import Any
 import msgspec
 
 from hollow_chain.license import wire
-from hollow_chain.license.file import Entitlement
+from hollow_chain.license.file import SignedEntitlement
 from hollow_chain.license.seats import Denial, Pool, Seat, SeatBook, title
-from hollow_chain.license.serving import Connection, Held, Log, OwnFiles
+from hollow_chain.license.serving import AlreadyHeld, Connection, Log, OwnFiles
 
 
 class Orders(msgspec.Struct, kw_only=True):
@@ -33,10 +33,10 @@ class Orders(msgspec.Struct, kw_only=True):
     folder: str
     heartbeat: float
     log: str = ""
-    entitlements: list[Entitlement] = []
+    entitlements: list[SignedEntitlement] = []
 
 
-class PublisherDaemon:
+class SeatDaemon:
     """The daemon: a book of seats, and the connections of its clients."""
 
     def __init__(self, orders: Orders) -> None:
@@ -156,7 +156,7 @@ def _shown(pool: Pool) -> dict[str, Any]:
 
 
 async def _serve(first: Orders) -> int:
-    daemon = PublisherDaemon(first)
+    daemon = SeatDaemon(first)
     files = OwnFiles(Path(first.folder), f"daemon-{first.name}")
     try:
         left = files.take()
@@ -164,7 +164,7 @@ async def _serve(first: Orders) -> int:
         server = await loop.create_server(
             lambda: Connection(daemon.answer, daemon.clients), first.address, first.port, backlog=1024
         )
-    except Held as error:
+    except AlreadyHeld as error:
         daemon.log(f"another daemon of {first.name} runs: {error}")
         return 4
     except OSError as error:
@@ -192,7 +192,7 @@ async def _serve(first: Orders) -> int:
     return 0
 
 
-async def _follow(daemon: PublisherDaemon) -> None:
+async def _follow(daemon: SeatDaemon) -> None:
     """Take further orders. The front going away is no reason to end: clients keep their seats."""
     reader = asyncio.StreamReader(limit=16 << 20)
     await asyncio.get_running_loop().connect_read_pipe(lambda: asyncio.StreamReaderProtocol(reader), sys.stdin)

@@ -49,7 +49,7 @@ class Daemon(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     """A fixed port, or ``any`` for whatever is free. May be edited."""
 
 
-class Entitlement(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
+class SignedEntitlement(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     """A right to use, as in ISO/IEC 19770-3. All of it is signed."""
 
     publisher: str
@@ -75,7 +75,7 @@ class License(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     version: int
     server: Server
     daemon: list[Daemon]
-    entitlement: list[Entitlement]
+    entitlement: list[SignedEntitlement]
 
 
 def digest(data: bytes) -> str:

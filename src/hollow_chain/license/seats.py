@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import date
 
 from hollow_chain.license.compare import covers
-from hollow_chain.license.file import TO_HOST, Entitlement
+from hollow_chain.license.file import TO_HOST, SignedEntitlement
 from hollow_chain.license.wire import Want
 
 NO_ENTITLEMENT, NO_VERSION, EXPIRED, NOT_YET, TAKEN, HOST_BOUND = (
@@ -39,7 +39,7 @@ class Seat:
 class Pool:
     """One entitlement with its seats."""
 
-    entitlement: Entitlement
+    entitlement: SignedEntitlement
     used: int = 0
 
     @property
@@ -48,7 +48,7 @@ class Pool:
         return max(0, self.entitlement.seats - self.used)
 
 
-def title(entitlement: Entitlement) -> str:
+def title(entitlement: SignedEntitlement) -> str:
     """An entitlement as it is spoken of."""
     return str(Want(entitlement.product, entitlement.feature, entitlement.version))
 
@@ -63,7 +63,7 @@ class SeatBook:
     seats: dict[int, Seat] = field(default_factory=dict)
     _numbers: Iterator[int] = field(default_factory=lambda: itertools.count(1))
 
-    def load(self, entitlements: Iterable[Entitlement]) -> None:
+    def load(self, entitlements: Iterable[SignedEntitlement]) -> None:
         """Take over entitlements in place: seats that clients have stay theirs where the same right is still there."""
         old = {_identity(pool.entitlement): (number, pool) for number, pool in enumerate(self.pools)}
         moved: dict[int, int] = {}
@@ -144,7 +144,7 @@ class SeatBook:
         return seat
 
 
-def _identity(entitlement: Entitlement) -> tuple[str, str, str, str]:
+def _identity(entitlement: SignedEntitlement) -> tuple[str, str, str, str]:
     return entitlement.product, entitlement.feature, entitlement.version, entitlement.bound
 
 

@@ -18,8 +18,8 @@ import msgspec
 from hollow_chain.license import wire
 from hollow_chain.license.check import Checked
 from hollow_chain.license.daemon import Orders
-from hollow_chain.license.file import ANY_PORT, Daemon, Entitlement, License, digest
-from hollow_chain.license.serving import Connection, Held, Log, OwnFiles, notify
+from hollow_chain.license.file import ANY_PORT, Daemon, License, SignedEntitlement, digest
+from hollow_chain.license.serving import AlreadyHeld, Connection, Log, OwnFiles, notify
 
 ANOTHER_RUNS, CANNOT_LISTEN, FILE_IS_WRONG = 4, 5, 6
 """Exit statuses of the server beside 0."""
@@ -87,7 +87,7 @@ class FrontServer:
     def orders(self, child: Child) -> Orders:
         """What a daemon is told: its place, and the entitlements of its publisher that hold."""
         name = child.daemon.name
-        mine = [msgspec.convert(e, Entitlement) for e in self.served.valid if e["publisher"] == name]
+        mine = [msgspec.convert(e, SignedEntitlement) for e in self.served.valid if e["publisher"] == name]
         port = 0 if child.daemon.port == ANY_PORT else int(child.daemon.port)
         s = self.settings
         return Orders(
@@ -255,7 +255,7 @@ async def serve(settings: Settings) -> int:
     files = OwnFiles(settings.folder, "front")
     try:
         left = files.take()
-    except Held as error:
+    except AlreadyHeld as error:
         log(f"another license server runs: {error}; this one ends")
         return ANOTHER_RUNS
     except OSError as error:

@@ -119,7 +119,7 @@ def began(process: int) -> int:
         return 0
 
 
-class Held(Exception):
+class AlreadyHeld(Exception):
     """Another live process has the lock; the text names it."""
 
 
@@ -131,7 +131,7 @@ class OwnFiles:
         self._handle: TextIO | None = None
 
     def take(self) -> str:
-        """Take both; returns what was found left over, empty where nothing was. Raises :class:`Held`, :class:`OSError`."""
+        """Take both; returns what was found left over, empty where nothing was. Raises :class:`AlreadyHeld`, :class:`OSError`."""
         self.lock.parent.mkdir(parents=True, exist_ok=True)
         handle = self.lock.open("a+")
         try:
@@ -139,7 +139,7 @@ class OwnFiles:
         except OSError:
             mark = self._mark()
             handle.close()
-            raise Held(f"process {mark.process} holds {self.lock}" if mark else f"{self.lock} is held") from None
+            raise AlreadyHeld(f"process {mark.process} holds {self.lock}" if mark else f"{self.lock} is held") from None
         left = self._left_over()
         self._handle = handle
         own = Mark(os.getpid(), began(os.getpid()))

@@ -16,9 +16,9 @@ from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.mend.checking import Check, checks_of
 from hollow_chain.mend.hands import Hands, NotDone
-from hollow_chain.mend.journal import FORMAT, VERSION, Journal, Record, begin
+from hollow_chain.mend.journal import FORMAT, VERSION, MendJournal, Record, begin
 from hollow_chain.mend.plan import Plan, Step, Try
-from hollow_chain.mend.verbs import VERBS, View
+from hollow_chain.mend.verbs import VERBS, ActView
 from hollow_chain.trouble import wrong_call
 from hollow_chain.verdict import Verdict, diagnose
 
@@ -30,7 +30,7 @@ _ANY_OLD = ("start", "restart", "stop", "renew", "reboot")
 
 
 @dataclass
-class Outcome:
+class MendOutcome:
     """What became of a mend."""
 
     id: str
@@ -54,7 +54,7 @@ class Carrier:
     watch: float = 5.0
     """For how many seconds a mended target is watched."""
 
-    def apply(self, plan: Plan) -> Outcome:
+    def apply(self, plan: Plan) -> MendOutcome:
         """Carry out *plan*. Raises :class:`~hollow_chain.trouble.Trouble` before anything is changed where that cannot be."""
         self.check(plan)
         tries = [one.steps for one in _for_machine(plan)]
@@ -97,7 +97,7 @@ class Carrier:
         if lacking:
             raise wrong_call(f"not permitted here; it needs {'; '.join(lacking)}")
 
-    def resume(self, journal: Journal) -> Outcome:
+    def resume(self, journal: MendJournal) -> MendOutcome:
         """Go on with a mend that was interrupted."""
         self._is_here(journal)
         standing = journal.standing
@@ -113,7 +113,7 @@ class Carrier:
             self._take_back(journal, attempt, number, kept)
         return self._go_on(journal, standing.attempt)
 
-    def undo(self, journal: Journal) -> Outcome:
+    def undo(self, journal: MendJournal) -> MendOutcome:
         """Take a mend back: what was there before it is there again."""
         self._is_here(journal)
         standing = journal.standing
@@ -126,19 +126,19 @@ class Carrier:
         failed = self._undo_steps(journal)
         if failed:
             summary = f"The mend {journal.id} is taken back as far as could be: {'; '.join(failed)}"
-            return Outcome(journal.id, False, summary, applied=False)
+            return MendOutcome(journal.id, False, summary, applied=False)
         journal.note("closed", how="undone")
-        return Outcome(
+        return MendOutcome(
             journal.id, True, f"The mend {journal.id} of {journal.head.target} is taken back.", applied=False
         )
 
-    def _is_here(self, journal: Journal) -> None:
+    def _is_here(self, journal: MendJournal) -> None:
         if journal.head.machine != self.hands.machine or journal.head.host != self.hands.host:
             raise wrong_call(
                 f"the mend {journal.id} was made on {journal.head.host} ({journal.head.machine}), and this is another host"
             )
 
-    def _undo_steps(self, journal: Journal, verbs: tuple[str, ...] = ()) -> list[str]:
+    def _undo_steps(self, journal: MendJournal, verbs: tuple[str, ...] = ()) -> list[str]:
         """Take back what is carried out, the last step first; only steps of *verbs*, where these are given."""
         standing = journal.standing
         steps = [*standing.done, *([standing.begun] if standing.begun is not None else [])]
@@ -154,13 +154,13 @@ class Carrier:
                 failed.append(str(problem))
         return failed
 
-    def _take_back(self, journal: Journal, attempt: int, number: int, kept: dict[str, object]) -> None:
+    def _take_back(self, journal: MendJournal, attempt: int, number: int, kept: dict[str, object]) -> None:
         self.hands.take_back(journal.head.tries[attempt][number], kept)
         journal.note("undone", attempt, number)
 
-    def _go_on(self, journal: Journal, first: int) -> Outcome:
+    def _go_on(self, journal: MendJournal, first: int) -> MendOutcome:
         tries = journal.head.tries
-        outcome = Outcome(journal.id, False, "")
+        outcome = MendOutcome(journal.id, False, "")
         for attempt in range(first, len(tries)):
             if len(tries) > 1:
                 self.tell(f"try {attempt + 1} of {len(tries)}")
@@ -184,7 +184,7 @@ class Carrier:
             outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}"
         return outcome
 
-    def _attempt(self, journal: Journal, attempt: int) -> Outcome:
+    def _attempt(self, journal: MendJournal, attempt: int) -> MendOutcome:
         steps = journal.head.tries[attempt]
         done = {number for one, number, _ in journal.standing.done if one == attempt}
         done |= {r.step for r in journal.records if r.what == "after" and r.skipped and r.attempt == attempt}
@@ -193,13 +193,13 @@ class Carrier:
                 if number not in done:
                     self._one(journal, attempt, number, step, steps[:number])
         except (Stopped, NotDone) as problem:
-            return Outcome(journal.id, False, f"The mend of {journal.head.target} did not hold: {problem}.")
+            return MendOutcome(journal.id, False, f"The mend of {journal.head.target} did not hold: {problem}.")
         checks = checks_of(self.hands, journal.head, self.watch, self.tell)
         well = all(check.well for check in checks)
         words = "holds" if well else "did not hold"
-        return Outcome(journal.id, well, f"The mend of {journal.head.target} {words}.", checks)
+        return MendOutcome(journal.id, well, f"The mend of {journal.head.target} {words}.", checks)
 
-    def _one(self, journal: Journal, attempt: int, number: int, step: Step, before: list[Step]) -> None:
+    def _one(self, journal: MendJournal, attempt: int, number: int, step: Step, before: list[Step]) -> None:
         """One step: is it still to be done, what is there now, do it, did it hold?"""
         # Whose a file is counts where a step may open or remove something: no rule may propose that of a package's file.
         facts = Facts(Graph(self.hands.facts(with_packages=step.act is not None and step.act.verb in _OPENS)))
@@ -216,8 +216,8 @@ class Carrier:
         self._hold(step)
         journal.note("after", attempt, number)
 
-    def _view(self, facts: Facts, step: Step) -> View:
-        return View(facts, facts.graph.hosts[step.host], self.hands.look)
+    def _view(self, facts: Facts, step: Step) -> ActView:
+        return ActView(facts, facts.graph.hosts[step.host], self.hands.look)
 
     def _is_so_already(self, facts: Facts, step: Step) -> bool:
         act = step.act

@@ -79,7 +79,7 @@ def line_of(record: Record) -> bytes:
 
 
 @dataclass
-class Standing:
+class MendProgress:
     """How far a mend has come, from its records alone."""
 
     done: list[tuple[int, int, dict[str, Any]]] = field(default_factory=list)
@@ -96,9 +96,9 @@ class Standing:
         return max(places, default=0)
 
 
-def standing_of(records: list[Record]) -> Standing:
+def standing_of(records: list[Record]) -> MendProgress:
     """How far a mend has come."""
-    now = Standing()
+    now = MendProgress()
     for record in records:
         place = (record.attempt, record.step)
         if record.what == "before":
@@ -116,7 +116,7 @@ def standing_of(records: list[Record]) -> Standing:
     return now
 
 
-class Journal:
+class MendJournal:
     """The records of one mend."""
 
     def __init__(self, path: Path, records: list[Record], whole: int = 0, torn: bool = False) -> None:
@@ -137,7 +137,7 @@ class Journal:
         return self.head.id
 
     @property
-    def standing(self) -> Standing:
+    def standing(self) -> MendProgress:
         """How far it has come."""
         return standing_of(self.records)
 
@@ -187,7 +187,7 @@ def _sync_folder(folder: Path) -> None:
         os.close(handle)
 
 
-def begin(place: Path, head: Record) -> Journal:
+def begin(place: Path, head: Record) -> MendJournal:
     """A new journal in the folder *place*. Raises :class:`Trouble` where another mend there is not finished."""
     open_ones = [one for one in all_in(place, told=True) if not one.standing.closed]
     if open_ones:
@@ -197,7 +197,7 @@ def begin(place: Path, head: Record) -> Journal:
             f"'hollow-chain mend --undo {left.id}'"
         )
     head.id = _free_id(place, head.at)
-    journal = Journal(place / f"{head.id}{_SUFFIX}", [])
+    journal = MendJournal(place / f"{head.id}{_SUFFIX}", [])
     journal.write(head)
     return journal
 
@@ -208,7 +208,7 @@ def _free_id(place: Path, at: datetime) -> str:
     return next(name for name in names if not (place / f"{name}{_SUFFIX}").exists())
 
 
-def all_in(place: Path, told: bool = False) -> list[Journal]:
+def all_in(place: Path, told: bool = False) -> list[MendJournal]:
     """All journals in the folder *place*, oldest first; what is none is passed over, or *told* by a :class:`Trouble`."""
     if not place.is_dir():
         return []
@@ -222,7 +222,7 @@ def all_in(place: Path, told: bool = False) -> list[Journal]:
     return sorted(found, key=lambda one: (one.head.at, one.id))
 
 
-def find(place: Path, name: str = "", interrupted: bool = False) -> Journal:
+def find(place: Path, name: str = "", interrupted: bool = False) -> MendJournal:
     """The journal of that name; where none is named, the latest one that can be taken back (or was *interrupted*).
 
     Raises :class:`Trouble`.
@@ -247,7 +247,7 @@ def find(place: Path, name: str = "", interrupted: bool = False) -> Journal:
     return left[-1]
 
 
-def read(path: Path) -> Journal:
+def read(path: Path) -> MendJournal:
     """The journal in the file *path*. Raises :class:`Trouble` where it cannot be read, or is none."""
     try:
         if path.stat().st_size > MAX_BYTES:
@@ -259,7 +259,7 @@ def read(path: Path) -> Journal:
     if not records or records[0].format != FORMAT or records[0].version not in _VERSIONS or records[0].what != "begun":
         raise Trouble(f"cannot read {path}: not a mend of version {VERSION}")
     size = sum(map(len, lines)) + len(lines) - 1
-    return Journal(path, records, whole, whole < size)
+    return MendJournal(path, records, whole, whole < size)
 
 
 def _whole_records(path: Path, lines: list[bytes]) -> tuple[list[Record], int]:

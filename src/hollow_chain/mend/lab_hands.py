@@ -11,7 +11,7 @@ from hollow_chain.chain import Graph, stop_takes
 from hollow_chain.facts.host import File, Host, HostLimits, Snapshot, snapshot
 from hollow_chain.facts.service import Limits, Link
 from hollow_chain.lab.machine import Machine, Refused
-from hollow_chain.lab.state import Folder, changing, load
+from hollow_chain.lab.state import HostFolder, changing, load
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.plan import Step
 
@@ -163,7 +163,7 @@ def _with_dependents(machine: Machine, name: str) -> list[str]:
     return [*reversed(taken), graph.node(machine.host.name, name).name]
 
 
-def _restore(folder: Folder, kept: dict[str, Any]) -> None:
+def _restore(folder: HostFolder, kept: dict[str, Any]) -> None:
     folder.host.limits = msgspec.convert(kept["limits"], HostLimits | None)
     folder.lab.limit_in_force = kept["limit_in_force"]
     service = kept.get("service")

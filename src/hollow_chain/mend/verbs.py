@@ -22,7 +22,7 @@ Look = Callable[[str], File | None]
 
 
 @dataclass(frozen=True)
-class View:
+class ActView:
     """The facts of one host as an act sees them."""
 
     facts: Facts
@@ -42,9 +42,9 @@ class View:
         return [n.name for n in stop_takes(self.facts.graph, self.node(act)) if n.service and n.service.state in UP]
 
 
-def view_of(facts: Facts, host: str) -> View:
+def view_of(facts: Facts, host: str) -> ActView:
     """A view that looks at files in the facts only."""
-    return View(facts, facts.graph.hosts[host], facts.index(host).file)
+    return ActView(facts, facts.graph.hosts[host], facts.index(host).file)
 
 
 @dataclass(frozen=True)
@@ -55,29 +55,29 @@ class Verb:
     """How much it disrupts; of equal mends the least disruptive comes first."""
     cost: float
     """Minutes."""
-    does: Callable[[View, Act], str]
-    old: Callable[[View, Act], str]
-    new: Callable[[View, Act], str]
-    undo: Callable[[View, Act], str]
-    effect: Callable[[View, Act], str] = lambda view, act: AT_ONCE
-    touches: Callable[[View, Act], list[str]] = lambda view, act: []
-    interrupts: Callable[[View, Act], list[str]] = lambda view, act: []
+    does: Callable[[ActView, Act], str]
+    old: Callable[[ActView, Act], str]
+    new: Callable[[ActView, Act], str]
+    undo: Callable[[ActView, Act], str]
+    effect: Callable[[ActView, Act], str] = lambda view, act: AT_ONCE
+    touches: Callable[[ActView, Act], list[str]] = lambda view, act: []
+    interrupts: Callable[[ActView, Act], list[str]] = lambda view, act: []
 
 
 # What stands there now.
 
 
-def _state(view: View, act: Act) -> str:
+def _state(view: ActView, act: Act) -> str:
     service = view.service(act)
     return service.state if service is not None else "not registered"
 
 
-def _startup(view: View, act: Act) -> str:
+def _startup(view: ActView, act: Act) -> str:
     service = view.service(act)
     return service.startup if service is not None else "not registered"
 
 
-def _limit(view: View, act: Act) -> str:
+def _limit(view: ActView, act: Act) -> str:
     limits = view.host.limits if not act.service else (service.limits if (service := view.service(act)) else None)
     known = limits.start_seconds if limits else None
     if known is None:
@@ -85,7 +85,7 @@ def _limit(view: View, act: Act) -> str:
     return "none" if known < 0 else span(known)
 
 
-def _waits(view: View, act: Act) -> str:
+def _waits(view: ActView, act: Act) -> str:
     service = view.service(act)
     kinds = {link.kind for link in service.links if link.to == act.value} if service is not None else set()
     if {"order"} & kinds or ("hard" in kinds and view.host.manager == "control-manager"):
@@ -93,7 +93,7 @@ def _waits(view: View, act: Act) -> str:
     return f"does not wait for {act.value}"
 
 
-def _allowed(view: View, act: Act) -> str:
+def _allowed(view: ActView, act: Act) -> str:
     name, _, value = act.value.partition("=")
     service = view.service(act)
     confinement = service.confinement if service is not None else None
@@ -107,28 +107,28 @@ def _allowed(view: View, act: Act) -> str:
     return f"with {value}" if value in known else f"without {value}"
 
 
-def _loaded(view: View, act: Act) -> str:
+def _loaded(view: ActView, act: Act) -> str:
     service = view.service(act)
     stale = service is not None and service.definition is not None and service.definition.needs_reload
     return "an older definition than on disk" if stale else "the definition on disk"
 
 
-def _mode(view: View, act: Act) -> str:
+def _mode(view: ActView, act: Act) -> str:
     file = view.look(act.path)
     return f"{int(file.mode, 8):04o}" if file is not None and file.exists and file.mode else "not there"
 
 
-def _owner(view: View, act: Act) -> str:
+def _owner(view: ActView, act: Act) -> str:
     file = view.look(act.path)
     return f"{file.owner}:{file.group}" if file is not None and file.exists else "not there"
 
 
-def _there(view: View, act: Act) -> str:
+def _there(view: ActView, act: Act) -> str:
     file = view.look(act.path)
     return f"a {file.kind}" if file is not None and file.exists else "not there"
 
 
-def _run(view: View, act: Act) -> str:
+def _run(view: ActView, act: Act) -> str:
     service = view.service(act)
     if service is None or service.state not in UP:
         return _state(view, act)
@@ -139,12 +139,12 @@ def _run(view: View, act: Act) -> str:
 # What it touches besides.
 
 
-def _needs_it(view: View, act: Act) -> list[str]:
+def _needs_it(view: ActView, act: Act) -> list[str]:
     edges = view.facts.graph.needed_by(view.node(act), ("hard",))
     return [edge.tail.name for edge in edges if edge.tail.service is not None and edge.tail.service.kind != "target"]
 
 
-def _clashing(view: View, act: Act) -> list[str]:
+def _clashing(view: ActView, act: Act) -> list[str]:
     """What is up and is ended by a start of the service."""
     graph, node = view.facts.graph, view.node(act)
     near = [edge.head for edge in graph.needs(node, ("clash",))] + [
@@ -153,7 +153,7 @@ def _clashing(view: View, act: Act) -> list[str]:
     return [one.name for one in near if one.service is not None and one.service.state in UP]
 
 
-def _sharers(view: View, act: Act) -> list[str]:
+def _sharers(view: ActView, act: Act) -> list[str]:
     """Other services that are known to use the path."""
     users = []
     for service in view.host.services:
@@ -163,22 +163,22 @@ def _sharers(view: View, act: Act) -> list[str]:
     return users
 
 
-def _all(view: View, act: Act) -> list[str]:
+def _all(view: ActView, act: Act) -> list[str]:
     if act.service:
         return []
     return [f"all {len(view.host.services)} services of {view.host.name}, which share the one limit"]
 
 
-def _own_and_dependents(view: View, act: Act) -> list[str]:
+def _own_and_dependents(view: ActView, act: Act) -> list[str]:
     service = view.service(act)
     return [act.service, *view.dependents(act)] if service is not None and service.state in UP else []
 
 
-def _all_running(view: View, act: Act) -> list[str]:
+def _all_running(view: ActView, act: Act) -> list[str]:
     return [service.name for service in view.host.services if service.state in UP and service.kind == "service"]
 
 
-def _start_words(view: View, act: Act) -> str:
+def _start_words(view: ActView, act: Act) -> str:
     last = service.last if (service := view.service(act)) else None
     barred = last is not None and (
         last.result == "start-limit-hit" or (last.restarts > 0 and _state(view, act) == "failed")
@@ -188,7 +188,7 @@ def _start_words(view: View, act: Act) -> str:
     return f"{'Clear the bar of' if barred else 'Start'} {act.service}{' and start it' if barred else ''}{more}"
 
 
-def _brought_up(view: View, act: Act) -> list[str]:
+def _brought_up(view: ActView, act: Act) -> list[str]:
     """What is down and hard-needed, so that the start starts it too; the deepest first."""
     found: dict[str, None] = {}
     stack = [view.node(act)]
@@ -202,21 +202,21 @@ def _brought_up(view: View, act: Act) -> list[str]:
     return list(found)[::-1]
 
 
-def _startup_words(view: View, act: Act) -> str:
+def _startup_words(view: ActView, act: Act) -> str:
     masked = _startup(view, act) == "disabled"
     return f"Let {act.service} be started again, as {act.value}" if masked else f"Set {act.service} to {act.value}"
 
 
-def _startup_effect(view: View, act: Act) -> str:
+def _startup_effect(view: ActView, act: Act) -> str:
     return AT_ONCE if "disabled" in (_startup(view, act), act.value) else AFTER_REBOOT
 
 
-def _limit_words(view: View, act: Act) -> str:
+def _limit_words(view: ActView, act: Act) -> str:
     whose = f"the start limit of {act.service}" if act.service else f"the one start limit of {view.host.name}"
     return f"Set {whose} to {span(float(act.value))}"
 
 
-def _back_to_old(of: Callable[[View, Act], str], words: str) -> Callable[[View, Act], str]:
+def _back_to_old(of: Callable[[ActView, Act], str], words: str) -> Callable[[ActView, Act], str]:
     return lambda view, act: words.format(old=of(view, act), **act._asdict())
 
 
@@ -224,14 +224,14 @@ _HOW = "the drop-in file that this step makes is removed, and the definitions ar
 _NOTHING = "nothing is left to be taken back"
 
 
-def _drop_in_undo(what: Callable[[View, Act], str]) -> Callable[[View, Act], str]:
-    def undo(view: View, act: Act) -> str:
+def _drop_in_undo(what: Callable[[ActView, Act], str]) -> Callable[[ActView, Act], str]:
+    def undo(view: ActView, act: Act) -> str:
         return _HOW if view.host.manager == "systemd" else f"back to {what(view, act)}"
 
     return undo
 
 
-def _said(words: str) -> Callable[[View, Act], str]:
+def _said(words: str) -> Callable[[ActView, Act], str]:
     return lambda view, act: words.format(**act._asdict())
 
 

@@ -11,7 +11,7 @@ from hollow_chain.show.page import Page, age
 from hollow_chain.show.signs import HOLLOW, PENDING, SOLID
 
 if TYPE_CHECKING:
-    from hollow_chain.mend.carrying import Outcome
+    from hollow_chain.mend.carrying import MendOutcome
 
 
 def show_plan(page: Page, plan: Plan, is_carried_out: bool = False) -> None:
@@ -140,7 +140,7 @@ def _listed(names: tuple[str, ...], most: int = 6) -> str:
     return shown + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
-def show_outcome(page: Page, outcome: Outcome) -> None:
+def show_outcome(page: Page, outcome: MendOutcome) -> None:
     """Write what became of a plan that was carried out or taken back."""
     page.gap()
     sign = SOLID if outcome.well else HOLLOW
@@ -151,7 +151,7 @@ def show_outcome(page: Page, outcome: Outcome) -> None:
         page.line((clean(outcome.way_back, 300), "bold"))
 
 
-def plan_document(plan: Plan, outcome: Outcome | None = None) -> Document:
+def plan_document(plan: Plan, outcome: MendOutcome | None = None) -> Document:
     """``hollow-chain/plan``, version 1."""
     first = plan.tries[0] if plan.tries else None
     document: Document = {
@@ -184,7 +184,7 @@ def plan_document(plan: Plan, outcome: Outcome | None = None) -> Document:
     return document
 
 
-def outcome_document(outcome: Outcome) -> Document:
+def outcome_document(outcome: MendOutcome) -> Document:
     """What became of it, as keys of a plan's document."""
     return {
         "mend": outcome.id,
@@ -194,7 +194,7 @@ def outcome_document(outcome: Outcome) -> Document:
     }
 
 
-def later_document(outcome: Outcome) -> Document:
+def later_document(outcome: MendOutcome) -> Document:
     """``hollow-chain/mend-outcome``, version 1: what became of a mend that was taken back or gone on with."""
     head: Document = {
         "format": "hollow-chain/mend-outcome",

@@ -7,7 +7,7 @@ from typing import Literal
 
 from hollow_chain.facts.host import BootRecord, Host
 from hollow_chain.facts.service import Service, Start
-from hollow_chain.sources.journal import FAILED, STARTED, STARTING, Journal, Told
+from hollow_chain.sources.journal import FAILED, STARTED, STARTING, Journal, ManagerRecord
 
 MOST_RECORDS = 120
 MOST_BOOTS = 8
@@ -31,10 +31,10 @@ def add(host: Host, services: list[Service], journal: Journal, this_boot: str) -
         host.boots = [_boot(boot, began[boot], journal) for boot in sorted(seen, key=began.__getitem__)[-MOST_BOOTS:]]
 
 
-def starts_of(told: list[Told], began: dict[str, datetime], service: Service) -> list[Start]:
+def starts_of(told: list[ManagerRecord], began: dict[str, datetime], service: Service) -> list[Start]:
     """The starts that the records tell, oldest first: from the record that one begins to the one of how it went."""
     found: list[Start] = []
-    open_at: Told | None = None
+    open_at: ManagerRecord | None = None
     for one in told:
         if one.code == STARTING:
             open_at = one

@@ -50,7 +50,7 @@ class JournalUnavailable(Exception):
     """The journal cannot be read here; the text says why."""
 
 
-class Told(NamedTuple):
+class ManagerRecord(NamedTuple):
     """What the manager recorded about a unit: when, which one, which kind of message, in which boot."""
 
     at: datetime
@@ -114,7 +114,7 @@ class Journal:
             self._match("CONFIG_FILE", path)
         return self._newest(unit, most)
 
-    def told(self, fields: dict[str, tuple[str, ...]], most: int, from_head: bool = False) -> list[Told]:
+    def told(self, fields: dict[str, tuple[str, ...]], most: int, from_head: bool = False) -> list[ManagerRecord]:
         """Up to *most* records of the manager in which each of *fields* has one of its values, oldest first; the newest ones,
         unless *from_head*."""
         self._lib.sd_journal_flush_matches(self._handle)
@@ -128,12 +128,12 @@ class Journal:
         else:
             self._lib.sd_journal_seek_tail(self._handle)
         step = self._lib.sd_journal_next if from_head else self._lib.sd_journal_previous
-        found: list[Told] = []
+        found: list[ManagerRecord] = []
         stamp = ctypes.c_uint64()
         while len(found) < most and step(self._handle) > 0:
             if self._lib.sd_journal_get_realtime_usec(self._handle, ctypes.byref(stamp)) >= 0:
                 at = datetime.fromtimestamp(stamp.value / 1e6, UTC)
-                found.append(Told(at, *(self._field(name) for name in ("UNIT", "MESSAGE_ID", "_BOOT_ID"))))
+                found.append(ManagerRecord(at, *(self._field(name) for name in ("UNIT", "MESSAGE_ID", "_BOOT_ID"))))
         return found if from_head else found[::-1]
 
     def of_units(self, units: Iterable[str], most: int, boot: str) -> list[Event]:

@@ -11,7 +11,7 @@ from functools import cached_property
 from pathlib import Path
 
 from hollow_chain.facts.host import Event, Host, Snapshot
-from hollow_chain.facts.records import Columns, Record, RecordError, number_in, read
+from hollow_chain.facts.records import Columns, LogRecord, RecordError, number_in, read
 from hollow_chain.facts.service import LastRun, Service
 from hollow_chain.trouble import Trouble, wrong_call
 
@@ -43,7 +43,7 @@ def add(snapshot: Snapshot, paths: list[Path], columns: str, host: str = "") -> 
         one.give()
 
 
-def _records(path: Path, columns: Columns) -> Iterator[Record]:
+def _records(path: Path, columns: Columns) -> Iterator[LogRecord]:
     try:
         with path.open("rb") as file:
             about = os.fstat(file.fileno())
@@ -86,7 +86,7 @@ class _Owner:
     def _spoken(self) -> SpokenNames:
         return SpokenNames(self._host)
 
-    def take(self, record: Record) -> None:
+    def take(self, record: LogRecord) -> None:
         """Give a record to the service that it is about. Of one log only the last ones of each are remembered."""
         event = record.event
         event.service = self._names.get(event.service.casefold(), "") or self._spoken.named_in(event.text)

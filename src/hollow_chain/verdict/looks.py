@@ -31,7 +31,7 @@ class NextLook(msgspec.Struct, frozen=True):
     """What it costs, work and disruption together."""
 
 
-class Look(msgspec.Struct):
+class KnownLook(msgspec.Struct):
     """One look or try of the data file."""
 
     does: str
@@ -57,7 +57,7 @@ class Looks(msgspec.Struct):
     about: str
     mend_minutes: float
     give_up_minutes: float
-    looks: list[Look]
+    looks: list[KnownLook]
 
 
 @cache
@@ -128,7 +128,7 @@ def _shares(rivals: Sequence[tuple[Finding, float]]) -> Belief:
     return {**{cause: its / whole for cause, its in odds.items()}, "": 1 / whole}
 
 
-def _tells(look: Look, belief: Belief) -> bool:
+def _tells(look: KnownLook, belief: Belief) -> bool:
     chances = [look.chance.get(cause, _UNLISTED) for cause, share in belief.items() if cause and share > 0.02]
     return sum(cause in look.chance for cause in belief) >= 2 and max(chances) - min(chances) > 0.3
 
@@ -142,13 +142,13 @@ def expected_cost(belief: Belief) -> float:
     return total + known_looks().give_up_minutes * max(left, 0.0)
 
 
-def _split(look: Look, belief: Belief) -> tuple[Belief, Belief]:
+def _split(look: KnownLook, belief: Belief) -> tuple[Belief, Belief]:
     """What would be believed after each outcome, not yet brought to a sum of 1."""
     yes = {cause: share * look.chance.get(cause, _UNLISTED) for cause, share in belief.items()}
     return yes, {cause: share - yes[cause] for cause, share in belief.items()}
 
 
-def _after(look: Look, belief: Belief) -> float:
+def _after(look: KnownLook, belief: Belief) -> float:
     total = 0.0
     for part in _split(look, belief):
         weight = sum(part.values())

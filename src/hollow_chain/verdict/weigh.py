@@ -19,7 +19,7 @@ _NO_PRIOR = 0.03
 """For a cause that the data file does not list yet."""
 
 
-class Prior(msgspec.Struct):
+class CausePrior(msgspec.Struct):
     """How usual a cause is, and why that is believed."""
 
     prior: float
@@ -41,7 +41,7 @@ class Weights(msgspec.Struct):
     unread_records: float
     """Factor on what rests on records alone, where records could not be read."""
     bearings: dict[str, Bearing]
-    priors: dict[str, Prior]
+    priors: dict[str, CausePrior]
 
 
 @cache

@@ -10,7 +10,7 @@ from hollow_chain.causes.license.view import (
     ANY_STATE,
     ENDS,
     NEW_FILE,
-    View,
+    ServerView,
     holds,
     issued_ahead,
     last_moment,
@@ -58,7 +58,7 @@ def license_expired(case: Case) -> Iterator[Finding]:
             )
 
 
-def _groups(view: View) -> Iterator[tuple[str, list[Entitlement]]]:
+def _groups(view: ServerView) -> Iterator[tuple[str, list[Entitlement]]]:
     """Each wanted product and feature (else each of the file) with its entitlements."""
     if view.wants:
         for want in view.wants:

@@ -11,7 +11,7 @@ from hollow_chain.causes.license.view import (
     ANY_STATE,
     ENDS,
     NEW_FILE,
-    View,
+    ServerView,
     last_moment,
     log_words,
     matters,
@@ -267,7 +267,7 @@ def license_not_reloaded(case: Case) -> Iterator[Finding]:
         )
 
 
-def _file_would_do(view: View) -> bool:
+def _file_would_do(view: ServerView) -> bool:
     """Whether the file, as it is now, has all that is wanted."""
     now = view.case.host.read_at
     return bool(view.wants) and all(

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import restart, start
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.license.view import ANY_STATE, ENDS, SECOND, SERVER, View, log_words, read, told, views
+from hollow_chain.causes.license.view import ANY_STATE, ENDS, SECOND, SERVER, ServerView, log_words, read, told, views
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import AFTER_RESTART, NOT_UP, PROOF, SAID, Finding, Mend, cause
 from hollow_chain.causes.standing import Standing, failed_last
@@ -52,7 +52,7 @@ def license_daemon_missing(case: Case) -> Iterator[Finding]:
             return
 
 
-def _down(view: View) -> Iterator[PublisherDaemon]:
+def _down(view: ServerView) -> Iterator[PublisherDaemon]:
     """The daemons that are not up, by the server's own answer; with what the file says of them."""
     in_file = {d.name: d for d in view.file.daemons} if view.file is not None else {}
     wanted = {e.publisher for e in view.wanted() if e.publisher} if view.wants else set()

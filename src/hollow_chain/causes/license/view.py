@@ -33,7 +33,7 @@ SECOND = pattern(
 ANY_STATE = ("running", *NOT_UP)
 
 
-class View(msgspec.Struct, frozen=True, dict=True):
+class ServerView(msgspec.Struct, frozen=True, dict=True):
     """One license server as a rule sees it: its facts, its file, and what is wanted of it."""
 
     case: Case
@@ -85,11 +85,11 @@ def _is_for(entitlement: Entitlement, want: SeatWant) -> bool:
     return (entitlement.product, entitlement.feature) == (want.product, want.feature)
 
 
-def views(case: Case) -> Iterator[View]:
+def views(case: Case) -> Iterator[ServerView]:
     """The server behind the node, where it is one."""
     for server in case.host.license_servers:
         if server.service == case.node.name and case.registered:
-            yield View(case, server)
+            yield ServerView(case, server)
 
 
 def title(entitlement: Entitlement | SeatWant) -> str:
@@ -98,18 +98,18 @@ def title(entitlement: Entitlement | SeatWant) -> str:
     return f"{entitlement.product}{feature}{f'@{entitlement.version}' if entitlement.version else ''}"
 
 
-def read(view: View, fact: str, bears: str) -> Evidence:
+def read(view: ServerView, fact: str, bears: str) -> Evidence:
     file = view.file
     return view.case.seen(
         fact, f"{FILE} {file.path}" if file is not None else FILE, file.changed_at if file else None, bears
     )
 
 
-def told(view: View, fact: str, bears: str) -> Evidence:
+def told(view: ServerView, fact: str, bears: str) -> Evidence:
     return view.case.seen(fact, SERVER, view.server.served_at, bears)
 
 
-def log_words(view: View, *words: str) -> list[Evidence]:
+def log_words(view: ServerView, *words: str) -> list[Evidence]:
     """The last line of the server's log (or of the application's) that has one of *words*."""
     above = view.case.needed_from
     events: list[Event] = [*view.case.last_events()]
@@ -128,7 +128,7 @@ def issued_ahead(entitlement: Entitlement, now: datetime) -> bool:
     return entitlement.issued_at is not None and entitlement.issued_at > now + timedelta(days=1)
 
 
-def matters(view: View) -> bool:
+def matters(view: ServerView) -> bool:
     """Whether what the file or server offers is to be held against what is wanted: somebody did not get it, or asks."""
     return (bool(view.wants) and view.denied) or view.case.asked
 

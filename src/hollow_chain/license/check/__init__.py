@@ -14,7 +14,7 @@ from hollow_chain.facts.host import Host
 from hollow_chain.license import file as form
 from hollow_chain.license.check.against_machine import check_daemons, check_server
 from hollow_chain.license.check.keys import check_form
-from hollow_chain.license.check.problems import ALTERED, EDIT, Checked, Look, Problem
+from hollow_chain.license.check.problems import ALTERED, EDIT, Checked, FileLook, Problem
 from hollow_chain.license.check.rights import check_entitlements, title
 from hollow_chain.license.places import Place
 
@@ -52,7 +52,7 @@ def check(
     except RecursionError:
         result.problems.append(Problem("syntax", "it is nested too deeply", EDIT))
         return result
-    look = Look(path, text, host, now, others or {})
+    look = FileLook(path, text, host, now, others or {})
     check_form(look, document)
     check_server(look, document.get("server"))
     check_daemons(look, document)
@@ -94,7 +94,7 @@ def _syntax_place(error: str, text: str) -> Place:
     return Place(int(found[1]), int(found[2])) if found else Place(text.count("\n") + 1, 1)
 
 
-def _check_copies(look: Look, digest: str, copies: dict[str, bytes]) -> None:
+def _check_copies(look: FileLook, digest: str, copies: dict[str, bytes]) -> None:
     for path, data in copies.items():
         if form.digest(data) != digest:
             says = f"the copy {path} differs from {look.path}"

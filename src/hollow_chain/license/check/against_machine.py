@@ -8,12 +8,12 @@ from typing import Any
 from hollow_chain.facts.endpoints import Endpoint, in_ranges, of_listener, overlap
 from hollow_chain.license import file as form
 from hollow_chain.license.check.keys import FITS, TEXTS, WHOLE, right_keys, tables_of
-from hollow_chain.license.check.problems import ALTERED, EDIT, MACHINE, NEW_FILE, NOTHING, Look, Table
+from hollow_chain.license.check.problems import ALTERED, EDIT, MACHINE, NEW_FILE, NOTHING, FileLook, Table
 from hollow_chain.license.compare import difference, plain_id
 from hollow_chain.license.places import Way
 
 
-def check_server(look: Look, server: Any) -> None:
+def check_server(look: FileLook, server: Any) -> None:
     if not isinstance(server, dict):
         return
     right_keys(look, "server", server, ("server",))
@@ -25,7 +25,7 @@ def check_server(look: Look, server: Any) -> None:
         _check_port(look, server["port"], "the server's port", ("server", "port"))
 
 
-def _check_name(look: Look, name: str) -> None:
+def _check_name(look: FileLook, name: str) -> None:
     host, way = look.host, ("server", "host")
     if not name.strip():
         look.told("host", "host is empty", EDIT, way, cause="license-host-mismatch")
@@ -40,7 +40,7 @@ def _check_name(look: Look, name: str) -> None:
         look.told("host", says, EDIT, way, cause="license-host-mismatch")
 
 
-def _check_ids(look: Look, ids: list[str]) -> None:
+def _check_ids(look: FileLook, ids: list[str]) -> None:
     way = ("server", "host_ids")
     plain = [plain_id(one) for one in ids]
     if not ids:
@@ -78,7 +78,7 @@ def _check_ids(look: Look, ids: list[str]) -> None:
     look.told("host-id", says, NEW_FILE, way, cause="license-hostid-mismatch")
 
 
-def _near_id(look: Look, plain: list[str], here: dict[str, Any]) -> str:
+def _near_id(look: FileLook, plain: list[str], here: dict[str, Any]) -> str:
     """What a host ID that fits nothing may have been: another host's, or one of here with digits swapped or mistyped."""
     for one in plain:
         if one in look.others:
@@ -94,7 +94,7 @@ def _dotted(bare: str) -> str:
     return ":".join(bare[at : at + 2] for at in range(0, len(bare), 2))
 
 
-def _check_port(look: Look, port: int, what: str, way: Way) -> None:
+def _check_port(look: FileLook, port: int, what: str, way: Way) -> None:
     if not 1 <= port <= 65535:
         look.told("port", f"{what} is {str(port)[:20]}; ports go from 1 to 65535", EDIT, way)
         return
@@ -113,11 +113,11 @@ def _check_port(look: Look, port: int, what: str, way: Way) -> None:
         look.told("port", f"{what} {port} is held by {who} at this moment", EDIT, way, True, cause="port-held")
 
 
-def _is_license_server(look: Look, service: str) -> bool:
+def _is_license_server(look: FileLook, service: str) -> bool:
     return look.host is not None and any(service == server.service for server in look.host.license_servers)
 
 
-def check_daemons(look: Look, document: Table) -> None:
+def check_daemons(look: FileLook, document: Table) -> None:
     tables = tables_of(document, "daemon")
     names: dict[str, int] = {}
     ports: dict[int, str] = {}
@@ -146,7 +146,7 @@ def check_daemons(look: Look, document: Table) -> None:
             _check_program(look, daemon["program"], str(name), (*way, "program"))
 
 
-def _check_daemon_port(look: Look, daemon: Table, ports: dict[int, str], way: Way) -> None:
+def _check_daemon_port(look: FileLook, daemon: Table, ports: dict[int, str], way: Way) -> None:
     port, name = daemon.get("port", form.ANY_PORT), str(daemon.get("name"))
     if port == form.ANY_PORT:
         walls = look.host.firewalls if look.host else []
@@ -169,7 +169,7 @@ def _is_key(text: str) -> bool:
         return False
 
 
-def _check_program(look: Look, program: str, name: str, way: Way) -> None:
+def _check_program(look: FileLook, program: str, name: str, way: Way) -> None:
     if not program.strip():
         look.told("program", f"the program of the daemon {name!r} is empty", EDIT, way, cause="license-daemon-missing")
         return

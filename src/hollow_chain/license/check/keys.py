@@ -7,7 +7,7 @@ from datetime import date, datetime
 from typing import Any
 
 from hollow_chain.license import file as form
-from hollow_chain.license.check.problems import EDIT, MOST_TABLES, NEW_FILE, Look, Table
+from hollow_chain.license.check.problems import EDIT, MOST_TABLES, NEW_FILE, FileLook, Table
 from hollow_chain.license.places import Way
 
 # Form: what keys there have to be, and of which type.
@@ -32,7 +32,7 @@ FITS: dict[str, Callable[[Any], bool]] = {
 }
 
 
-def check_form(look: Look, document: Table) -> None:
+def check_form(look: FileLook, document: Table) -> None:
     if document.get("format") != form.FORMAT:
         look.told("format", f"format is {document.get('format')!r}, not {form.FORMAT!r}", EDIT, ("format",))
     if document.get("version") != form.VERSION:
@@ -63,7 +63,7 @@ def _near(key: str, known: list[str]) -> str:
     return f"; {best[0]!r} may be meant" if best else ""
 
 
-def right_keys(look: Look, kind: str, table: Table, way: Way) -> bool:
+def right_keys(look: FileLook, kind: str, table: Table, way: Way) -> bool:
     """Whether all keys of a table are there and of their types; what is not is noted."""
     right = True
     mend = NEW_FILE if kind in _SIGNED else EDIT

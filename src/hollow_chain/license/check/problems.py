@@ -50,7 +50,7 @@ class Checked:
         return all(problem.warning for problem in self.problems)
 
 
-class Look:
+class FileLook:
     """One look through a file: the text with its places, the machine, and what was found so far."""
 
     def __init__(self, path: str, text: str, host: Host | None, now: datetime, others: dict[str, str]) -> None:

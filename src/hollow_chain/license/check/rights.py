@@ -14,13 +14,13 @@ from hollow_chain.license.check.problems import (
     NEW_FILE,
     NOTHING,
     SOON_DAYS,
-    Look,
+    FileLook,
     Table,
 )
 from hollow_chain.license.places import Way
 
 
-def check_entitlements(look: Look, document: Table, keys: dict[str, str]) -> None:
+def check_entitlements(look: FileLook, document: Table, keys: dict[str, str]) -> None:
     server = document.get("server")
     ids = server.get("host_ids") if isinstance(server, dict) else None
     host_ids = ids if ids is not None and FITS[TEXTS](ids) else []
@@ -46,7 +46,7 @@ def title(entitlement: Table) -> str:
     return f"{entitlement.get('product')}{feature}{version}"
 
 
-def _check_one(look: Look, entitlement: Table, host_ids: list[str], keys: dict[str, str], way: Way) -> None:
+def _check_one(look: FileLook, entitlement: Table, host_ids: list[str], keys: dict[str, str], way: Way) -> None:
     what, publisher = title(entitlement), entitlement["publisher"]
     good = True
     if publisher not in keys:
@@ -80,7 +80,7 @@ def _check_one(look: Look, entitlement: Table, host_ids: list[str], keys: dict[s
         look.valid.append(entitlement)
 
 
-def _check_days(look: Look, entitlement: Table, what: str, way: Way) -> bool:
+def _check_days(look: FileLook, entitlement: Table, what: str, way: Way) -> bool:
     """Whether the entitlement holds today, by the clock of the machine."""
     today = look.now.date()
     begins, ends, issued = entitlement.get("from"), entitlement.get("until"), entitlement.get("issued")
