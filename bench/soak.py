@@ -18,7 +18,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from hollow_chain.license import asking, wire
-from hollow_chain.license.machine import this_machine
+from hollow_chain.sources.license_machine import this_machine
 
 PROGRAM = Path(sys.executable).parent / "hollow-chain"
 CLIENTS, SECONDS, SEATS = 200, 60.0, 120

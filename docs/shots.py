@@ -122,7 +122,7 @@ def _taught(folder: Path) -> None:
 
 
 def _own_id() -> str:
-    from hollow_chain.license.machine import this_machine
+    from hollow_chain.sources.license_machine import this_machine
 
     return next((a.hardware_address for a in this_machine().adapters), "02:00:00:00:00:01")
 

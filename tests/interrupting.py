@@ -10,7 +10,7 @@ import signal
 import sys
 
 from hollow_chain import cli
-from hollow_chain.cli.rehearse import Telling
+from hollow_chain.cli.common import Telling
 
 
 def main() -> None:

@@ -23,16 +23,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import hollow_chain
-from hollow_chain.facts import Host, lines, snapshot
+from hollow_chain.facts import Host, snapshot
 from hollow_chain.facts.codec import MAX_TEXT, MAX_YAML_NODES, SnapshotError, decode, encode
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.records import Columns, RecordError, read
 from hollow_chain.facts.service import Program, Service
 from hollow_chain.lazy import _Lazy
 from hollow_chain.license import asking
 from hollow_chain.sources import logs, unit_file
 from hollow_chain.sources import settings as words_of_settings
-from hollow_chain.wording import secrets
+from hollow_chain.sources.records import Columns, RecordError, read
+from hollow_chain.wording import lines, secrets
 from hollow_chain.wording.secrets import mask_text
 from tests.conftest import Run
 
@@ -121,7 +121,7 @@ def test_long_texts_are_read_at_once(text: str) -> None:
     """In a process of its own, which is ended if it does not end; what was meant to be an attack took minutes."""
     readers = "missing_paths, unopened_paths, refused, config_errors, unknown_user, telling"
     code = (
-        f"import sys; from datetime import datetime, UTC; from hollow_chain.facts.lines import {readers}\n"
+        f"import sys; from datetime import datetime, UTC; from hollow_chain.wording.lines import {readers}\n"
         "from hollow_chain.facts.host import Event; from hollow_chain.wording.secrets import mask_text\n"
         "text = sys.stdin.read(); mask_text(text); event = Event(at=datetime.now(UTC), text=text, level='error')\n"
         f"[list(reader([event])) for reader in ({readers})]"

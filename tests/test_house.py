@@ -65,3 +65,71 @@ def test_one_class_name_stands_for_one_thing() -> None:
         if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
     )
     assert {name: many for name, many in classes.items() if many > 1} == {}
+
+
+def imports(path: Path) -> Iterator[str]:
+    """What a module imports of ours, wherever in it, what only the type checker reads excepted."""
+    tree = ast.parse(path.read_text())
+    typed = {
+        id(inner)
+        for node in ast.walk(tree)
+        if isinstance(node, ast.If) and "TYPE_CHECKING" in ast.unparse(node.test)
+        for inner in ast.walk(node)
+    }
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom) and node.module and id(node) not in typed:
+            names = [node.module, *(f"{node.module}.{alias.name}" for alias in node.names)]
+            yield from (name for name in names if name.startswith("hollow_chain."))
+
+
+def reached(start: str, ahead: dict[str, set[str]]) -> set[str]:
+    seen: set[str] = set()
+    stack = [start]
+    while stack:
+        for other in ahead.get(stack.pop(), ()):
+            if other not in seen:
+                seen.add(other)
+                stack.append(other)
+    return seen
+
+
+def rooms() -> dict[str, set[str]]:
+    ahead: dict[str, set[str]] = {}
+    for path in MODULES:
+        own = room(path).partition("/")[0].removesuffix(".py")
+        ahead.setdefault(own, set()).update(name.split(".")[1] for name in imports(path))
+        ahead[own].discard(own)
+    return ahead
+
+
+def test_the_rooms_stand_in_no_circle() -> None:
+    ahead = rooms()
+    assert {name for name in ahead if name in reached(name, ahead)} == set()
+
+
+def test_no_modules_of_a_room_stand_in_a_circle() -> None:
+    names = {room(path).removesuffix(".py").replace("/", ".").removesuffix(".__init__") for path in MODULES}
+    ahead = {
+        room(path).removesuffix(".py").replace("/", "."): {
+            name.removeprefix("hollow_chain.") for name in imports(path) if name.removeprefix("hollow_chain.") in names
+        }
+        for path in MODULES
+        if path.name != "__init__.py"
+    }
+    assert {name for name in ahead if name in reached(name, ahead)} == set()
+
+
+def test_facts_are_pure_data() -> None:
+    assert rooms()["facts"] <= {"lazy", "trouble"}
+
+
+def test_what_is_computed_knows_nothing_of_what_is_shown() -> None:
+    core = {name: used for name, used in rooms().items() if name not in ("show", "cli", "demo", "__main__")}
+    assert {name for name, used in core.items() if used & {"show", "cli"}} == set()
+
+
+def test_documents_are_built_where_things_are_shown() -> None:
+    made = [
+        room(path) for path in MODULES if room(path).startswith("cli/") for _, text in strings(path) if text == "format"
+    ]
+    assert made == []

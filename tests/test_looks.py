@@ -10,7 +10,6 @@ from pathlib import Path
 
 import pytest
 
-from hollow_chain.facts import lines
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Condition, LastRun, Program, Service
 from hollow_chain.sources import looks, settings
@@ -19,6 +18,7 @@ from hollow_chain.sources.files import write_atomically
 from hollow_chain.sources.logs import own_records
 from hollow_chain.sources.processes import listeners
 from hollow_chain.trouble import Trouble
+from hollow_chain.wording import lines
 
 NOW = datetime.now(UTC)
 

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hollow_chain.facts.records import Columns, RecordError, read
+from hollow_chain.sources.records import Columns, RecordError, read
 from tests.conftest import Run
 
 WRITTEN = datetime(2026, 3, 4, 6, 0, tzinfo=UTC)

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from hollow_chain.causes import Case, Evidence, Facts, Finding, Mend, Rule
 from hollow_chain.causes.acts import start
+from hollow_chain.causes.finding import DOUBT, FITS, HINT, PROOF, SAID, TELLS
 from hollow_chain.causes.nature import Boot
-from hollow_chain.causes.rule import DOUBT, FITS, HINT, PROOF, SAID, TELLS
 from hollow_chain.chain import Graph
 from hollow_chain.facts import Host, Service, snapshot
 from hollow_chain.facts.host import Event

@@ -8,14 +8,15 @@ from collections.abc import Iterator
 from hollow_chain.causes import places, rights
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import ACCOUNTS, FILES, Case
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, Boot, Shown, When
 from hollow_chain.causes.rights import Barrier, account_of, barrier
-from hollow_chain.causes.rule import AFTER_RELOAD, FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
-from hollow_chain.facts import lines
 from hollow_chain.facts.host import Event, HostAccount
 from hollow_chain.lazy import pattern
+from hollow_chain.wording import lines
 
 EXIT_GROUP, EXIT_USER, EXIT_PAM = 216, 217, 224
 """Exit statuses of systemd itself (systemd.exec(5), "Process Exit Codes")."""

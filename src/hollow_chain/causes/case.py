@@ -10,8 +10,8 @@ from typing import Protocol
 import msgspec
 
 from hollow_chain.causes.boot_records import boots_on_record
+from hollow_chain.causes.finding import DOUBT, FITS, HINT, PROOF, SAID, TELLS, Evidence
 from hollow_chain.causes.nature import When
-from hollow_chain.causes.rule import DOUBT, FITS, HINT, PROOF, SAID, TELLS, Evidence
 from hollow_chain.causes.sockets import Sockets
 from hollow_chain.causes.standing import Standing, failed_last, standing, up_targets
 from hollow_chain.chain.graph import Graph, Node

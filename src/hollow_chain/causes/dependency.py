@@ -7,20 +7,9 @@ from datetime import datetime
 
 from hollow_chain.causes.acts import give_way
 from hollow_chain.causes.case import FILES, MANAGER, Case
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import CLASHES, RUNNING, Boot, Shown
-from hollow_chain.causes.rule import (
-    AFTER_RELOAD,
-    FITS,
-    HINT,
-    NOT_UP,
-    PROOF,
-    SAID,
-    TELLS,
-    Evidence,
-    Finding,
-    Mend,
-    cause,
-)
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import clock
 from hollow_chain.chain import Edge, Node, loop_through, reach

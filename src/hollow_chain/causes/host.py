@@ -8,13 +8,14 @@ from datetime import timedelta
 
 from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.finding import AFTER_REBOOT, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.rule import AFTER_REBOOT, FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last, skipped
 from hollow_chain.causes.words import clock, ended_by_request, numbered, span, started_since_boot, stop_was_asked
-from hollow_chain.facts import lines
 from hollow_chain.facts.host import TOLD, Event
 from hollow_chain.lazy import pattern
+from hollow_chain.wording import lines
 
 _NAME = r"(?P<name>[A-Za-z0-9][A-Za-z0-9\-]*(?:\.[A-Za-z0-9\-]+)*)"
 _HOST_IN_TEXT = (

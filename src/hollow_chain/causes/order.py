@@ -10,26 +10,15 @@ from msgspec.structs import replace
 
 from hollow_chain.causes.acts import give_way, start, wait
 from hollow_chain.causes.case import SOCKETS, Case
+from hollow_chain.causes.finding import AFTER_REBOOT, AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.order_of_boots import Order, orders
-from hollow_chain.causes.rule import (
-    AFTER_REBOOT,
-    AFTER_RELOAD,
-    FITS,
-    HINT,
-    NOT_UP,
-    PROOF,
-    SAID,
-    Evidence,
-    Finding,
-    Mend,
-    cause,
-)
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.words import clock, numbered
 from hollow_chain.chain import reach
-from hollow_chain.facts import lines
 from hollow_chain.facts.host import Event, Listener
 from hollow_chain.facts.service import LinkKind, Service
+from hollow_chain.wording import lines
 
 _STILL_OPENING = timedelta(seconds=60)
 """For so long a provider that is called up may still be about to open its socket."""

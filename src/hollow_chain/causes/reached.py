@@ -6,14 +6,14 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from hollow_chain.causes.case import Case, Facts
-from hollow_chain.causes.rule import HINT, SAID, Evidence
+from hollow_chain.causes.finding import HINT, SAID, Evidence
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.chain.graph import Edge, Node
-from hollow_chain.facts import lines
 from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_listener, overlap, plain
 from hollow_chain.facts.host import Event, Listener
 from hollow_chain.facts.service import Link, LinkKind
 from hollow_chain.lazy import pattern
+from hollow_chain.wording import lines
 
 USER = "what the user saw"
 _LOCAL_WORDS = ("", "localhost")

@@ -10,127 +10,17 @@ from __future__ import annotations
 import importlib
 import pkgutil
 from collections.abc import Callable, Iterable, Iterator
-from datetime import datetime
 from functools import cache
 from types import CodeType
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import Any, Protocol
 
 import msgspec
 from msgspec.structs import replace
 
-from hollow_chain.causes.acts import Act
+from hollow_chain.causes.case import Case
+from hollow_chain.causes.finding import Finding
 from hollow_chain.causes.nature import Boot, Shown, When
-
-if TYPE_CHECKING:
-    from hollow_chain.causes.case import Case
-    from hollow_chain.facts.service import Service
-
-# How a piece of evidence bears on the claim; what each is worth stands in ``verdict/weights.json``.
-PROOF = "proof"
-"""A look that could hardly come out so unless the claim were true."""
-SAID = "said"
-"""The program or the manager says so itself."""
-FITS = "fits"
-"""What one sees when the claim is true, and seldom otherwise."""
-HINT = "hint"
-_BEAR_OUT = (PROOF, SAID, FITS)
-DOUBT = "doubt"
-"""Speaks against the claim."""
-TELLS = "tells"
-"""Told for the reader; weighs nothing."""
-
-AT_ONCE = "at once"
-AFTER_RELOAD = "after a reload of the definitions"
-AFTER_RESTART = "after a restart of the service"
-AFTER_REBOOT = "after a reboot"
-AT_NEXT_START = "at the next start"
-AT_NEXT_BOOT = "at the next boot"
-EFFECTS: dict[str, str] = {
-    AT_ONCE: "at once",
-    AFTER_RELOAD: "after reload",
-    AFTER_RESTART: "after restart",
-    AFTER_REBOOT: "after reboot",
-    AT_NEXT_START: "after restart",
-    AT_NEXT_BOOT: "after reboot",
-    "after a reload": "after reload",
-    "after the reload": "after reload",
-    "after a reload and a restart": "after reload",
-    "after a reload, at the next start": "after reload",
-    "after a restart": "after restart",
-    "after its restart": "after restart",
-    "with the new file": "after restart",
-    "with the new file, after a reload": "after reload",
-}
-"""When a mend takes effect: in the words of a verdict, and the moment that is in those of a plan."""
-
-
-class Evidence(msgspec.Struct, frozen=True):
-    """One fact that a claim rests on: what, where it was read, and from when it is."""
-
-    fact: str
-    source: str
-    at: datetime | None = None
-    bears: str = TELLS
-    told: bool = False
-    """Words that others than root could have written: they suggest, and nothing is changed for them alone."""
-
-
-class Mend(msgspec.Struct, frozen=True):
-    """What to do, in one sentence, and when it takes effect.
-
-    ``acts`` are what a machine can do of it; none where it is for a person.
-    """
-
-    does: str
-    effect: str = AT_ONCE
-    acts: tuple[Act, ...] = ()
-    instead: bool = False
-    """Whether another way begins here, in the place of the mends before it."""
-    only_starts: bool = False
-    """Whether it is the mere start that comes after the mend proper."""
-
-    def __post_init__(self) -> None:
-        if self.effect not in EFFECTS:
-            raise ValueError(f"no moment is known for {self.effect!r}")
-
-    @property
-    def moment(self) -> str:
-        """When it takes effect, in the words of a plan."""
-        return EFFECTS[self.effect]
-
-    @property
-    def alone(self) -> str:
-        """The sentence as it stands without the mends before it."""
-        does = self.does.removeprefix("Or ").removeprefix("Otherwise ") if self.instead else self.does
-        return does[:1].upper() + does[1:]
-
-
-class Finding(msgspec.Struct, frozen=True):
-    """What a rule found on one node.
-
-    How sure it is follows from its evidence alone (see ``verdict/weigh.py``). A ``note`` is a warning or a
-    non-fault. A ``residual`` finding only describes an end without its reason: it gives way to any other cause on
-    its node or below it.
-    """
-
-    says: str
-    evidence: tuple[Evidence, ...]
-    mends: tuple[Mend, ...] = ()
-    note: bool = False
-    residual: bool = False
-    holder: str = ""
-    loop: tuple[str, ...] = ()
-    near: tuple[str, ...] = ()
-    """Names that may have been meant."""
-    explains: tuple[str, ...] = ()
-    """Causes on the same node that this one makes superfluous."""
-    cause: str = ""
-    host: str = ""
-    service: str = ""
-
-    def __post_init__(self) -> None:
-        if not self.evidence:
-            raise ValueError("a claim without evidence is not made")
+from hollow_chain.facts.service import Service
 
 
 class RuleFunction(Protocol):
@@ -189,14 +79,8 @@ class Rule(msgspec.Struct, frozen=True):
     def findings(self, case: Case) -> Iterator[Finding]:
         """What the rule finds, stamped with its cause and place."""
         for found in self.look(case):
-            mends = found.mends if _is_borne_out(found) else tuple(replace(mend, acts=()) for mend in found.mends)
+            mends = found.mends if found.is_borne_out else tuple(replace(mend, acts=()) for mend in found.mends)
             yield replace(found, cause=self.cause, host=case.node.host, service=case.node.name, mends=mends)
-
-
-def _is_borne_out(found: Finding) -> bool:
-    """Whether a claim rests on anything beside words that could be forged, where it rests on such at all."""
-    told = any(piece.told for piece in found.evidence)
-    return not told or any(not piece.told and piece.bears in _BEAR_OUT for piece in found.evidence)
 
 
 _RULES: dict[str, Rule] = {}

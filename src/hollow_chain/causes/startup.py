@@ -8,8 +8,9 @@ from datetime import datetime, timedelta
 
 from hollow_chain.causes.acts import start, startup
 from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.finding import FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
-from hollow_chain.causes.rule import FITS, HINT, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import (
     DELAYED_SECONDS,
     Standing,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.rule import FITS, Evidence
+from hollow_chain.causes.finding import FITS, Evidence
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, SIGTERM, failed_last
 from hollow_chain.facts.service import Service
 

@@ -57,18 +57,9 @@ def capture(
         "records": sum(len(h.events) for h in snapshot.hosts),
     }
     if json:
-        from hollow_chain.show.documents import to_json
+        from hollow_chain.show.documents import capture_document, to_json
 
-        unread = [f"{item.what}: {item.why}" for h in snapshot.hosts for item in h.unread]
-        document = {
-            "format": "hollow-chain/capture",
-            "version": 1,
-            "file": str(path),
-            **counts,
-            "masked": masked,
-            "unread": unread,
-        }
-        common.put(to_json(document))
+        common.put(to_json(capture_document(snapshot, str(path), counts, masked)))
         return 0
     for item in (item for h in snapshot.hosts for item in h.unread):
         common.warn(f"not read: {item.what}{f' ({item.why})' if item.why else ''}")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -137,7 +138,7 @@ def tell(text: str) -> None:
 
 def learned(store: str = "") -> Experience | None:
     """What confirmed cases say of how usual each cause is; None where there are none."""
-    from hollow_chain.experience.place import confirmed
+    from hollow_chain.experience.confirmed import confirmed
 
     found = confirmed(store)
     if not found:
@@ -223,3 +224,24 @@ def shown(text: object) -> str:
     from hollow_chain.show.clean import clean
 
     return clean(str(text))
+
+
+class Telling:
+    """Say on standard error, on a terminal only and after a second, how many runs are done."""
+
+    def __enter__(self) -> Telling:
+        self._since, self._told, self._shows = time.monotonic(), 0, sys.stderr.isatty()
+        return self
+
+    def __call__(self, done: int, runs: int) -> None:
+        """So many are done."""
+        if self._shows and time.monotonic() - self._since > 1:
+            text = f"\r{done:,} of {runs:,} boots ..."
+            self._told = len(text)
+            sys.stderr.write(text)
+            sys.stderr.flush()
+
+    def __exit__(self, *_: object) -> None:
+        if self._told:
+            sys.stderr.write("\r" + " " * self._told + "\r")
+            sys.stderr.flush()

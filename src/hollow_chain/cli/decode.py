@@ -36,16 +36,9 @@ def decode(
 
     readings = read(text)
     if json:
-        from hollow_chain.show.documents import to_json
+        from hollow_chain.show.documents import decoded_document, to_json
 
-        known = [
-            {
-                "what": r.what, "family": r.family, "source": r.source, "means": r.means, "causes": list(r.causes),
-                "mixed_up_with": r.mixed_up or None, "fits": round(r.likely, 2),
-            }
-            for r in readings
-        ]  # fmt: skip
-        common.put(to_json({"format": "hollow-chain/decoded", "version": 1, "words": text, "readings": known}))
+        common.put(to_json(decoded_document(text, readings)))
         return 0 if readings else 1
     from hollow_chain.show.clean import clean
     from hollow_chain.show.page import Page

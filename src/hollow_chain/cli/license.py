@@ -69,7 +69,7 @@ def check(
 def _machine(source: Path | None, name: str, file: Path) -> tuple[Host, dict[str, str]]:
     """The machine that the file is for, and the hardware addresses of other known hosts."""
     from hollow_chain.license.compare import plain_id
-    from hollow_chain.license.machine import machine_for
+    from hollow_chain.sources.license_machine import machine_for
 
     if source is None:
         if name:
@@ -133,10 +133,11 @@ def serve(
 
     from hollow_chain.license.server import Settings
     from hollow_chain.license.server import serve as run
+    from hollow_chain.sources.license_machine import this_machine
 
     given = os.environ.get("RUNTIME_DIRECTORY", "").partition(":")[0]
     folder = state or (Path(given) if given else file.with_name(file.name + ".state"))
-    return asyncio.run(run(Settings(file.absolute(), address, folder.absolute(), heartbeat, log)))
+    return asyncio.run(run(Settings(file.absolute(), address, folder.absolute(), heartbeat, log, this_machine)))
 
 
 def _place(server: str) -> tuple[str, int]:
@@ -173,10 +174,9 @@ def ask(
     except asking.NoAnswer as error:
         if json:
             from hollow_chain.show.documents import to_json
+            from hollow_chain.show.license import silent_document
 
-            common.put(
-                to_json({"format": "hollow-chain/license-server", "version": 1, "answers": False, "says": str(error)})
-            )
+            common.put(to_json(silent_document(str(error))))
             return 1
         raise Trouble(str(error), 1) from None
     if json:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -66,7 +65,7 @@ def rehearse(
     plan = plan_of(facts, owner, expected)
     if not plan.units:
         raise wrong_call(f"no services of {owner.name} are in the facts; there is nothing to rehearse")
-    with Telling() as told:
+    with common.Telling() as told:
         result = rehearsed(plan, runs, seed, late, told)
     only = _chosen(facts.graph, words, owner.name) if words else None
     if out is not None:
@@ -100,30 +99,3 @@ def _chosen(graph: Graph, words: str, host: str) -> list[str]:
     if not found:
         raise wrong_call(f"no service {words!r} on {host}; 'hollow-chain roster' lists them")
     return found
-
-
-class Telling:
-    """Say on standard error, on a terminal only and after a second, how many runs are done."""
-
-    def __enter__(self) -> Telling:
-        import sys
-
-        self._since, self._told, self._shows = time.monotonic(), 0, sys.stderr.isatty()
-        return self
-
-    def __call__(self, done: int, runs: int) -> None:
-        """So many are done."""
-        import sys
-
-        if self._shows and time.monotonic() - self._since > 1:
-            text = f"\r{done:,} of {runs:,} boots ..."
-            self._told = len(text)
-            sys.stderr.write(text)
-            sys.stderr.flush()
-
-    def __exit__(self, *_: object) -> None:
-        import sys
-
-        if self._told:
-            sys.stderr.write("\r" + " " * self._told + "\r")
-            sys.stderr.flush()

@@ -45,7 +45,6 @@ def suppose(
     from hollow_chain.boot.families import foreseen, plan_of
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
-    from hollow_chain.cli.rehearse import Telling
 
     facts = Facts(Graph(snapshot))
     owner = common.one_host(facts.graph, host)
@@ -59,7 +58,7 @@ def suppose(
     plans = plan_of(facts, owner, expected), plan_of(Facts(Graph(other)), world.host, world.expected)
     if not plans[0].units:
         raise wrong_call(f"no services of {owner.name} are in the facts; there is nothing to rehearse")
-    with Telling() as told:
+    with common.Telling() as told:
         result = compare(*(simulate(plan, runs, seed, told) for plan in plans))
     if json:
         from hollow_chain.show.comparison import comparison_document

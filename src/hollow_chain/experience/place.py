@@ -1,8 +1,7 @@
-"""Where the cases are kept, and how often which cause was confirmed: all that ``why`` needs, without the weight of the store."""
+"""Where the cases are kept."""
 
 from __future__ import annotations
 
-import contextlib
 import os
 from pathlib import Path
 
@@ -24,26 +23,3 @@ def url_of(given: str = "") -> str:
 def path_of(url: str) -> Path | None:
     """The file of a store that is one."""
     return Path(url.removeprefix(f"{SQLITE}:///")) if url.startswith(f"{SQLITE}:///") else None
-
-
-def confirmed(given: str = "") -> dict[str, int]:
-    """How many confirmed cases there are of each cause; none where there is no store yet.
-
-    Raises :class:`~hollow_chain.trouble.Trouble` where a store that is named cannot be read.
-    """
-    url = url_of(given)
-    path = path_of(url)
-    if path is None:
-        from hollow_chain.experience.store import Store
-
-        return Store(url).confirmed()
-    if not os.access(path, os.R_OK):
-        return {}
-    import sqlite3
-
-    with (
-        contextlib.suppress(sqlite3.Error),
-        contextlib.closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=1)) as found,
-    ):
-        return {str(cause): int(many) for cause, many in found.execute(COUNTS)}
-    return {}

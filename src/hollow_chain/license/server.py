@@ -8,6 +8,7 @@ import os
 import shutil
 import signal
 import sys
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -15,6 +16,7 @@ from typing import Any
 
 import msgspec
 
+from hollow_chain.facts.host import Host
 from hollow_chain.license import wire
 from hollow_chain.license.check import Checked
 from hollow_chain.license.daemon import Orders
@@ -47,6 +49,8 @@ class Settings:
     folder: Path
     heartbeat: float
     log: Path | None = None
+    machine: Callable[[], Host] = lambda: Host(name="")
+    """Gives name and adapters of this machine, each time the file is read."""
 
 
 @dataclass
@@ -76,7 +80,7 @@ class FrontServer:
         self._tasks: set[asyncio.Task[None]] = set()
 
     def _read(self) -> Served:
-        data, checked, found = read_for_serving(self.settings.path)
+        data, checked, found = read_for_serving(self.settings.path, self.settings.machine())
         for problem in checked.problems:
             self.log(f"{self.settings.path}:{problem.place.line}: {'note: ' if problem.warning else ''}{problem.says}")
         self.log(
@@ -229,15 +233,14 @@ def restart_for(old: License, new: License) -> list[str]:
     return changed + [f"the daemon {name} (gone)" for name in before]
 
 
-def read_for_serving(path: Path) -> tuple[bytes, Checked, License]:
-    """The file, all that is wrong with it on this machine, and its parts. Raises :class:`FileIsWrong`, :class:`OSError`."""
+def read_for_serving(path: Path, machine: Host) -> tuple[bytes, Checked, License]:
+    """The file, all that is wrong with it on *machine*, and its parts. Raises :class:`FileIsWrong`, :class:`OSError`."""
     from hollow_chain.license import file as form
     from hollow_chain.license.check import check
-    from hollow_chain.license.machine import this_machine
 
     with path.open("rb") as stream:
         data = stream.read(form.MAX_BYTES + 1)
-    checked = check(data, str(path), this_machine(), datetime.now(UTC))
+    checked = check(data, str(path), machine, datetime.now(UTC))
     fatal = [
         p for p in checked.problems if not p.warning and p.cause in ("license-host-mismatch", "license-hostid-mismatch")
     ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
@@ -13,6 +13,10 @@ from hollow_chain.lazy import pattern
 from hollow_chain.show.surroundings import Surroundings
 from hollow_chain.verdict import Cause, NextLook, Verdict
 from hollow_chain.verdict.ports import PortRow
+
+if TYPE_CHECKING:
+    from hollow_chain.causes.meanings import Reading
+    from hollow_chain.facts.host import Snapshot
 
 Document = dict[str, Any]
 
@@ -190,3 +194,22 @@ def _edge(view: Surroundings, edge: Edge, far: Node, depth: int) -> Document:
         "state": far.service.state if far.service else "not registered",
         "standing": view.word(far),
     }
+
+
+def capture_document(snapshot: Snapshot, path: str, counts: dict[str, int], masked: int) -> Document:
+    """``hollow-chain/capture``, version 1: what was written where."""
+    unread = [f"{item.what}: {item.why}" for host in snapshot.hosts for item in host.unread]
+    head = {"format": "hollow-chain/capture", "version": 1, "file": path}
+    return {**head, **counts, "masked": masked, "unread": unread}
+
+
+def decoded_document(words: str, readings: list[Reading]) -> Document:
+    """``hollow-chain/decoded``, version 1: what a number or a message means."""
+    known = [
+        {
+            "what": one.what, "family": one.family, "source": one.source, "means": one.means, "causes": list(one.causes),
+            "mixed_up_with": one.mixed_up or None, "fits": round(one.likely, 2),
+        }
+        for one in readings
+    ]  # fmt: skip
+    return {"format": "hollow-chain/decoded", "version": 1, "words": words, "readings": known}

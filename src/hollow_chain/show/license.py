@@ -90,3 +90,8 @@ def told_document(told: Told, answers: Answers) -> dict[str, Any]:
         "entitlements": told.entitlements,
         "wants": [{"want": want, "can": can, "says": says} for want, can, says in answers],
     }  # fmt: skip
+
+
+def silent_document(why: str) -> dict[str, Any]:
+    """``hollow-chain/license-server``, version 1, of a server that does not answer."""
+    return {"format": "hollow-chain/license-server", "version": 1, "answers": False, "says": why}

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from hollow_chain.facts import lines
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Claim, Service
 from hollow_chain.sources import settings, unit_file
 from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of, texts
+from hollow_chain.wording import lines
 
 _PROTOCOLS = {"ListenStream": "tcp", "ListenDatagram": "udp"}
 _TRUE = ("1", "yes", "true", "on")

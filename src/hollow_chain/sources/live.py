@@ -10,7 +10,6 @@ import threading
 from datetime import UTC, datetime
 from pathlib import Path
 
-from hollow_chain.facts import lines
 from hollow_chain.facts.host import OF_RECORDS, Adapter, Event, Host, HostLimits, Listener, Snapshot, Unread, snapshot
 from hollow_chain.facts.service import Condition, Service, Trigger
 from hollow_chain.reach.handles import Walker
@@ -32,6 +31,7 @@ from hollow_chain.sources.filesystems import filesystems
 from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
 from hollow_chain.sources.systemd_map import moment, service_of
 from hollow_chain.sources.unit_facts import service_of_file, triggered_by_file
+from hollow_chain.wording import lines
 from hollow_chain.wording.secrets import mask_text
 
 RECORDS_EACH = 100

@@ -11,8 +11,8 @@ from functools import cached_property
 from pathlib import Path
 
 from hollow_chain.facts.host import Event, Host, Snapshot
-from hollow_chain.facts.records import Columns, LogRecord, RecordError, number_in, read
 from hollow_chain.facts.service import LastRun, Service
+from hollow_chain.sources.records import Columns, LogRecord, RecordError, number_in, read
 from hollow_chain.trouble import Trouble, wrong_call
 
 MAX_BYTES = 64 << 20

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from hollow_chain.causes import HINT, Case, Evidence, Facts, Finding, Standing
 from hollow_chain.causes.case import Learned
-from hollow_chain.causes.rule import TELLS
+from hollow_chain.causes.finding import TELLS
 from hollow_chain.chain import Edge, Graph, Node
 from hollow_chain.facts.host import OF_RECORDS, Host
 from hollow_chain.verdict.below import Below, Fleet, Kept, Way, by_walk, own_of, way_of

@@ -16,8 +16,8 @@ from hollow_chain.causes.standing import failed_last, skipped
 from hollow_chain.causes.words import started_since_boot
 from hollow_chain.chain import HARD, Edge, Node, knots, reach
 from hollow_chain.chain.graph import SEATS
-from hollow_chain.facts import lines
 from hollow_chain.facts.service import Link, Service
+from hollow_chain.wording import lines
 
 Key = tuple[str, str]
 _ALWAYS_THERE = (".slice", ".scope")

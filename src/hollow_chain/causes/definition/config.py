@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import Case
+from hollow_chain.causes.finding import FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot
-from hollow_chain.causes.rule import FITS, HINT, NOT_UP, SAID, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
-from hollow_chain.facts import lines
 from hollow_chain.facts.service import Service
+from hollow_chain.wording import lines
 
 _FROM_OUTSIDE = (1, 2, 9, 15)
 

@@ -7,8 +7,9 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import reload, restart, start
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, PROOF, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
-from hollow_chain.causes.rule import AFTER_RELOAD, FITS, NOT_UP, PROOF, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 

@@ -8,28 +8,17 @@ from collections.abc import Iterator
 from hollow_chain.causes import acts
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import programs_of
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.places import given
 from hollow_chain.causes.rights import owners_of
-from hollow_chain.causes.rule import (
-    AFTER_RELOAD,
-    FITS,
-    HINT,
-    NOT_UP,
-    PROOF,
-    SAID,
-    TELLS,
-    Evidence,
-    Finding,
-    Mend,
-    cause,
-)
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last, skipped
 from hollow_chain.causes.words import numbered, started_since_boot
-from hollow_chain.facts import lines
 from hollow_chain.facts.host import File
 from hollow_chain.facts.service import Condition, Service
 from hollow_chain.lazy import pattern
+from hollow_chain.wording import lines
 
 EXIT_CHDIR, EXIT_NAMESPACE = 200, 226
 """Exit statuses of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""

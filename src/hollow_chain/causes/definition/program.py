@@ -7,10 +7,11 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import Act, mode
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.finding import AFTER_RELOAD, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.places import is_own_program
 from hollow_chain.causes.rights import place_of
-from hollow_chain.causes.rule import AFTER_RELOAD, NOT_UP, PROOF, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.facts.host import File

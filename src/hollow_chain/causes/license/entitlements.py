@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from hollow_chain.causes.case import Case
+from hollow_chain.causes.finding import PROOF, Finding, Mend
 from hollow_chain.causes.license.view import (
     ANY_STATE,
     ENDS,
@@ -22,7 +23,7 @@ from hollow_chain.causes.license.view import (
     views,
 )
 from hollow_chain.causes.nature import SEATS, Boot, When
-from hollow_chain.causes.rule import PROOF, Finding, Mend, cause
+from hollow_chain.causes.rule import cause
 from hollow_chain.causes.words import span
 from hollow_chain.facts.license import Entitlement
 from hollow_chain.license.compare import covers

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import renew, restart
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.finding import AFTER_RESTART, FITS, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.license.view import (
     ANY_STATE,
     ENDS,
@@ -21,7 +22,7 @@ from hollow_chain.causes.license.view import (
     views,
 )
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.rule import AFTER_RESTART, FITS, PROOF, SAID, Finding, Mend, cause
+from hollow_chain.causes.rule import cause
 from hollow_chain.causes.words import clock
 from hollow_chain.license.compare import covers, difference, plain_id
 

@@ -7,9 +7,10 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import restart, start
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.finding import AFTER_RESTART, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.license.view import ANY_STATE, ENDS, SECOND, SERVER, ServerView, log_words, read, told, views
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.rule import AFTER_RESTART, NOT_UP, PROOF, SAID, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.facts.license import PublisherDaemon
 

@@ -9,7 +9,8 @@ from functools import cached_property
 import msgspec
 
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.rule import FITS, NOT_UP, Evidence
+from hollow_chain.causes.finding import FITS, Evidence
+from hollow_chain.causes.rule import NOT_UP
 from hollow_chain.causes.standing import Standing
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.license import Entitlement, LicenseFile, LicenseServer

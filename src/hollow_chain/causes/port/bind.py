@@ -6,16 +6,17 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import Case
+from hollow_chain.causes.finding import AFTER_RESTART, DOUBT, FITS, SAID, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, PORT, Boot, When
 from hollow_chain.causes.port.held import held_by_others
-from hollow_chain.causes.rule import AFTER_RESTART, DOUBT, FITS, NOT_UP, SAID, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
-from hollow_chain.facts import lines
 from hollow_chain.facts.endpoints import ANY, first_for_all, free_neighbor, in_ranges, of_claim
 from hollow_chain.facts.endpoints import said as said_endpoint
 from hollow_chain.facts.host import TOLD, Event
 from hollow_chain.lazy import pattern
+from hollow_chain.wording import lines
 
 _BIND = pattern(r"(?i)\b(?:bind|binding|listen(?:ing)?|socket|port|address)\b")
 

@@ -9,15 +9,16 @@ from msgspec.structs import replace
 
 from hollow_chain.causes.acts import give_way, start
 from hollow_chain.causes.case import SOCKETS, Case
+from hollow_chain.causes.finding import DOUBT, FITS, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import CLAIMS, PORT, Boot, Shown
-from hollow_chain.causes.rule import DOUBT, FITS, NOT_UP, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
-from hollow_chain.facts import lines
 from hollow_chain.facts.endpoints import free_neighbor, of_claim, of_listener, overlap
 from hollow_chain.facts.host import OF_SOCKETS, Host, Listener
 from hollow_chain.facts.service import Claim, Service
 from hollow_chain.lazy import pattern
+from hollow_chain.wording import lines
 
 _IN_USE_NUMBERS = (98, 10048)
 _LISTENING = pattern(r"(?i)\b(?:listen(?:ing|er)?|bind(?:ing)?|serv(?:e|ing)|open(?:ing)? (?:port|socket))\b")

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import MANAGER, SOCKETS, Case
+from hollow_chain.causes.finding import AFTER_RESTART, FITS, HINT, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.reached import Sought, answers, sought
-from hollow_chain.causes.rule import AFTER_RESTART, FITS, HINT, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import cause
 from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.words import clock
 from hollow_chain.facts.endpoints import is_loopback, of_claim, of_listener

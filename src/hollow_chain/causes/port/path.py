@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import SOCKETS, Case, Facts
+from hollow_chain.causes.finding import FITS, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.reached import sought
-from hollow_chain.causes.rule import FITS, PROOF, SAID, Finding, Mend, cause
+from hollow_chain.causes.rule import cause
 from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.chain.graph import Edge, Graph
 from hollow_chain.facts.endpoints import is_loopback

@@ -9,13 +9,14 @@ from typing import NamedTuple
 from hollow_chain.causes import places
 from hollow_chain.causes.acts import give_way, remove, start
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.finding import FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.rule import FITS, HINT, NOT_UP, SAID, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
-from hollow_chain.facts import lines
 from hollow_chain.facts.host import TOLD, Event, File, Filesystem, Process
 from hollow_chain.lazy import pattern
+from hollow_chain.wording import lines
 
 _LOCK = pattern(
     r"(?i)\block(?:ed|file| file|ing)?\b|pid[ -]?file|already (?:running|started|exists)|another (?:instance|process|server|copy)|"

@@ -7,13 +7,14 @@ from typing import NamedTuple
 
 from hollow_chain.causes.acts import limit as set_limit
 from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.finding import AFTER_REBOOT, FITS, HINT, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.process.ends import ending
-from hollow_chain.causes.rule import AFTER_REBOOT, FITS, HINT, NOT_UP, SAID, Evidence, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import overdue
 from hollow_chain.causes.words import between, span
-from hollow_chain.facts import lines
 from hollow_chain.lazy import pattern
+from hollow_chain.wording import lines
 
 TIMED_OUT = 1053
 """Control-manager error number: the service did not report in time."""

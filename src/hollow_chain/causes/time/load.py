@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from hollow_chain.causes.acts import limit as set_limit
 from hollow_chain.causes.acts import start, startup
 from hollow_chain.causes.case import Case
+from hollow_chain.causes.finding import AFTER_REBOOT, FITS, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot
-from hollow_chain.causes.rule import AFTER_REBOOT, FITS, NOT_UP, SAID, Finding, Mend, cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.time.limits import limit_of, proposed, timed_out
 from hollow_chain.causes.words import between, clock, span
 from hollow_chain.facts.service import Start

@@ -6,12 +6,13 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.finding import FITS, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.process.ends import ending
-from hollow_chain.causes.rule import FITS, PROOF, SAID, Finding, Mend, cause
+from hollow_chain.causes.rule import cause
 from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.words import span
-from hollow_chain.facts import lines
+from hollow_chain.wording import lines
 
 
 @cause("start-rate-limited", Boot.OVER, states=("failed", "stopped"))
