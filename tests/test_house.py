@@ -7,10 +7,12 @@ from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from hollow_chain.causes import catalogue, named
 from hollow_chain.causes.nature import Boot
+from hollow_chain.families import FAMILIES
 
 SOURCE = Path(__file__).parents[1] / "src/hollow_chain"
 MODULES = sorted(SOURCE.rglob("*.py"))
@@ -133,3 +135,21 @@ def test_documents_are_built_where_things_are_shown() -> None:
         room(path) for path in MODULES if room(path).startswith("cli/") for _, text in strings(path) if text == "format"
     ]
     assert made == []
+
+
+def test_what_differs_between_families_is_said_in_one_place() -> None:
+    names = set(FAMILIES)
+    for path in MODULES:
+        if room(path).startswith(("families/", "facts/", "demo/")):
+            continue
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Compare):
+                compared = [getattr(one, "value", None) for one in (node.left, *node.comparators)]
+                texts = [one for one in compared if isinstance(one, str)]
+                about = ast.unparse(node)
+                assert not (set(texts) & names and "manager" in about), f"{room(path)}:{node.lineno}: {about}"
+
+
+def test_families_differ_and_say_so() -> None:
+    one, other = (msgspec.structs.asdict(family) for family in FAMILIES.values())
+    assert {name for name in one if one[name] == other[name]} == set()

@@ -19,6 +19,7 @@ from hollow_chain.causes.nature import ACCOUNT, PORT
 from hollow_chain.chain import Graph, best, search
 from hollow_chain.facts.host import Host, HostLimits
 from hollow_chain.facts.service import Claim, Limits, Link, Service, Trigger
+from hollow_chain.families import family_of
 
 _DURATION = re.compile(r"(?i)^(\d+(?:\.\d+)?)\s*(ms|s|sec|min|m|h)?$")
 _UNITS = {"ms": 0.001, "s": 1.0, "sec": 1.0, "min": 60.0, "m": 60.0, "h": 3600.0}
@@ -117,7 +118,7 @@ def _limit(world: World, words: list[str]) -> str:
     limit = seconds(words[1])
     if words[0] == "all":
         world.host.limits = msgspec.structs.replace(world.host.limits or HostLimits(), start_seconds=limit)
-        if world.host.manager == "systemd":
+        if not family_of(world.host).limit_of_all_waits_for_boot:
             for one in list(world.host.services):
                 if one.limits and (one.limits.start_seconds or 0) > 0:
                     world.put(one, msgspec.structs.replace(one, limits=_limited(one, limit)))

@@ -21,16 +21,14 @@ from __future__ import annotations
 import re
 
 from hollow_chain.boot.making import Draft, Expected
-from hollow_chain.boot.plan import FOREVER, BootPlan, Retry, Unit
+from hollow_chain.boot.plan import BootPlan, Retry, Unit
 from hollow_chain.causes import named
 from hollow_chain.chain import Graph
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
+from hollow_chain.families import CONTROL
+from hollow_chain.families.times import delayed_after, start_limit
 
-START_SECONDS = 30.0
-"""The one limit where the host does not say."""
-DELAYED_SECONDS = 120.0
-"""When the delayed group begins where the host does not say."""
 _UNUSABLE = {"refused": named.BAD_DEFINITION, "missing": named.NOT_REGISTERED}
 _WHY_NOT = {"manual": named.MANUAL_NOT_STARTED, "event": named.EVENT_PENDING}
 _ACTION = re.compile(r"(?i)^\s*restart(?:\s+after\s+([0-9.]+)\s*(ms|s|min|h)?)?\s*$")
@@ -55,8 +53,7 @@ def plan_of_start(graph: Graph, host: Host, expected: Expected, service: Service
 class _Boot(Draft):
     def started(self) -> None:
         """Which services the boot starts, and from when on."""
-        delayed = self.host.limits.delayed_seconds if self.host.limits else None
-        moments = {"automatic": 0.0, "delayed": DELAYED_SECONDS if delayed is None else max(delayed, 0.0)}
+        moments = {"automatic": 0.0, "delayed": delayed_after(self.host)}
         for startup, at in moments.items():
             for service in self.host.services:
                 if service.startup == startup:
@@ -125,10 +122,8 @@ class _Boot(Draft):
 
 def limit_of(service: Service, host: Host) -> float:
     """Seconds after which a start is given up: the host's one limit, unless the service names its own."""
-    own = service.limits.start_seconds if service.limits else None
-    shared = host.limits.start_seconds if host.limits else None
-    limit = own if own is not None else shared if shared is not None else START_SECONDS
-    return FOREVER if limit <= 0 else limit
+    limit = start_limit(service, host)
+    return limit.seconds if limit is not None else CONTROL.start_seconds
 
 
 def retry_of(actions: list[str]) -> Retry | None:

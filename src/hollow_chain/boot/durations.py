@@ -14,6 +14,8 @@ import msgspec
 from hollow_chain.boot.plan import Work
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
+from hollow_chain.families import CONTROL, SYSTEMD
+from hollow_chain.families.times import NO_LIMIT, start_limit
 
 _GRID = 61
 SHORTEST = 1e-4
@@ -57,7 +59,7 @@ PRIORS: dict[str, Prior] = {
     "own-process": Prior(1.5, 1.0),
 }
 """By start type (systemd.service(5), "Type="), else by kind; the last ones are of the control-manager family."""
-_OTHER = {"systemd": Prior(0.05, 1.2), "control-manager": Prior(1.2, 1.0)}
+_OTHER = {SYSTEMD.name: Prior(0.05, 1.2), CONTROL.name: Prior(1.2, 1.0)}
 
 
 def prior_of(service: Service, host: Host) -> Prior:
@@ -91,14 +93,14 @@ def records_of(service: Service, host: Host) -> tuple[list[float], list[float]]:
 
 def _given_up_last(service: Service, host: Host) -> list[float]:
     """The last try, where it ran into its limit or is still under way: at least how long it takes."""
-    last, limits = service.last, service.limits or host.limits
+    last = service.last
     if last is None or any(start.outcome == "timeout" for start in service.starts):
         return []
     if service.state == "starting" and last.started_at and host.read_at and host.read_at > last.started_at:
         return [(host.read_at - last.started_at).total_seconds()] if last.up_at is None and not last.restarts else []
     if last.result == "timeout" or last.error_number in _OUT_OF_TIME:
-        limit = limits.start_seconds if limits else None
-        return [limit] if limit is not None and limit > 0 else []
+        limit = start_limit(service, host)
+        return [limit.seconds] if limit is not None and limit.seconds < NO_LIMIT else []
     return []
 
 

@@ -17,6 +17,7 @@ from hollow_chain.causes.nature import Boot
 from hollow_chain.chain import Node
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
+from hollow_chain.families import family_of
 from hollow_chain.verdict import diagnose_all
 
 _DIES_LATER = ("simple", "idle", "")
@@ -107,7 +108,7 @@ def _is_over(node: Node, finding: Finding, host: Host, by_hand: bool) -> bool:
 def _after(service: Service, host: Host) -> float | None:
     """How long it stays up before the fault ends it; None where the start itself fails."""
     last = service.last
-    if host.manager == "systemd":
+    if not family_of(host).up_means_ready:
         style = service.program.style if service.program else ""
         if style not in _DIES_LATER or (last is not None and last.step):
             return None

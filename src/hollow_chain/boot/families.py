@@ -14,15 +14,16 @@ from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
+from hollow_chain.families import CONTROL, SYSTEMD
 
 RULES: dict[str, Callable[[Graph, Host, Expected], BootPlan]] = {
-    "systemd": systemd_rules.plan_of,
-    "control-manager": control_rules.plan_of,
+    SYSTEMD.name: systemd_rules.plan_of,
+    CONTROL.name: control_rules.plan_of,
 }
 
 RULES_OF_A_START: dict[str, Callable[[Graph, Host, Expected, Service], BootPlan]] = {
-    "systemd": systemd_rules.plan_of_start,
-    "control-manager": control_rules.plan_of_start,
+    SYSTEMD.name: systemd_rules.plan_of_start,
+    CONTROL.name: control_rules.plan_of_start,
 }
 
 

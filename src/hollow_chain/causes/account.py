@@ -62,7 +62,7 @@ def _of_definition(case: Case) -> Iterator[Finding]:
         if status == number:
             said = f"exit status {number} of the manager: the {kind} could not be determined"
             evidence.append(case.seen(said, bears=PROOF))
-    if case.host.manager == "control-manager" and not missing and account.user:
+    if case.family.numbers_failures and not missing and account.user:
         evidence += numbered(case, 1057, bears=PROOF)
         missing += [("user", account.user)] if evidence else []
     if not missing:
@@ -143,7 +143,7 @@ def account_barred(case: Case) -> Iterator[Finding]:
     known = case.account(user) if user else None
     evidence = [*_barred_by_number(case), *(_barred_by_session(case) if failed_last(service) else ())]
     seen = [] if known is None else _bars(case, known)
-    if not evidence and (case.host.manager == "systemd" or not seen or not failed_last(service)):
+    if not evidence and (not case.family.locked_accounts_barred or not seen or not failed_last(service)):
         return
     reasons = [text for _, text in (*evidence, *seen)]
     yield Finding(
@@ -312,7 +312,7 @@ def _let_write(case: Case, path: str) -> tuple[Act, ...]:
     to its folder (systemd.exec(5), "ReadWritePaths=")."""
     confinement, file = case.service.confinement, case.file(path)
     hidden = confinement is None or any(places.inside(path, place) for place in confinement.hidden)
-    if hidden or case.host.manager != "systemd" or file is None or re.search(r"[\s%\"'\\]", path):
+    if hidden or not case.family.defined_in_files or file is None or re.search(r"[\s%\"'\\]", path):
         return ()
     place = path if file.exists else path.rpartition("/")[0]
     if file.link_to or not places.given(case, place):

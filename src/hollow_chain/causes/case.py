@@ -17,6 +17,8 @@ from hollow_chain.causes.standing import Standing, failed_last, standing, up_tar
 from hollow_chain.chain.graph import Graph, Node
 from hollow_chain.facts.host import TOLD, BootRecord, Event, File, Host, HostAccount
 from hollow_chain.facts.service import Service
+from hollow_chain.families import Family, family_of
+from hollow_chain.families.messages import STARTED, STARTING, STOPPING
 
 MANAGER = "service manager"
 FILES = "file system"
@@ -30,11 +32,6 @@ _AT_MOST: dict[str, dict[str, str]] = {
 """What a record is worth at most by who could have written it: a service's own words say something, and prove nothing; those of
 others suggest, and speak against nothing."""
 UNIT_TRIGGERS = ("socket", "timer", "path", "automount")
-EXITED = "98e322203f7a4ed290d09fe03c09fe15"
-"""Message identifier of systemd for the end of a unit's process (systemd's message catalog)."""
-STARTING, STARTED = "7d4958e842da4a758f6c1cdc7b36dcc5", "39f53479d3a045ac8e11786248231fbf"
-STOPPING = "de5b426a63be47a7b6ac3eaac82e2f6f"
-"""Message identifiers of systemd for the beginning of a start and its end, and of a stop (systemd's message catalog)."""
 
 
 class HostIndex:
@@ -53,7 +50,7 @@ class HostIndex:
         return self.files.get(self._form(path))
 
     def _form(self, path: str) -> str:
-        return path.replace("\\", "/").casefold() if self.host.manager == "control-manager" else path
+        return self.family.path(path)
 
     @cached_property
     def events(self) -> dict[str, list[Event]]:
@@ -74,6 +71,11 @@ class HostIndex:
     def sockets(self) -> Sockets:
         """Who listens where, and who is set to."""
         return Sockets(self.host)
+
+    @cached_property
+    def family(self) -> Family:
+        """The family of its manager."""
+        return family_of(self.host)
 
     @cached_property
     def license_servers(self) -> frozenset[str]:
@@ -217,6 +219,11 @@ class Case(msgspec.Struct, frozen=True):
         if self.node.service is None:
             raise LookupError(self.node.name)
         return self.node.service
+
+    @property
+    def family(self) -> Family:
+        """The family of the host's manager."""
+        return self.index.family
 
     @property
     def registered(self) -> bool:

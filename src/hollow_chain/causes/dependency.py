@@ -64,7 +64,7 @@ def dependency_cycle(case: Case) -> Iterator[Finding]:
 def _loop(case: Case) -> list[Node]:
     """The loop through the node that its manager cannot start, if there is one."""
     graph = case.graph
-    waits: tuple[LinkKind, ...] = ("hard",) if case.host.manager == "control-manager" else ("order",)
+    waits: tuple[LinkKind, ...] = (case.family.loops_over,)
     if case.node.name not in graph.tangled(case.node.host, waits[0]):
         return []
     pulled = {case.node.key} | {

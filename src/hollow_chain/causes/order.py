@@ -17,7 +17,7 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.words import clock, numbered
 from hollow_chain.chain import reach
 from hollow_chain.facts.host import Event, Listener
-from hollow_chain.facts.service import LinkKind, Service
+from hollow_chain.facts.service import Service
 from hollow_chain.wording import lines
 
 _STILL_OPENING = timedelta(seconds=60)
@@ -137,7 +137,7 @@ _REPORTS = ("notify", "notify-reload", "forking", "dbus", "oneshot")
 def _answers_when_up(case: Case, provider: Service) -> bool:
     """Whether the other counts as up no sooner than it answers, as far as that can be known: it says so itself (systemd.service(5),
     "Type="), and was not called up already when it was tried in vain."""
-    if case.host.manager == "control-manager":
+    if case.family.up_means_ready:
         return True
     style = provider.program.style if provider.program else ""
     up = provider.last.up_at or provider.last.started_at if provider.last else None
@@ -147,7 +147,7 @@ def _answers_when_up(case: Case, provider: Service) -> bool:
 
 def _waits_for(case: Case, other: Service) -> bool:
     """Whether an order, direct or over others, lets the service start only after *other*."""
-    kinds: tuple[LinkKind, ...] = ("hard", "soft") if case.host.manager == "control-manager" else ("order",)
+    kinds = case.family.waits_by
     ahead = reach(case.node, lambda node: [edge.head for edge in case.graph.needs(node, kinds) if not edge.crosses])
     return any(node.name == other.name for node, _ in ahead)
 

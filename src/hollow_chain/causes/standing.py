@@ -10,9 +10,9 @@ from enum import Enum
 
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
+from hollow_chain.families import family_of
+from hollow_chain.families.times import delayed_after, start_limit
 
-DELAYED_SECONDS = 120.0
-"""How long after boot the delayed group begins where the facts do not say (control-manager family)."""
 DELAYED_GRACE = 180.0
 """How much later than that a delayed service may still be on its way: the group starts one after the other."""
 
@@ -100,20 +100,17 @@ def _of_starting(service: Service, host: Host) -> Standing:
 
 def overdue(service: Service, host: Host) -> float | None:
     """By how many seconds a start that is under way has outlasted its limit; None where it has not."""
-    last, limits = service.last, service.limits
-    limit = limits.start_seconds if limits else None
-    if limit is None and host.limits:
-        limit = host.limits.start_seconds
-    if last is None or last.started_at is None or host.read_at is None or limit is None or limit < 0:
+    last, limit = service.last, start_limit(service, host)
+    if last is None or last.started_at is None or host.read_at is None or limit is None:
         return None
     taken = (host.read_at - last.started_at).total_seconds()
-    return taken - limit if taken > limit else None
+    return taken - limit.seconds if taken > limit.seconds else None
 
 
 def _of_stopped(service: Service, host: Host, targets: frozenset[str] | None) -> Standing:
     if service.startup == "delayed":
         return Standing.NOT_YET if delayed_left(service, host) is not None else Standing.DOWN
-    if service.startup == "event" or (service.triggers and host.manager == "control-manager"):
+    if service.startup == "event" or (service.triggers and family_of(host).triggers_start_any):
         return Standing.NOT_YET
     if service.startup != "automatic" or skipped(service):
         return Standing.DOWN if _tried_in_vain(service, host) else Standing.IDLE
@@ -128,7 +125,7 @@ def _tried_in_vain(service: Service, host: Host) -> bool:
     """Whether a manual service was started since the boot and failed. Only the control-manager family needs to be asked: it
     has no state for that, and calls such a service stopped."""
     last = service.last
-    if host.manager != "control-manager" or last is None or service.startup not in ("manual", "on-need"):
+    if family_of(host).has_failed_state or last is None or service.startup not in ("manual", "on-need"):
         return False
     if last.started_at is None or (host.boot_at is not None and last.started_at < host.boot_at):
         return False
@@ -153,9 +150,7 @@ def delayed_left(service: Service, host: Host) -> float | None:
     """Seconds until the moment of a delayed service, 0 while its group is being started; None when it has passed."""
     if host.boot_at is None or host.read_at is None:
         return None
-    begins = DELAYED_SECONDS
-    if host.limits is not None and host.limits.delayed_seconds is not None:
-        begins = host.limits.delayed_seconds
+    begins = delayed_after(host)
     since_boot = (host.read_at - host.boot_at) / timedelta(seconds=1)
     tried = service.last is not None and service.last.started_at is not None and service.last.started_at >= host.boot_at
     if tried or since_boot > begins + DELAYED_GRACE:

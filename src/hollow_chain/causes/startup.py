@@ -12,7 +12,6 @@ from hollow_chain.causes.finding import FITS, HINT, PROOF, SAID, Evidence, Findi
 from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import (
-    DELAYED_SECONDS,
     Standing,
     delayed_left,
     failed_last,
@@ -29,6 +28,7 @@ from hollow_chain.causes.words import (
     stop_was_asked,
 )
 from hollow_chain.facts.service import Service
+from hollow_chain.families.times import delayed_after
 from hollow_chain.lazy import pattern
 
 _SHORT_RUN = 10.0
@@ -222,7 +222,7 @@ def _automatic_but_stopped(case: Case) -> Iterator[Finding]:
     service = case.service
     if service.startup not in ("automatic", "delayed") or delayed_left(service, case.host) is not None:
         return
-    if case.host.manager == "systemd" or service.last is not None:
+    if case.family.remembers_starts or service.last is not None:
         return  # `never-started` says it better
     yield Finding(
         says=f"{service.name} is set to start at boot and is not running; its last run is not recorded.",
@@ -251,7 +251,7 @@ def never_started(case: Case) -> Iterator[Finding]:
     enabled = service.definition.enabled_at if service.definition else None
     boot = case.host.boot_at
     known_later = enabled is not None and boot is not None and enabled > boot
-    if not known_later and case.host.manager != "systemd" and service.last is None:
+    if not known_later and not case.family.remembers_starts and service.last is None:
         return
     when = f"at {clock(enabled)}, after the boot at {clock(boot)}," if known_later else "to start at boot"
     unwanted = [t for t in service.wanted_by if t not in up_targets(case.host)]
@@ -288,8 +288,7 @@ def delayed_pending(case: Case) -> Iterator[Finding]:
     boot = case.host.boot_at
     if left is None or boot is None:
         return
-    limits = case.host.limits
-    begins = limits.delayed_seconds if limits and limits.delayed_seconds is not None else DELAYED_SECONDS
+    begins = delayed_after(case.host)
     due = boot + timedelta(seconds=begins)
     when = (
         f"due from {clock(due)} on, in {span(left)}" if left else f"due since {clock(due)}, its group is being started"

@@ -8,9 +8,7 @@ from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import FITS, Evidence
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, SIGTERM, failed_last
 from hollow_chain.facts.service import Service
-
-STOP_REQUESTED = "de5b426a63be47a7b6ac3eaac82e2f6f"
-"""Message identifier of systemd for "a stop of the unit begins" (systemd's catalog)."""
+from hollow_chain.families.messages import STOPPING
 
 
 def clock(moment: datetime | None) -> str:
@@ -44,7 +42,7 @@ def between(least: float, most: float) -> str:
 
 def manager_word(case: Case, systemd: str, control_manager: str) -> str:
     """The wording that fits the host's family of service managers."""
-    return systemd if case.host.manager == "systemd" else control_manager
+    return case.family.word(systemd, control_manager)
 
 
 def started_since_boot(service: Service, boot_at: datetime | None) -> bool:
@@ -90,12 +88,12 @@ def _was_up(case: Case) -> bool:
 
 
 def _stop_recorded(case: Case) -> bool:
-    return any(event.code == STOP_REQUESTED for event in case.last_events())
+    return any(event.code == STOPPING for event in case.last_events())
 
 
 def numbered(case: Case, *numbers: int, bears: str = FITS) -> list[Evidence]:
     """Evidence that the last start ended with one of *numbers*: as the manager reports it, or as a record quotes it."""
-    if case.host.manager != "control-manager" or case.standing.well:
+    if not case.family.numbers_failures or case.standing.well:
         return []
     last = case.service.last
     if last is not None and last.error_number in numbers:

@@ -11,6 +11,7 @@ from typing import NamedTuple
 
 from hollow_chain.facts.host import Host, Snapshot
 from hollow_chain.facts.service import Link, LinkKind, SeatWant, Service
+from hollow_chain.families import family_of
 
 ALL_KINDS: frozenset[LinkKind] = frozenset(("hard", "soft", "order", "clash"))
 NEEDS: frozenset[LinkKind] = frozenset(("hard", "soft"))
@@ -93,7 +94,7 @@ class Graph:
         if found is not None:
             return found
         owner = self.hosts.get(host)
-        if owner is None or owner.manager != "control-manager":
+        if owner is None or not family_of(owner).letters_alike:
             return None
         folded = self._folded.get(host)
         if folded is None:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hollow_chain.cli import common
+from hollow_chain.families import CONTROL
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
@@ -51,7 +52,7 @@ def make(
         owner = chosen[0]
     else:
         owner = common.one_host(Graph(common.load(source)), host)
-    if owner.manager != "control-manager":
+    if owner.manager != CONTROL.name:
         raise wrong_call(f"{owner.name} is a {owner.manager} host; a stand-in is of the control-manager family")
     owner.read_at = owner.read_at or datetime.now(UTC)
     state.make(folder, owner, seed)

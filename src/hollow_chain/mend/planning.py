@@ -14,6 +14,7 @@ from hollow_chain.causes import Facts, Finding, Mend, Standing, rule_of
 from hollow_chain.causes import acts as say
 from hollow_chain.causes.acts import Act
 from hollow_chain.chain import Node
+from hollow_chain.families import family_of
 from hollow_chain.mend.plan import AFTER_REBOOT, Answer, Plan, Step, Try
 from hollow_chain.mend.proving import STARTABLE, Trial
 from hollow_chain.mend.supposing import Expectations
@@ -172,7 +173,7 @@ class Planner:
         asked = [act.service] if gives_way else list(interrupts) if act.verb == "start" else []
         choice = next((name for name in asked if name not in self.given_up), "")
         if act.verb == "reboot":
-            choice = "" if self.may_reboot and view.host.manager == "control-manager" else A_REBOOT
+            choice = "" if self.may_reboot and family_of(view.host).stand_in_reboots else A_REBOOT
         return Step(
             host=host,
             does=verb.does(view, act),

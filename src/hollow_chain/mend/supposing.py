@@ -22,6 +22,7 @@ from hollow_chain.causes.nature import CLAIMS, CLASHES, RUNNING, SEATS
 from hollow_chain.chain import Graph, Node, stop_takes
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
+from hollow_chain.families import family_of
 from hollow_chain.mend.plan import Step
 from hollow_chain.verdict import Cause
 
@@ -216,16 +217,14 @@ def _startup(the: Copy, host: str, act: Act) -> None:
 
 
 def _limit(the: Copy, host: str, act: Act) -> None:
-    if act.service or the.graph.hosts[host].manager == "systemd":
+    if act.service or not family_of(the.graph.hosts[host]).limit_of_all_waits_for_boot:
         the.change(host, "limit", [act.service or "all", act.value])
     else:
         the.coming.append((host, ["all", act.value]))
 
 
 def _wait(the: Copy, host: str, act: Act) -> None:
-    the.change(
-        host, "need" if the.graph.hosts[host].manager == "control-manager" else "after", [act.service, act.value]
-    )
+    the.change(host, "need" if family_of(the.graph.hosts[host]).waits_need else "after", [act.service, act.value])
     for expected in (the.now[host], the.boot[host]):
         used = expected.uses.get(act.service, [])
         expected.uses[act.service] = [one for one in used if one != act.value]

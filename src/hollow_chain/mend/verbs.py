@@ -15,6 +15,7 @@ from hollow_chain.causes.words import span
 from hollow_chain.chain import Node, stop_takes
 from hollow_chain.facts.host import File, Host
 from hollow_chain.facts.service import Service
+from hollow_chain.families import family_of
 from hollow_chain.mend.plan import AFTER_REBOOT, AFTER_RESTART, AT_ONCE
 
 MOST_SHOWN = 30
@@ -88,7 +89,7 @@ def _limit(view: ActView, act: Act) -> str:
 def _waits(view: ActView, act: Act) -> str:
     service = view.service(act)
     kinds = {link.kind for link in service.links if link.to == act.value} if service is not None else set()
-    if {"order"} & kinds or ("hard" in kinds and view.host.manager == "control-manager"):
+    if {"order"} & kinds or ("hard" in kinds and "hard" in family_of(view.host).waits_by):
         return f"starts after {act.value}"
     return f"does not wait for {act.value}"
 
@@ -226,7 +227,7 @@ _NOTHING = "nothing is left to be taken back"
 
 def _drop_in_undo(what: Callable[[ActView, Act], str]) -> Callable[[ActView, Act], str]:
     def undo(view: ActView, act: Act) -> str:
-        return _HOW if view.host.manager == "systemd" else f"back to {what(view, act)}"
+        return _HOW if family_of(view.host).defined_in_files else f"back to {what(view, act)}"
 
     return undo
 

@@ -7,12 +7,13 @@ from typing import Literal
 
 from hollow_chain.facts.host import BootRecord, Host
 from hollow_chain.facts.service import Service, Start
-from hollow_chain.sources.journal import FAILED, STARTED, STARTING, Journal, ManagerRecord
+from hollow_chain.families.messages import FAILED, STARTED, STARTING
+from hollow_chain.families.times import AT_BOOT_SECONDS
+from hollow_chain.sources.journal import Journal, ManagerRecord
 
 MOST_RECORDS = 120
 MOST_BOOTS = 8
 MOST_SERVICES = 40
-AT_BOOT_SECONDS = 600.0
 
 
 def add(host: Host, services: list[Service], journal: Journal, this_boot: str) -> None:

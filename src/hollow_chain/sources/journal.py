@@ -19,6 +19,7 @@ from typing import Any, NamedTuple
 
 from hollow_chain.facts.host import Event, Trust
 from hollow_chain.facts.service import LastRun
+from hollow_chain.families.messages import EXITED, FAILED, STARTED, STARTING, STOPPED, SUCCESS
 from hollow_chain.wording.secrets import mask_text
 
 MAX_TEXT = 1000
@@ -213,13 +214,6 @@ def _number(text: str) -> int | None:
     return int(text) if text.isascii() and text.isdigit() and len(text) < 19 else None
 
 
-STARTING = "7d4958e842da4a758f6c1cdc7b36dcc5"
-STARTED = "39f53479d3a045ac8e11786248231fbf"
-STOPPED = "9d1aaa27d60140bd96365438aad20286"
-_EXITED = "98e322203f7a4ed290d09fe03c09fe15"
-_SUCCESS = "7ad2d189f7e94e70a38c781354912448"
-FAILED = "d9b373ed55a64feb8242e02dbe79a49c"
-"""Message identifiers of systemd's own records about a unit (systemd's message catalog)."""
 _HOW = re.compile(r"code=(exited|killed|dumped), status=(\d+)")
 _RESULT = re.compile(r"with result '([a-z-]+)'")
 
@@ -240,12 +234,12 @@ def recalled(events: list[Event]) -> LastRun | None:
 
 def _recall_end(last: LastRun, event: Event) -> None:
     how = _HOW.search(event.text)
-    if event.code == _EXITED and how:
+    if event.code == EXITED and how:
         if how[1] == "exited":
             last.exit_status = int(how[2])
         else:
             last.signal = int(how[2])
-    elif event.code in (_SUCCESS, FAILED, STOPPED):
+    elif event.code in (SUCCESS, FAILED, STOPPED):
         result = _RESULT.search(event.text)
         last.result = result[1] if result else last.result or "success"
         last.ended_at = last.ended_at or event.at

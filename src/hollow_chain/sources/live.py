@@ -12,6 +12,7 @@ from pathlib import Path
 
 from hollow_chain.facts.host import OF_RECORDS, Adapter, Event, Host, HostLimits, Listener, Snapshot, Unread, snapshot
 from hollow_chain.facts.service import Condition, Service, Trigger
+from hollow_chain.families import SYSTEMD
 from hollow_chain.reach.handles import Walker
 from hollow_chain.sources import (
     boots,
@@ -109,7 +110,7 @@ def _host(bus: systemd_bus.BusFacts, beside: _Beside) -> Host:
     _add_triggers(units, bus)
     return Host(
         name=socket.gethostname() or "this-host",
-        manager="systemd",
+        manager=SYSTEMD.name,
         read_at=datetime.now(UTC),
         boot_at=moment(manager.get("UserspaceTimestamp")) or moment(manager.get("KernelTimestamp")),
         system=f"systemd {manager.get('Version', '')}".strip(),

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from hollow_chain.facts.host import Event, Host, Snapshot
 from hollow_chain.facts.service import LastRun, Service
+from hollow_chain.families import family_of
 from hollow_chain.sources.records import Columns, LogRecord, RecordError, number_in, read
 from hollow_chain.trouble import Trouble, wrong_call
 
@@ -103,7 +104,7 @@ class _Owner:
         """Add to the facts of the host what was kept."""
         for events in self._kept.values():
             self._host.events += events
-        if self._kept and self._host.manager == "control-manager":
+        if self._kept and family_of(self._host).numbers_failures:
             for service in self._host.services:
                 _recall_number(service, self._kept.get(service.name, []))
 

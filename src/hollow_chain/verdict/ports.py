@@ -11,6 +11,7 @@ from hollow_chain.causes.sockets import Sockets
 from hollow_chain.facts.endpoints import first_for_all, free_neighbor, in_ranges, of_claim, of_listener, overlap
 from hollow_chain.facts.host import Host, Listener
 from hollow_chain.facts.service import Claim, Service
+from hollow_chain.families import family_of
 
 _AT_BOOT = ("automatic", "delayed")
 _UP = ("running", "starting")
@@ -66,7 +67,7 @@ def _judge(host: Host, sockets: Sockets, row: PortRow) -> None:
             row.remarks.append(
                 f"{service.name} is set to it too, and {'runs' if service.state in _UP else 'is not to run'}"
             )
-        if kept and _should_run(service) and host.manager == "control-manager":
+        if kept and _should_run(service) and family_of(host).kept_ports_refused:
             row.clash, row.says = "reserved", f"{service.name} cannot have it: the system keeps {kept} for itself"
     if not row.clash:
         row.says = next(_twice(host, row), "")
@@ -118,7 +119,11 @@ def _remarks(host: Host, row: PortRow, kept: str) -> Iterator[str]:
         yield f"the system keeps {kept} for itself"
     for service, claim in row.claims:
         account = service.account.user if service.account else ""
-        if row.port < first_for_all(host.limits) and account not in ("", "root") and host.manager == "systemd":
+        if (
+            row.port < first_for_all(host.limits)
+            and account not in ("", "root")
+            and family_of(host).low_ports_need_right
+        ):
             granted = service.confinement.granted if service.confinement else []
             if "CAP_NET_BIND_SERVICE" not in granted and not row.holders:
                 yield f"{account} needs a right to take ports below {first_for_all(host.limits)}"

@@ -190,7 +190,7 @@ def _passed(facts: Facts, edge: Edge) -> bool | None:
     tail_up = facts.standing(tail) is Standing.UP
     if head.service is None:
         return False if edge.crosses or not tail_up else None
-    if not standing.well or edge.crosses or facts.graph.hosts[tail.host].manager == "control-manager":
+    if not standing.well or edge.crosses:
         return False
     if skipped(head.service):
         if any(c.kind.startswith("Assert") and c.outcome == "unmet" for c in head.service.conditions):
@@ -215,9 +215,11 @@ def _comes_along(facts: Facts, edge: Edge, head: Service) -> bool:
     if not edge.link.pulls:
         return False
     host = facts.graph.hosts[edge.head.host]
-    if not started_since_boot(head, host.boot_at):
-        return head.startup not in ("automatic", "delayed")
     upper = edge.tail.service.last if edge.tail.service else None
+    if not started_since_boot(head, host.boot_at):
+        # Where the manager says that a need was not up, the start has brought none along.
+        refused = upper is not None and upper.result == "dependency"
+        return head.startup not in ("automatic", "delayed") and not refused
     ended = head.last.left_up_at or head.last.ended_at if head.last else None
     upper_ended = upper.left_up_at or upper.ended_at if upper else None
     if ended is None or upper_ended is None:

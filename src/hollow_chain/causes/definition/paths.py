@@ -91,7 +91,7 @@ def _made(case: Case, path: str) -> tuple[acts.Act, ...]:
     """The working folder, for whom the service runs as, where that account is there."""
     user, group = owners_of(case)
     known = case.account(user)
-    if case.host.manager != "systemd" or (known is not None and not known.exists) or not given(case, path):
+    if not case.family.defined_in_files or (known is not None and not known.exists) or not given(case, path):
         return ()
     return (acts.folder(path, user, group),)
 
@@ -166,7 +166,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         file = case.file(path)
         if path in skip or (file is None and path not in spoken) or (file is not None and file.exists):
             continue
-        if file is None and case.host.manager == "systemd":
+        if file is None and case.family.named_paths_are_looked_at:
             continue  # the log says so, and nobody looked: not enough
         if path in strict:
             yield path, [case.seen(f"the definition of {service.name} cannot do without {path}", bears=SAID)]

@@ -208,9 +208,9 @@ def _misfit(file: File, case: Case) -> str:
     if file.format in ("empty", "unknown"):
         refused = case.service.last is not None and case.service.last.exit_status == EXIT_EXEC
         what = "it is empty" if file.format == "empty" else "it has no known format and names no interpreter"
-        return what if refused or case.host.manager == "systemd" else ""
+        return what if refused or case.family.knows_formats else ""
     kind, _, machine = file.format.partition(" ")
-    if kind == "pe" and case.host.manager == "systemd":
+    if kind in case.family.foreign_formats:
         return "it is built for another family of systems"
     here = case.host.architecture.lower().replace("amd64", "x86_64").replace("arm64", "aarch64")
     machine = machine.replace("amd64", "x86_64").replace("arm64", "aarch64")

@@ -89,7 +89,7 @@ def _let_bind(case: Case, event: Event, port: int) -> tuple[Act, ...]:
     """The one right to take low ports, and nothing more (capabilities(7); systemd.exec(5), "AmbientCapabilities="); where more than
     words of the service itself says that it is to have that port."""
     is_set = any(claim.port == port and not claim.told for claim in case.service.claims)
-    if case.host.manager != "systemd" or (event.trust in TOLD and not is_set):
+    if not case.family.low_ports_need_right or (event.trust in TOLD and not is_set):
         return ()
     kept = case.service.confinement.capabilities if case.service.confinement else None
     within = (f"CapabilityBoundingSet={_LOW_PORTS}",) if kept is not None and _LOW_PORTS not in kept else ()
@@ -127,7 +127,7 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
         return
     told = numbered(case, 10013, bears=SAID)
     kept = [(c, r) for c in case.service.claims if (r := in_ranges(c.port, limits.reserved_ports if limits else ()))]
-    if kept and (told or (case.host.manager == "control-manager" and failed_last(case.service))):
+    if kept and (told or (case.family.kept_ports_refused and failed_last(case.service))):
         claim, ports = kept[0]
         yield Finding(
             says=f"{case.service.name} may not use port {claim.port}: the system keeps {ports} for itself.",

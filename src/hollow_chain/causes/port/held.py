@@ -129,7 +129,7 @@ def _strangers(case: Case) -> list[Evidence]:
     named = ", ".join(f"{of_listener(s)} by {s.program.rpartition('/')[2] or s.process}" for s in found[:4])
     return (
         [case.seen(f"held by processes of no service: {named}", SOCKETS)]
-        if named and case.host.manager == "systemd"
+        if named and case.family.names_tell_kinds
         else []
     )
 

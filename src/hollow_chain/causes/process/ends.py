@@ -6,13 +6,14 @@ import signal as signals
 from collections.abc import Iterator
 
 from hollow_chain.causes.acts import start
-from hollow_chain.causes.case import EXITED, MANAGER, Case
+from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import clock, run_seconds, span, stop_was_asked
 from hollow_chain.facts.service import Service
+from hollow_chain.families.messages import EXITED
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 

@@ -13,14 +13,14 @@ from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import overdue
 from hollow_chain.causes.words import between, span
+from hollow_chain.families import Family
+from hollow_chain.families.times import NO_LIMIT, Limit, start_limit
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 
 TIMED_OUT = 1053
 """Control-manager error number: the service did not report in time."""
 _MARGIN = 1.5
-_DEFAULTS = {"systemd": 90.0, "control-manager": 30.0}
-"""The limit where nobody sets one, in seconds (systemd-system.conf(5), ``DefaultTimeoutStartSec=``)."""
 _USUAL = (
     10,
     15,
@@ -52,15 +52,6 @@ _USUAL = (
 """Limits in seconds that people set: a proposal is one of them, and so is what was meant by a mistyped one."""
 
 
-class Limit(NamedTuple):
-    """The start limit that holds for a service."""
-
-    seconds: float
-    typed: str
-    for_all: bool
-    """Whether it is the one limit of all services of the host."""
-
-
 class Needed(NamedTuple):
     """What recorded good starts took, in seconds."""
 
@@ -71,12 +62,8 @@ class Needed(NamedTuple):
 
 def limit_of(case: Case) -> Limit | None:
     """The start limit of the service, its own before the host's; None where it is not known or there is none."""
-    own, common = case.service.limits, case.host.limits
-    if own is not None and own.start_seconds is not None:
-        return Limit(own.start_seconds, own.start_typed, False) if own.start_seconds >= 0 else None
-    if common is not None and common.start_seconds is not None and common.start_seconds >= 0:
-        return Limit(common.start_seconds, common.start_typed, True)
-    return None
+    limit = start_limit(case.service, case.host)
+    return limit if limit is not None and limit.seconds < NO_LIMIT else None
 
 
 def needed_by(case: Case) -> Needed | None:
@@ -155,7 +142,7 @@ def _look_why(case: Case) -> Mend:
 
 def _longer(case: Case, limit: Limit | None, needed: Needed | None) -> Iterator[Mend]:
     at_least = max(limit.seconds if limit else 0.0, needed.slowest if needed else 0.0)
-    new = proposed(at_least or _DEFAULTS[case.host.manager])
+    new = proposed(at_least or case.family.start_seconds)
     reason = (
         f"its slowest good start took {span(needed.slowest)}, and half as much again is left for bad days"
         if needed
@@ -185,14 +172,14 @@ _TYPED = pattern(r"^\s*(?P<number>0[xX][0-9A-Fa-f]+|\d+(?:\.\d+)?)\s*(?P<unit>[A
 _MILLI = ("ms", "msec", "us", "usec")
 
 
-def slips(limit: Limit, manager: str) -> list[Slip]:
+def slips(limit: Limit, family: Family) -> list[Slip]:
     """What may have been meant by *limit*, by arithmetic on the number as it was typed.
 
     One family takes a bare number for seconds (systemd.time(7)), the other for milliseconds in a chosen base.
     """
     found = _TYPED.match(limit.typed)
     unit = found["unit"].lower() if found else ""
-    if manager == "control-manager":
+    if family.limit_typed_in_milliseconds:
         milliseconds = round(limit.seconds * 1000)
         of_base = f"{milliseconds:x}"
         made = [Slip(milliseconds, f"{milliseconds} ms were set where {milliseconds} s were meant")]
@@ -227,12 +214,12 @@ def limit_unit_slip(case: Case) -> Iterator[Finding]:
     Mend: type the limit anew; it takes effect with the next start, the one limit of a host with the next reboot.
     """
     limit = limit_of(case)
-    if limit is None or limit.seconds <= 0 or case.service.last is None:
+    if limit is None or case.service.last is None:
         return
     needed = needed_by(case)
     short = timed_out(case)
     hanging = _starting_for(case)
-    for slip in slips(limit, case.host.manager):
+    for slip in slips(limit, case.family):
         if short and slip.meant > limit.seconds and _too_short(limit, slip, needed):
             yield _slipped(case, limit, slip, needed, "shorter than any start needs")
             return

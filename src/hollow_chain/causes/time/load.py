@@ -13,9 +13,8 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.time.limits import limit_of, proposed, timed_out
 from hollow_chain.causes.words import between, clock, span
 from hollow_chain.facts.service import Start
+from hollow_chain.families.times import AT_BOOT_SECONDS
 
-AT_BOOT_SECONDS = 600.0
-"""A try within this many seconds of the boot is one of the boot's own."""
 _SLOWER = 1.5
 """How many times longer starts at boot take on record before the boot is blamed for it."""
 
@@ -74,7 +73,7 @@ def boot_contention(case: Case) -> Iterator[Finding]:
             Mend(
                 f"Let {name} start delayed, or after what it really needs, so that it does not compete.",
                 AFTER_REBOOT,
-                (startup(name, "delayed"),) if case.host.manager == "control-manager" else (),
+                (startup(name, "delayed"),) if case.family.has_delayed_group else (),
             ),
             Mend(
                 f"Or give {'all starts' if limit.for_all else name} a limit of {proposed(longest)} s, which the slow boots keep too.",

@@ -1,0 +1,12 @@
+"""Identifiers of systemd's own records (its message catalog; systemd.journal-fields(7), ``MESSAGE_ID=``)."""
+
+STARTING = "7d4958e842da4a758f6c1cdc7b36dcc5"
+STARTED = "39f53479d3a045ac8e11786248231fbf"
+STOPPING = "de5b426a63be47a7b6ac3eaac82e2f6f"
+STOPPED = "9d1aaa27d60140bd96365438aad20286"
+FAILED = "d9b373ed55a64feb8242e02dbe79a49c"
+"""A start that failed, or a unit that did."""
+EXITED = "98e322203f7a4ed290d09fe03c09fe15"
+"""The end of a process of a unit."""
+SUCCESS = "7ad2d189f7e94e70a38c781354912448"
+"""A unit that was deactivated well."""
