@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+import subprocess
+import sys
 from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
@@ -153,3 +155,31 @@ def test_what_differs_between_families_is_said_in_one_place() -> None:
 def test_families_differ_and_say_so() -> None:
     one, other = (msgspec.structs.asdict(family) for family in FAMILIES.values())
     assert {name for name in one if one[name] == other[name]} == set()
+
+
+ELSEWHERE = r"""
+import asyncio, importlib, os, pkgutil, signal, subprocess, sys, tempfile
+import msgspec, numpy, psutil, rapidfuzz, rich.console, typer, yaml  # packages look for themselves what a system has
+
+for name in ("grp", "pwd", "fcntl", "resource", "termios", "tty", "pty", "syslog", "dbus_fast"):
+    sys.modules[name] = None  # what is not there cannot be imported
+for name in [one for one in dir(os) if one.startswith("O_") and one not in ("O_RDONLY", "O_WRONLY", "O_RDWR", "O_CREAT", "O_EXCL", "O_TRUNC",
+                                                                            "O_APPEND")]:
+    delattr(os, name)
+for name in ("geteuid", "getuid", "getgid", "fork", "getgrouplist", "fchown", "fchmod", "chown", "uname", "getxattr"):
+    delattr(os, name)
+for name in ("SIGHUP", "SIGKILL", "SIGUSR1", "SIGALRM"):
+    delattr(signal, name)
+package = importlib.import_module("hollow_chain")
+for found in pkgutil.walk_packages(package.__path__, "hollow_chain."):
+    if not found.name.startswith("hollow_chain.reach.posix") and not found.name.endswith("__main__"):
+        importlib.import_module(found.name)
+        print(found.name)
+"""
+
+
+def test_every_module_can_be_imported_where_there_is_no_posix() -> None:
+    """In a process of its own, from which all names are taken away that only POSIX systems have."""
+    done = subprocess.run([sys.executable, "-c", ELSEWHERE], capture_output=True, text=True, timeout=120)
+    assert done.returncode == 0, done.stdout[-200:] + done.stderr[-2000:]
+    assert len(done.stdout.split()) > 150

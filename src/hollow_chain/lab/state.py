@@ -17,6 +17,7 @@ import msgspec
 from hollow_chain.facts.codec import SnapshotError, decode
 from hollow_chain.facts.host import Host, snapshot
 from hollow_chain.facts.service import Moment, Part
+from hollow_chain.reach.locks import lock
 from hollow_chain.trouble import Trouble
 
 FORMAT = "hollow-chain/lab"
@@ -104,13 +105,11 @@ def load(path: Path) -> HostFolder:
 @contextlib.contextmanager
 def changing(path: Path) -> Iterator[HostFolder]:
     """The stand-in host in *path*, for one change at a time; written when all went well, left as it was otherwise."""
-    import fcntl
-
     if not path.is_dir():
         raise Trouble(f"no stand-in host in {path}: no such folder; make one with 'hollow-chain lab make'")
-    with (path / _LOCK).open("w") as lock:
+    with (path / _LOCK).open("w") as held:
         try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            lock(held)
         except OSError:
             raise Trouble(f"another call changes {path} at this moment; try again when it is done") from None
         folder = load(path)

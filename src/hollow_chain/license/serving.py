@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import fcntl
 import os
 import sys
 from collections.abc import Callable
@@ -15,6 +14,7 @@ from typing import Any, TextIO
 import msgspec
 
 from hollow_chain.license.wire import Lines, Message, WireError, refused
+from hollow_chain.reach.locks import lock
 
 MOST_CONNECTIONS = 2000
 HALF_LINE_SECONDS = 10.0
@@ -135,7 +135,7 @@ class OwnFiles:
         self.lock.parent.mkdir(parents=True, exist_ok=True)
         handle = self.lock.open("a+")
         try:
-            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            lock(handle)
         except OSError:
             mark = self._mark()
             handle.close()

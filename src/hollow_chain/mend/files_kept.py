@@ -9,9 +9,7 @@ from __future__ import annotations
 import base64
 import contextlib
 import errno
-import grp
 import os
-import pwd
 import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -19,13 +17,14 @@ from pathlib import Path
 from typing import Any
 
 from hollow_chain.mend.hands import NotDone
+from hollow_chain.reach.flags import flags
 from hollow_chain.reach.handles import Folder, Found, Walker, identity, opened, read_all
 
 MAX_KEPT = 4 << 20
 """Larger files are not removed: they could not be put back."""
 Kept = dict[str, Any]
 _AS_OWNER = stat.S_ISUID | stat.S_ISGID
-_NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+_NEW = flags("WRONLY", "CREAT", "EXCL", "NOFOLLOW", "CLOEXEC")
 
 
 @contextmanager
@@ -280,12 +279,16 @@ def back_from_aside(path: Path, kept: Kept, mend: str) -> None:
 
 def user_number(name: str) -> int:
     """The number of a user. Raises :class:`KeyError`."""
-    return int(name) if name.isdigit() else pwd.getpwnam(name).pw_uid
+    from hollow_chain.reach.posix import accounts
+
+    return accounts.user_number(name)
 
 
 def group_number(name: str) -> int:
     """The number of a group. Raises :class:`KeyError`."""
-    return int(name) if name.isdigit() else grp.getgrnam(name).gr_gid
+    from hollow_chain.reach.posix import accounts
+
+    return accounts.group_number(name)
 
 
 def links_below(folders: list[Path]) -> Kept:

@@ -21,6 +21,8 @@ import msgspec
 
 from hollow_chain.facts.service import Moment
 from hollow_chain.mend.plan import Step
+from hollow_chain.reach.flags import flags
+from hollow_chain.reach.locks import lock
 from hollow_chain.trouble import Trouble, wrong_call
 
 FORMAT = "hollow-chain/mend"
@@ -145,7 +147,7 @@ class MendJournal:
         """Append a record, and wait until the whole of it is on the disk. Raises :class:`Trouble`, and then nothing of it is."""
         line = line_of(record)
         try:
-            handle = os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+            handle = os.open(self.path, flags("WRONLY", "CREAT", "NOFOLLOW", "CLOEXEC"), 0o600)
             try:
                 os.ftruncate(handle, self.whole)  # what a crash has left half
                 _append(handle, line, self.whole)
@@ -301,16 +303,14 @@ def _record_of(line: bytes) -> Record | None:
 @contextlib.contextmanager
 def locked(place: Path) -> Iterator[None]:
     """The folder *place*, made if it is not there, for one mender at a time. Raises :class:`Trouble`."""
-    import fcntl
-
     try:
         place.mkdir(parents=True, exist_ok=True, mode=0o700)
-        lock = (place / _LOCK).open("w")
+        held = (place / _LOCK).open("w")
     except OSError as error:
         raise Trouble(f"cannot write in {place}: {(error.strerror or str(error)).lower()}") from None
-    with lock:
+    with held:
         try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            lock(held)
         except OSError:
             raise wrong_call(f"somebody else is mending this host at this moment ({place / _LOCK} is locked)") from None
         yield

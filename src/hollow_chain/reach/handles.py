@@ -18,6 +18,8 @@ from functools import lru_cache
 from pathlib import Path
 from typing import NamedTuple
 
+from hollow_chain.reach.flags import flags
+
 MAX_LINKS = 40
 """As many as the kernel follows (path_resolution(7))."""
 MAX_PATH = 4000
@@ -25,8 +27,9 @@ _MOST_KEPT = 200
 """Handles of folders that a walker keeps open; a process has 1024 by default (getrlimit(2))."""
 _MOUNTS_STAND = 2.0
 """Seconds for which the table of mounts is taken to stand: one reading of a host looks at it a thousand times."""
-_FOLDER = os.O_PATH | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
-_ANY = os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC
+_FOLDER = flags("PATH", "DIRECTORY", "NOFOLLOW", "CLOEXEC")
+_ANY = flags("PATH", "NOFOLLOW", "CLOEXEC")
+_TO_READ = flags("RDONLY", "NONBLOCK", "NOCTTY", "CLOEXEC")
 _OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
 
 NETWORK = frozenset(
@@ -278,8 +281,7 @@ def opened(found: Found, same: list[int] | None = None, to_read: bool = False) -
         if same is not None and identity(about) != same:
             raise NotOpened(errno.ESTALE, "something else stands there by now", found.path)
         # The same file once more, this time to work on; not to wait for whoever holds a lease on it (fcntl(2), "F_SETLEASE").
-        flags = os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
-        work = os.open(f"/proc/self/fd/{handle}", flags)
+        work = os.open(f"/proc/self/fd/{handle}", _TO_READ)
     finally:
         os.close(handle)
     try:

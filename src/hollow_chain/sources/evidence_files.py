@@ -7,9 +7,7 @@ left where it looks for its files is none.
 from __future__ import annotations
 
 import errno
-import grp
 import os
-import pwd
 import stat
 from collections.abc import Iterable
 from datetime import UTC, datetime
@@ -123,18 +121,21 @@ def _account(service: Service) -> frozenset[int]:
 @lru_cache(maxsize=256)
 def user_number(name: str) -> int | None:
     """The number of an account; None where there is none."""
+    from hollow_chain.reach.posix import accounts
+
     try:
-        return int(name) if name.isdigit() else pwd.getpwnam(name).pw_uid
+        return accounts.user_number(name)
     except (KeyError, ValueError, OverflowError):
         return None
 
 
 @lru_cache(maxsize=256)
 def _groups(user: int) -> frozenset[int]:
+    from hollow_chain.reach.posix import accounts
+
     try:
-        entry = pwd.getpwuid(user)
-        return frozenset({entry.pw_gid, *(g.gr_gid for g in grp.getgrall() if entry.pw_name in g.gr_mem)})
-    except (KeyError, OverflowError):
+        return frozenset(accounts.groups_of(accounts.user(str(user))))
+    except (KeyError, OverflowError, OSError):
         return frozenset()
 
 

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import errno
 import glob
-import grp
 import os
-import pwd
 import stat
 import struct
 from collections.abc import Iterable
@@ -158,8 +156,10 @@ class Looker:
 
     def _name(self, kind: str, number: int) -> str:
         if (kind, number) not in self._names:
+            from hollow_chain.reach.posix import accounts
+
             try:
-                name = pwd.getpwuid(number).pw_name if kind == "user" else grp.getgrgid(number).gr_name
+                name = accounts.user_name(number) if kind == "user" else accounts.group_name(number)
             except (KeyError, OverflowError):
                 name = str(number)
             self._names[kind, number] = name
@@ -291,24 +291,28 @@ def _expiry() -> dict[str, tuple[bool, datetime | None]]:
 
 
 def _user(name: str) -> HostAccount:
+    from hollow_chain.reach.posix import accounts
+
     try:
-        entry = pwd.getpwuid(int(name)) if name.isdigit() else pwd.getpwnam(name)
+        entry = accounts.user(name)
     except (KeyError, ValueError, OverflowError):
         # A number needs no entry of its own: the kernel takes any.
         return HostAccount(name=name, exists=name.isdigit())
     try:
-        names = [grp.getgrgid(number).gr_name for number in os.getgrouplist(entry.pw_name, entry.pw_gid)]
+        names = [accounts.group_name(number) for number in accounts.groups_of(entry)]
     except (KeyError, OSError):
         names = []
-    return HostAccount(name=name, id=entry.pw_uid, home=entry.pw_dir, groups=names)
+    return HostAccount(name=name, id=entry.number, home=entry.home, groups=names)
 
 
 def _group(name: str) -> HostAccount:
+    from hollow_chain.reach.posix import accounts
+
     try:
-        entry = grp.getgrgid(int(name)) if name.isdigit() else grp.getgrnam(name)
+        number = accounts.known_group(name)
     except (KeyError, ValueError, OverflowError):
         return HostAccount(name=name, kind="group", exists=name.isdigit())
-    return HostAccount(name=name, kind="group", id=entry.gr_gid)
+    return HostAccount(name=name, kind="group", id=number)
 
 
 def holds(kind: str, file: File) -> bool | None:
