@@ -10,7 +10,18 @@ import threading
 from datetime import UTC, datetime
 from pathlib import Path
 
-from hollow_chain.facts.host import OF_RECORDS, Adapter, Event, Host, HostLimits, Listener, Snapshot, Unread, snapshot
+from hollow_chain.facts.host import (
+    OF_RECORDS,
+    OF_SOCKETS,
+    Adapter,
+    Event,
+    Host,
+    HostLimits,
+    Listener,
+    Snapshot,
+    Unread,
+    snapshot,
+)
 from hollow_chain.facts.service import Condition, Service, Trigger
 from hollow_chain.families import SYSTEMD
 from hollow_chain.reach.handles import Walker
@@ -121,7 +132,7 @@ def _host(bus: systemd_bus.BusFacts, beside: _Beside) -> Host:
         services=units,
         limits=HostLimits(unprivileged_port=_unprivileged_port()),
         listeners=beside.listeners,
-        sockets_read=not any("socket" in item.what for item in beside.unread),
+        sockets_read=not any(item.part == OF_SOCKETS for item in beside.unread),
         adapters=beside.adapters,
         filesystems=filesystems(),
         unread=[*beside.unread, *(Unread(what=name, why=why) for name, why in bus.refused.items())],
