@@ -361,11 +361,3 @@ def test_on_a_terminal_it_is_colored_unless_that_is_unwanted(demo_facts: Path) -
     plain = on_terminal(NO_COLOR="1")
     assert b"\x1b[1;31m" not in plain
     assert b"<== hollow link" in plain
-
-
-def test_version_and_help(run: Run) -> None:
-    assert run("--version").out.startswith("hollow-chain 0.")
-    for command in ("why", "roster", "links", "capture", "demo"):
-        done = run(command, "--help")
-        assert done.status == 0
-        assert command in done.out

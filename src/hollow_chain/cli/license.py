@@ -155,7 +155,11 @@ def ask(
     server: Server,
     want: Annotated[
         list[str] | None,
-        typer.Option("--want", help="Can this be had now: PRODUCT[/FEATURE][@VERSION][:SEATS].", show_default=False),
+        typer.Option(
+            "--want",
+            help="Can this be had now: PRODUCT, with /FEATURE, @VERSION and :SEATS as needed.",
+            show_default=False,
+        ),
     ] = None,
     seconds: Annotated[float, typer.Option("--wait", help="Seconds to wait for each answer.", min=0.1, max=120)] = 5.0,
     json: common.Json = False,
@@ -205,7 +209,10 @@ def _want(text: str) -> Any:
 def hold(
     server: Server,
     want: Annotated[
-        str, typer.Option("--want", help="What to take: PRODUCT[/FEATURE][@VERSION][:SEATS].", show_default=False)
+        str,
+        typer.Option(
+            "--want", help="What to take: PRODUCT, with /FEATURE, @VERSION and :SEATS as needed.", show_default=False
+        ),
     ],
     seconds: Annotated[
         float, typer.Option("--for", help="Seconds to hold it. Default: until it is ended.", show_default=False)
