@@ -203,6 +203,7 @@ def _bars(case: Case, known: HostAccount) -> list[tuple[HostAccount, str]]:
     answered_by=(ACCOUNT,),
     states=("running", *NOT_UP),
     shown=Shown(5, "exit-code", "access is denied", 5),
+    when=When.UNWELL,
 )
 def access_denied(case: Case) -> Iterator[Finding]:
     """Its account, or its confinement, may not read, write or enter something.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import lru_cache
 from ipaddress import IPv6Address, ip_address
 from typing import NamedTuple
 
@@ -71,6 +72,7 @@ def is_any(address: str) -> bool:
     return address in ANY
 
 
+@lru_cache(maxsize=1024)
 def is_loopback(address: str) -> bool:
     """Whether only programs of the same machine reach *address*."""
     try:
@@ -79,6 +81,7 @@ def is_loopback(address: str) -> bool:
         return False
 
 
+@lru_cache(maxsize=1024)  # a host has few addresses, and asks about them for each of its services
 def plain(address: str) -> str:
     """An address in one form: no brackets, no scope; the IPv4 one of a mapped one (RFC 4291, 2.5.5.2)."""
     bare = address.strip("[]").partition("%")[0]

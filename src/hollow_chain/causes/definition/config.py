@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import FITS, HINT, SAID, Finding, Mend
-from hollow_chain.causes.nature import Boot
+from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.facts.service import Service
@@ -15,7 +15,7 @@ from hollow_chain.wording import lines
 _FROM_OUTSIDE = (1, 2, 9, 15)
 
 
-@cause("config-rejected", Boot.STAYS, states=("running", *NOT_UP))
+@cause("config-rejected", Boot.STAYS, states=("running", *NOT_UP), when=When.DOWN)
 def config_rejected(case: Case) -> Iterator[Finding]:
     """The program refuses its own configuration.
 

@@ -264,7 +264,7 @@ def killed_for_memory(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("unexplained", Boot.STAYS, last_resort=True, states=_FAILED_STATES)
+@cause("unexplained", Boot.STAYS, last_resort=True, states=_FAILED_STATES, when=When.DOWN)
 def unexplained(case: Case) -> Iterator[Finding]:
     """It is not well, and no fact that was read says why. Named so that it is not passed over.
 

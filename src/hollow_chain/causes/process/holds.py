@@ -78,7 +78,7 @@ def _is_full(place: Filesystem) -> bool:
     return nearly_none or bool(place.inodes and place.inodes_free == 0)
 
 
-@cause("lock-held", Boot.RIVALRY, states=("running", *NOT_UP))
+@cause("lock-held", Boot.RIVALRY, states=("running", *NOT_UP), when=When.FAILED)
 def lock_held(case: Case) -> Iterator[Finding]:
     """Another live process holds its lock, its PID file or its data.
 
@@ -106,7 +106,7 @@ def lock_held(case: Case) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-@cause("stale-lock", Boot.OVER, states=("running", *NOT_UP))
+@cause("stale-lock", Boot.OVER, states=("running", *NOT_UP), when=When.FAILED)
 def stale_lock(case: Case) -> Iterator[Finding]:
     """The lock or PID file is a left-over: the process that made it is gone.
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from hollow_chain.causes.acts import limit as set_limit
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import AFTER_REBOOT, FITS, HINT, SAID, Evidence, Finding, Mend
-from hollow_chain.causes.nature import Boot, Shown
+from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import overdue
@@ -93,6 +93,7 @@ def timed_out(case: Case) -> bool:
     Boot.ANEW,
     states=("running", *NOT_UP),
     shown=Shown(1053, "timeout", "{name} did not answer within its start limit"),
+    when=When.UNWELL,
 )
 def start_timeout(case: Case) -> Iterator[Finding]:
     """It was still busy with starting when its limit ran out.

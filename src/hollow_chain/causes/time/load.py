@@ -8,7 +8,7 @@ from hollow_chain.causes.acts import limit as set_limit
 from hollow_chain.causes.acts import start, startup
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import AFTER_REBOOT, FITS, SAID, Finding, Mend
-from hollow_chain.causes.nature import Boot
+from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.time.limits import limit_of, proposed, timed_out
 from hollow_chain.causes.words import between, clock, span
@@ -19,7 +19,7 @@ _SLOWER = 1.5
 """How many times longer starts at boot take on record before the boot is blamed for it."""
 
 
-@cause("boot-contention", Boot.OVER, lacks_only_a_start=True, states=("running", *NOT_UP))
+@cause("boot-contention", Boot.OVER, lacks_only_a_start=True, states=("running", *NOT_UP), when=When.UNWELL)
 def boot_contention(case: Case) -> Iterator[Finding]:
     """In time by itself, too late among everything that starts at boot.
 
