@@ -155,6 +155,7 @@ def diagnose_all(facts: Facts) -> Iterator[Verdict]:
     cost grows with the size of the facts and the number of troubles, not with their product.
     """
     graph = facts.graph
+    facts.asked, facts.says = ("", ""), ""  # whatever was asked before
     unwell = [node for node in graph.nodes() if not facts.standing(node).well]
     unwell += _obstacles(facts)
     troubled = affected(facts, unwell)
@@ -162,7 +163,7 @@ def diagnose_all(facts: Facts) -> Iterator[Verdict]:
     fleet = Fleet(facts, troubled.values(), _prior(facts))
     for node in troubled.values():
         if node.service is not None and facts.standing(node) is not Standing.IDLE:
-            facts.asked = node.key
+            facts.asked, facts.says = node.key, ""
             verdict = _verdict(facts, node, fleet.below(node))
             if verdict.causes:
                 yield verdict
