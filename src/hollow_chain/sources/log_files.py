@@ -150,29 +150,33 @@ class SpokenNames:
     """
 
     def __init__(self, host: Host) -> None:
-        self._by_word: dict[str, list[tuple[str, str]]] = {}
-        self._others: list[tuple[str, str]] = []
+        self._by_word: dict[str, list[tuple[int, str, str]]] = {}
+        self._others: list[tuple[int, str, str]] = []
         """Names that begin with a mark."""
         pairs = {
             (name, s.name) for s in host.services if s.kind == "service" for name in (s.display_name, s.name) if name
         }
-        for name, service in sorted((p for p in pairs if len(p[0]) >= _SHORTEST_NAME), key=lambda p: (-len(p[0]), p)):
+        usable = sorted((p for p in pairs if len(p[0]) >= _SHORTEST_NAME), key=lambda p: (-len(p[0]), p))
+        for rank, (name, service) in enumerate(usable):
             lowered = name.lower()
             word = _WORD.match(lowered)
-            (self._by_word.setdefault(word[0], []) if word else self._others).append((lowered, service))
+            (self._by_word.setdefault(word[0], []) if word else self._others).append((rank, lowered, service))
 
     def named_in(self, text: str) -> str:
         """The service of which the longest name is in *text*; empty where none is."""
         lowered = text.lower()
-        best = ("", "")
-        for word in _WORD.finditer(lowered):
-            for name, service in self._by_word.get(word[0], ()):
-                if len(name) > len(best[0]) and _stands_at(lowered, word.start(), name):
-                    best = name, service
-        for name, service in self._others:
-            if len(name) > len(best[0]) and any(_stands_at(lowered, at, name) for at in _places(lowered, name)):
-                best = name, service
-        return best[1]
+        found = [
+            (rank, service)
+            for word in _WORD.finditer(lowered)
+            for rank, name, service in self._by_word.get(word[0], ())
+            if _stands_at(lowered, word.start(), name)
+        ]
+        found += [
+            (rank, service)
+            for rank, name, service in self._others
+            if any(_stands_at(lowered, at, name) for at in _places(lowered, name))
+        ]
+        return min(found)[1] if found else ""
 
 
 def _places(text: str, name: str) -> Iterator[int]:
