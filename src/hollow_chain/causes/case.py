@@ -39,6 +39,8 @@ class HostIndex:
 
     def __init__(self, host: Host) -> None:
         self.host = host
+        self.since_last_start: dict[str, list[Event]] = {}
+        """What :meth:`Case.last_events` has found, by the name of the service."""
 
     @cached_property
     def files(self) -> dict[str, File]:
@@ -262,7 +264,13 @@ class Case(msgspec.Struct, frozen=True):
     def last_events(self) -> list[Event]:
         """The records since the last start was tried; all where that moment is not known. Where the service is
         restarted again and again, those since the first start of that series: the run that is under way has not said
-        yet why it will end, and a run before the series ended for a reason of its own."""
+        yet why it will end, and a run before the series ended for a reason of its own. Nearly every rule asks: worked out once."""
+        found = self.index.since_last_start.get(self.node.name)
+        if found is None:
+            found = self.index.since_last_start[self.node.name] = self._since_last_start()
+        return found
+
+    def _since_last_start(self) -> list[Event]:
         events = self.events()
         if self.node.service is None or self.node.service.last is None:
             return events

@@ -148,6 +148,11 @@ def learned(store: str = "") -> Experience | None:
     return Experience(found)
 
 
+def put_piece(text: str) -> None:
+    """A piece of a document on standard output; more of it follows."""
+    sys.stdout.write(text)
+
+
 def put(text: str) -> None:
     """A finished document on standard output."""
     sys.stdout.write(text + "\n")

@@ -83,14 +83,19 @@ def _keep(verdict: Verdict, store: str) -> None:
 def _all(facts: Facts, hosts: list[str], json: bool) -> int:
     from hollow_chain.verdict import diagnose_all
 
-    verdicts = [v for v in diagnose_all(facts) if v.target.host in hosts]
+    found = (verdict for verdict in diagnose_all(facts) if verdict.target.host in hosts)
     if json:
-        from hollow_chain.show.documents import to_json, verdicts_document
+        from hollow_chain.show.documents import verdicts_json
 
-        common.put(to_json(verdicts_document(verdicts)))
-    else:
-        from hollow_chain.show.page import Page
-        from hollow_chain.show.why import show_all
+        pieces = 0
+        for piece in verdicts_json(found):
+            common.put_piece(piece)
+            pieces += 1
+        common.put("")
+        return int(pieces > 1)
+    from hollow_chain.show.page import Page
+    from hollow_chain.show.why import show_all
 
-        show_all(Page(), facts, verdicts)
+    verdicts = list(found)
+    show_all(Page(), facts, verdicts)
     return 1 if verdicts else 0

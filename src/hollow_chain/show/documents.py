@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
@@ -61,14 +63,28 @@ def _next_look(look: NextLook) -> Document:
     return {"look": look.does, "because": look.why, "outcomes": list(look.outcomes), "minutes": look.minutes}
 
 
-def verdicts_document(verdicts: list[Verdict]) -> Document:
-    """``hollow-chain/verdicts``, version 1: every service that is not well."""
-    return {
-        "format": "hollow-chain/verdicts",
-        "version": 1,
-        "healthy": not verdicts,
-        "verdicts": [verdict_document(verdict) for verdict in verdicts],
-    }
+def verdicts_json(verdicts: Iterator[Verdict]) -> Iterator[str]:
+    """``hollow-chain/verdicts``, version 1: every service that is not well. In pieces, one a verdict: no more than one of them is
+    held at a time."""
+    first = next(verdicts, None)
+    head = to_json(
+        {
+            "format": "hollow-chain/verdicts",
+            "version": 1,
+            "healthy": first is None,
+            "verdicts": [] if first is None else [0],
+        }
+    )
+    if first is None:
+        yield head
+        return
+    before, _, after = head.rpartition("0")
+    before = before.rstrip(" ")
+    yield before
+    for number, verdict in enumerate(itertools.chain([first], verdicts)):
+        text = to_json(verdict_document(verdict))
+        yield (",\n" if number else "") + "\n".join(f"    {line}" for line in text.split("\n"))
+    yield after
 
 
 def _cause(cause: Cause) -> Document:
