@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import errno
 import math
+import os
 import re
+import signal
+import sys
 from statistics import NormalDist
 
 import numpy as np
@@ -17,6 +21,7 @@ from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
 from hollow_chain.facts.host import OF_SOCKETS, Listener, Unread
 from hollow_chain.facts.service import Claim, Trigger
 from hollow_chain.sources.log_files import SpokenNames
+from hollow_chain.wording.system_errors import errors, signal_named, signals
 
 chances = st.floats(1e-15, 1 - 1e-15, exclude_min=True, exclude_max=True)
 
@@ -101,3 +106,16 @@ def test_look_ups_of_sockets_are_what_a_look_at_each_would_find(host: Host) -> N
             assert (service in index.holders(port)) == any(s.port == port and s.protocol[:3] == "tcp" for s in own)
     for port in range(5):
         assert index.at(port) == [s for s in host.listeners if s.port == port]
+
+
+def test_the_table_of_errors_and_signals_is_that_of_a_linux_machine() -> None:
+    if sys.platform != "linux":
+        return
+    for number, known in errors().items():
+        assert errno.errorcode.get(number, known.name) == known.name and os.strerror(number) == known.text
+    for number, known in signals().items():
+        assert signal.Signals(number).name == known.name
+    assert (
+        signal_named("KILL") == signals()[9] and signal_named("SIGIOT") == signals()[6] and signal_named("NONE") is None
+    )
+    assert len(errors()) > 120 and len(signals()) > 30

@@ -5,10 +5,7 @@ The meanings are data (``meanings.yaml``); this module finds which of them a tex
 
 from __future__ import annotations
 
-import errno
-import os
 import re
-import signal
 from collections.abc import Iterator
 from functools import cache
 from pathlib import Path
@@ -17,6 +14,7 @@ from typing import Any
 import msgspec
 
 from hollow_chain.lazy import pattern
+from hollow_chain.wording.system_errors import errors, signal_named, signals
 
 SOURCES = {
     "control": "numbered error of the control-manager family",
@@ -89,9 +87,9 @@ def _readings(text: str) -> Iterator[Reading]:
 
 def _named(text: str) -> Iterator[Reading]:
     lower = text.lower()
-    for number, name in errno.errorcode.items():
-        if re.search(rf"\b{name}\b", text) or os.strerror(number).lower() in lower:
-            yield from _errno(number, 0.95)
+    for known in errors().values():
+        if known.text.lower() in lower or re.search(rf"\b{known.name}\b", text):
+            yield from _errno(known.number, 0.95)
     for word, entry in _table()["result"].items():
         stated = re.search(rf"(?i)result[ =:]*'?{re.escape(word)}\b", text) or lower.strip() == word
         if stated or ("-" in word and re.search(rf"\b{re.escape(word)}\b", lower)):
@@ -133,20 +131,19 @@ def _exit_status(number: int, likely: float) -> Iterator[Reading]:
 
 
 def _signal(name: str, number: int, likely: float) -> Iterator[Reading]:
-    try:
-        found = signal.Signals[f"SIG{name}"] if name else signal.Signals(number)
-    except (KeyError, ValueError):
+    found = signal_named(name) if name else signals().get(number)
+    if found is None:
         return
-    said = (signal.strsignal(found.value) or found.name).lower()
+    said = (found.text or found.name).lower()
     causes = ("killed-for-memory", "killed") if found.name == "SIGKILL" else ("killed", "stopped")
     yield Reading(found.name, "signal", f"A signal ended the program: {said}.", causes, likely=likely)
 
 
 def _errno(number: int, likely: float) -> Iterator[Reading]:
-    name = errno.errorcode.get(number)
-    if name:
-        entry = _table()["errno"].get(name, {"means": f"{os.strerror(number)}.", "causes": ["exits-with-error"]})
-        yield _made(f"{name} ({number})", "errno", entry, likely)
+    known = errors().get(number)
+    if known is not None:
+        entry = _table()["errno"].get(known.name, {"means": f"{known.text}.", "causes": ["exits-with-error"]})
+        yield _made(f"{known.name} ({number})", "errno", entry, likely)
 
 
 def _made(what: str, family: str, entry: dict[str, Any], likely: float) -> Reading:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import errno
-import os
 import re
 from collections.abc import Callable, Iterator
 from ipaddress import ip_address
@@ -11,6 +9,7 @@ from typing import NamedTuple
 
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
+from hollow_chain.wording.system_errors import error_names
 
 _PATH = r"(?P<path>(?:(?<![A-Za-z])[A-Za-z]:[\\/](?!/)|/)[^\s\"'`,;:()<>\[\]]{1,1000})"
 _BEGINS = r"(?<![^\s\"'`,;:()<>\[\]=])"
@@ -101,7 +100,6 @@ _ENDPOINT = pattern(
 _SINGLE_ADDRESS = pattern(
     r"(?<![\w.:])(?P<v4>\d{1,3}(?:\.\d{1,3}){3})(?![\w.]*\.\d)|(?<![\w:.])(?P<v6>[0-9A-Fa-f]{1,4}(?::[0-9A-Fa-f]{0,4}){2,7})(?![\w:])"
 )
-_WORDS = {os.strerror(number).lower(): name for number, name in errno.errorcode.items()}
 _SEVERE = pattern(
     r"(?i)\b(?:emerg|alert|crit|critical|fatal|panic|err|error|errors|fail|failed|failure|cannot|can't|unable|denied|refused|invalid|abort|aborted|aborting)\b"
 )
@@ -369,7 +367,7 @@ def _located(text: str) -> tuple[str, int] | None:
 def errno_names(text: str) -> list[str]:
     """The names of all error numbers whose standard text or name stands in *text* (errno(3))."""
     lower = text.lower()
-    return [name for words, name in _WORDS.items() if words in lower or re.search(rf"\b{name}\b", text)]
+    return [name for words, name in error_names().items() if words in lower or re.search(rf"\b{name}\b", text)]
 
 
 def telling(events: list[Event], most: int = 3) -> list[Event]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import signal as signals
 from collections.abc import Iterator
 
 from hollow_chain.causes.acts import start
@@ -16,6 +15,7 @@ from hollow_chain.facts.service import Service
 from hollow_chain.families.messages import EXITED
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.system_errors import signals
 
 _AT_ONCE = 10.0
 _FAILED_STATES = ("running", *NOT_UP)
@@ -46,10 +46,8 @@ def ending(service: Service) -> str:
 
 def signal_name(number: int) -> str:
     """The name of a signal (signal(7)), or its number where it has none."""
-    try:
-        return signals.Signals(number).name
-    except ValueError:
-        return str(number)
+    known = signals().get(number)
+    return known.name if known is not None else str(number)
 
 
 @cause(
