@@ -114,7 +114,7 @@ def start_timeout(case: Case) -> Iterator[Finding]:
         says=f"{service.name} was still starting when its time limit ran out ({allowed}{slow}).",
         evidence=(
             case.seen(f"last start ended with {how}", MANAGER, last.ended_at if last else None, SAID),
-            case.seen(f"start limit: {_said(limit) if limit else 'not known'}"),
+            case.seen(f"start limit: {_said(limit) if limit else _why_unsaid(case)}"),
             *_needs_more(case, limit, needed),
             *(case.quoted(event) for event in lines.telling(case.last_events())),
         ),
@@ -127,6 +127,10 @@ def start_timeout(case: Case) -> Iterator[Finding]:
 def _said(limit: Limit) -> str:
     typed = f", typed as {limit.typed!r}" if limit.typed else ""
     return f"{span(limit.seconds)}{typed}{', one limit for all services' if limit.for_all else ''}"
+
+
+def _why_unsaid(case: Case) -> str:
+    return "not known" if start_limit(case.service, case.host) is None else "none by now"
 
 
 def _needs_more(case: Case, limit: Limit | None, needed: Needed | None) -> Iterator[Evidence]:
