@@ -10,7 +10,8 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from hollow_chain.boot.engine import State, simulate
+from hollow_chain.boot.engine import simulate
+from hollow_chain.boot.outcome import State
 from hollow_chain.boot.plan import BootPlan, Fault, Held, Retry, Unit, Work
 from hollow_chain.boot.queues import Queues
 from tests.event_model import Boot

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from hollow_chain.boot.engine import Outcome
+from hollow_chain.boot.outcome import Outcome
 from hollow_chain.boot.rehearsal import last_moments
 
 SURE = 1.96

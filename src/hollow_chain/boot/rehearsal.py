@@ -10,7 +10,8 @@ from itertools import pairwise
 import numpy as np
 
 from hollow_chain.boot.durations import AT_ONCE
-from hollow_chain.boot.engine import NEED, Outcome, Progress, State, simulate
+from hollow_chain.boot.engine import Progress, simulate
+from hollow_chain.boot.outcome import NEED, Outcome, State
 from hollow_chain.boot.plan import BootPlan
 from hollow_chain.causes import named
 

@@ -12,7 +12,8 @@ import msgspec
 import numpy as np
 
 from hollow_chain.boot import control_rules
-from hollow_chain.boot.engine import FIRST_HELD, NEED, Outcome, State, simulate
+from hollow_chain.boot.engine import simulate
+from hollow_chain.boot.outcome import FIRST_HELD, NEED, Outcome, State
 from hollow_chain.boot.plan import NEEDS, BootPlan
 from hollow_chain.causes import named
 from hollow_chain.chain import Graph, Node, stop_takes

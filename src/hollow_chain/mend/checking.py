@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from hollow_chain.boot.engine import State, simulate
+from hollow_chain.boot.engine import simulate
 from hollow_chain.boot.families import foreseen, plan_of
 from hollow_chain.boot.making import UP
+from hollow_chain.boot.outcome import State
 from hollow_chain.causes import Facts, Standing
 from hollow_chain.causes.words import span
 from hollow_chain.chain import Graph, Node

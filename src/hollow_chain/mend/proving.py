@@ -14,8 +14,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from hollow_chain.boot.compare import compare
-from hollow_chain.boot.engine import State
 from hollow_chain.boot.making import UP
+from hollow_chain.boot.outcome import State
 from hollow_chain.causes import Facts, Standing, rule_of
 from hollow_chain.chain import Node, stop_takes
 from hollow_chain.mend.plan import Proof, Step

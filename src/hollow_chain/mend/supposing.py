@@ -11,10 +11,11 @@ from msgspec.structs import replace
 
 from hollow_chain.boot.changes import VERBS as CHANGES
 from hollow_chain.boot.changes import World
-from hollow_chain.boot.engine import NEED, Outcome, State, simulate
+from hollow_chain.boot.engine import simulate
 from hollow_chain.boot.expectations import expected_of
 from hollow_chain.boot.families import foreseen, plan_of, plan_of_start
 from hollow_chain.boot.making import UP, Expected
+from hollow_chain.boot.outcome import NEED, Outcome, State
 from hollow_chain.boot.plan import BootPlan, Fault
 from hollow_chain.causes import Facts, Finding, Standing, named, rule_of
 from hollow_chain.causes.acts import Act
