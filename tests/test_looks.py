@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from hollow_chain.causes import meanings
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Condition, LastRun, Program, Service
 from hollow_chain.sources import looks, settings
@@ -176,7 +177,7 @@ def test_lines_are_read_by_form() -> None:
     assert [
         lib for _, lib in lines.missing_libraries(said("error while loading shared libraries: libx.so.1: cannot open"))
     ] == ["libx.so.1"]
-    assert lines.errno_names("open failed: Permission denied") == ["EACCES"]
+    assert meanings.read("open failed: Permission denied")[0].what == "EACCES (13)"
     assert [user for _, user in lines.unknown_user(said("unknown user 'mate'"))] == ["mate"]
 
 

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator
 from ipaddress import ip_address
 from typing import NamedTuple
 
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
-from hollow_chain.wording.system_errors import error_names
 
 _PATH = r"(?P<path>(?:(?<![A-Za-z])[A-Za-z]:[\\/](?!/)|/)[^\s\"'`,;:()<>\[\]]{1,1000})"
 _BEGINS = r"(?<![^\s\"'`,;:()<>\[\]=])"
@@ -362,12 +360,6 @@ def _located(text: str) -> tuple[str, int] | None:
         if match and not match["path"].startswith("//"):
             return match["path"], int(match["line"][:9])
     return None
-
-
-def errno_names(text: str) -> list[str]:
-    """The names of all error numbers whose standard text or name stands in *text* (errno(3))."""
-    lower = text.lower()
-    return [name for words, name in error_names().items() if words in lower or re.search(rf"\b{name}\b", text)]
 
 
 def telling(events: list[Event], most: int = 3) -> list[Event]:

@@ -39,12 +39,6 @@ def errors() -> dict[int, Numbered]:
 
 
 @cache
-def error_names() -> dict[str, str]:
-    """The names of the errors by their texts, in lower case."""
-    return {one.text.lower(): one.name for one in _table().errors}
-
-
-@cache
 def signals() -> dict[int, Numbered]:
     """The signals by number."""
     return {one.number: one for one in _table().signals}
