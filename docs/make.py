@@ -5,13 +5,16 @@ from __future__ import annotations
 import inspect
 import json
 import re
+from collections import Counter
 from pathlib import Path
 
 from hollow_chain.causes import Rule, catalogue
 from hollow_chain.facts.codec import schema
 from hollow_chain.license.file import schema as license_schema
+from hollow_chain.wording.forms import forms, phrases_of, read
 
 HERE = Path(__file__).parent
+TESTS = HERE.parent / "tests"
 
 
 def page(family: str, rules: list[Rule]) -> str:
@@ -32,10 +35,39 @@ def page(family: str, rules: list[Rule]) -> str:
     return "\n".join(text).rstrip() + "\n"
 
 
+def recorded_lines() -> list[str]:
+    """Lines that real programs wrote on throwaway hosts: journals, and what was recorded of hosts with a fault."""
+    lines = set((TESTS / "data/journal_lines.txt").read_text().splitlines())
+    for path in (TESTS / "recorded").glob("*.json"):
+        lines.update(fields.get("MESSAGE", "") for _, _, fields in json.loads(path.read_text())["events"])
+    return sorted(lines)
+
+
+def forms_page() -> str:
+    """What log lines are read for, and which forms ever fired over the recorded journals."""
+    lines = recorded_lines()
+    fired = Counter(form for line in lines for form in {said.form.form for said in read(line).found})
+    text = [
+        "# Forms: what log lines say",
+        "",
+        f"Made by `make docs` from `wording/forms.json`. The last column counts over {len(lines)} different lines that real programs",
+        "wrote on throwaway hosts; a form that never fired there rests on its examples alone.",
+        "",
+        "| a line says | form | phrases | examples | lines it fired on |",
+        "|---|---|---|---|---|",
+    ]
+    for form in sorted(forms(), key=lambda one: one.says):
+        examples = f"{len(form.reads)} read, {len(form.leaves)} left"
+        many = fired[form.form] or "never"
+        text.append(f"| {form.says} | {form.form} | {len(phrases_of(form))} | {examples} | {many} |")
+    return "\n".join(text) + "\n"
+
+
 def documents() -> dict[Path, str]:
     """Every made document by its path."""
     made = {HERE / "snapshot.schema.json": json.dumps(schema(), indent=1) + "\n"}
     made[HERE / "license.schema.json"] = json.dumps(license_schema(), indent=1) + "\n"
+    made[HERE / "forms.md"] = forms_page()
     families: dict[str, list[Rule]] = {}
     for rule in catalogue():
         families.setdefault(rule.family, []).append(rule)

@@ -172,8 +172,8 @@ def test_lines_are_read_by_form() -> None:
         (found,) = lines.config_errors(said(text))
         assert (found.path, found.line) == place
     assert lines.config_errors(said("ready to accept connections on /run/x.sock")) == []
-    assert lines.no_space(said("write /x: no space left on device"))
-    assert lines.unreached(said("dial tcp 10.0.0.1:5432: connect: connection refused"))
+    assert lines.saying(said("write /x: no space left on device"), "full")
+    assert lines.saying(said("dial tcp 10.0.0.1:5432: connect: connection refused"), "unreached")
     assert [
         lib for _, lib in lines.missing_libraries(said("error while loading shared libraries: libx.so.1: cannot open"))
     ] == ["libx.so.1"]
@@ -183,10 +183,10 @@ def test_lines_are_read_by_form() -> None:
 
 def test_the_telling_lines_are_the_programs_own_errors() -> None:
     events = [
-        Event(at=NOW, text="Started a.", source="journal (systemd)"),
+        Event(at=NOW, text="Started a.", source="journal (systemd)", by_manager=True),
         Event(at=NOW, text="hello", source="journal (a)"),
         Event(at=NOW, text="it broke", source="journal (a)", level="error"),
-        Event(at=NOW, text="Failed to start a.", source="journal (systemd)", level="error"),
+        Event(at=NOW, text="Failed to start a.", source="journal (systemd)", by_manager=True, level="error"),
     ]
     assert [event.text for event in lines.telling(events)] == ["it broke"]
 

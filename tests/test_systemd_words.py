@@ -296,7 +296,7 @@ def test_a_process_belongs_to_the_outermost_unit(text: str) -> None:
 
 
 def record(code: str, text: str, second: int) -> Event:
-    return Event(at=NOON.replace(second=second), text=text, code=code, service="a.service", source="journal (systemd)")
+    return Event(at=NOON.replace(second=second), text=text, code=code, service="a.service", by_manager=True)
 
 
 def test_what_the_manager_has_forgotten_is_recalled_from_its_records() -> None:

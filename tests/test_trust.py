@@ -50,9 +50,9 @@ FORKED = {
 
 def test_the_manager_is_believed() -> None:
     event = event_of({**MANAGER, "CONFIG_FILE": "/etc/a", "CONFIG_LINE": "3", "MESSAGE": "x"}, "a.service", NOON)
-    assert (event.trust, event.source, event.code, event.file, event.line) == (
+    assert (event.trust, event.by_manager, event.code, event.file, event.line) == (
         "trusted",
-        "journal (systemd)",
+        True,
         STOPPED,
         "/etc/a",
         3,
@@ -72,8 +72,8 @@ def test_the_manager_between_fork_and_program_speaks_as_the_unit() -> None:
     event = event_of(
         {**FORKED, "MESSAGE": "a.service: Failed at step EXEC spawning /x: No such file"}, "a.service", NOON
     )
-    assert (event.source, event.trust, event.code) == ("journal (systemd)", "own", "")
-    assert event_of({**FORKED, "_SYSTEMD_UNIT": "b.service"}, "a.service", NOON).source != "journal (systemd)"
+    assert (event.by_manager, event.trust, event.code) == (True, "own", "")
+    assert event_of({**FORKED, "_SYSTEMD_UNIT": "b.service"}, "a.service", NOON).by_manager is False
 
 
 def test_the_kernel_and_root_are_believed() -> None:
@@ -91,7 +91,7 @@ def test_no_fields_break_the_reading(fields: dict[str, str]) -> None:
     assert event.service == "a.service"
     if event.code:
         assert fields["_PID"] == "1" and fields["_UID"] == "0"
-    if event.source == "journal (systemd)":
+    if event.by_manager:
         assert fields.get("_PID") == "1" or fields.get("_EXE", "").startswith(("/usr/lib/systemd/", "/lib/systemd/"))
 
 

@@ -122,7 +122,7 @@ def host(name: str) -> st.SearchStrategy[Host]:
                                  format=st.sampled_from(["", "elf aarch64", "script", "empty", "pe"]), changed_at=moments,
                                  names_process=st.sampled_from([0, 55, 56])), max_size=4),
         events=st.lists(st.builds(Event, at=st.just(NOON), text=st.sampled_from(WORDS), service=names,
-                                  source=st.sampled_from(["", "journal (a)", "journal (systemd)"])), max_size=5),
+                                  by_manager=st.booleans()), max_size=5),
         limits=st.none() | st.builds(HostLimits, start_seconds=st.none() | st.floats(-1, 1e9), delayed_seconds=st.none() | st.floats(0, 1e9)),
         boots=st.just([BootRecord(at=NOON)]),
         unread=st.lists(st.just(Unread(what="the journal", why="no rights", part=OF_RECORDS)), max_size=1),

@@ -15,8 +15,9 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.facts.host import Event, HostAccount
-from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.forms import read, says
+from hollow_chain.wording.things import paths_in
 
 EXIT_GROUP, EXIT_USER, EXIT_PAM = 216, 217, 224
 """Exit statuses of systemd itself (systemd.exec(5), "Process Exit Codes")."""
@@ -117,10 +118,6 @@ _BARRED_NUMBERS = {
     1907: "the password must be changed first",
     1909: "the account is locked",
 }
-_BARRED_WORDS = pattern(
-    r"(?i)account (?:has |is )?(?:expired|locked|disabled)|(?:password|credentials?) (?:has |have |is |are )?(?:expired|wrong|incorrect|invalid)|"
-    r"logon (?:failure|failed)|log ?on as a service|authentication (?:token is no longer valid|failure)"
-)
 
 
 @cause(
@@ -176,7 +173,7 @@ def _barred_by_number(case: Case) -> list[tuple[Evidence, str]]:
 
 def _barred_by_session(case: Case) -> list[tuple[Evidence, str]]:
     last = case.service.last
-    said = [e for e in case.last_events() if _BARRED_WORDS.search(e.text)]
+    said = lines.saying(case.last_events(), "account barred")
     found = [(case.quoted(said[-1], FITS), "its log says so")] if said else []
     if last is not None and last.exit_status == EXIT_PAM:
         status = case.seen(
@@ -221,14 +218,14 @@ def access_denied(case: Case) -> Iterator[Finding]:
     for event, path in _refused(case):
         writes = _writes(event)
         found = barrier(case, path, writes) or _badly_owned(case, event, path)
-        if found is None and case.file(path) is None and not lines.of_manager(event):
+        if found is None and case.file(path) is None and not event.by_manager:
             continue
         yield _denied(case, event, path, found, user)
         return
     for event, path in lines.unopened_paths(case.own_events()):
         file, program = case.file(path), case.service.program
         found = barrier(case, path, _writes(event)) if file is not None and failed_last(case.service) else None
-        if found is not None and not (program and path == program.path) and not lines.says_missing(event.text):
+        if found is not None and not (program and path == program.path) and not says(event.text, "missing"):
             yield _denied(case, event, path, found, user)
             return
     for hidden_event, hidden in _hidden_own(case):
@@ -252,29 +249,21 @@ def _hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
     names = {case.node.name.rpartition(".")[0].partition("@")[0], *(a.rpartition(".")[0] for a in case.service.aliases)}
     names |= {program.path.rpartition("/")[2]} if program else set()
     for place in confinement.hidden:
-        event = next(
-            (e for e in case.own_events() if any(places.inside(p, place) for p in lines.paths_in(e.text))), None
-        )
+        event = next((e for e in case.own_events() if any(places.inside(p, place) for p in paths_in(e.text))), None)
         used = program is not None and any(places.inside(path, place) for path in program.paths)
         if event is not None or used or any(_bears(part, names) for part in place.split("/")):
             yield event, Barrier(place, f"its definition hides {place} from it", by_definition=True)
 
 
 def _writes(event: Event) -> bool | None:
-    if lines.says_read_only(event.text) or re.search(
-        r"(?i)\b(?:writ\w+|creat\w+|append\w*|mkdir|unlink|remov\w+|renam\w+)\b", event.text
-    ):
-        return True
-    return None
+    return True if says(event.text, "read only", "writes") else None
 
 
 def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, user: str) -> Finding:
     service = case.service
     evidence = []
     if event is not None:
-        evidence.append(
-            case.quoted(event, FITS if lines.says_denied(event.text) or lines.says_read_only(event.text) else HINT)
-        )
+        evidence.append(case.quoted(event, FITS if says(event.text, "denied", "read only") else HINT))
     if found is not None:
         evidence.append(case.seen(found.why, FILES if found.file else "definition", bears=SAID))
     else:
@@ -337,12 +326,11 @@ def _by_number(case: Case, user: str) -> Iterator[Finding]:
 def _badly_owned(case: Case, event: Event, path: str) -> Barrier | None:
     """The file whose owner or mode as such is what the record complains of."""
     file = case.file(path)
-    if file is None or not lines.says_ownership(event.text):
+    if file is None or not says(event.text, "ownership"):
         return None
     return Barrier(path, f"{path} belongs to {file.owner}:{file.group}, mode {file.mode}", file=file)
 
 
-_STEP = pattern(r"Failed at step ([A-Z_]+) spawning|Failed to .* at step ([A-Z_]+)")
 _STEPS_ON_FILES = frozenset({"EXEC", "CHDIR", "CHROOT", "NAMESPACE", "STDIN", "STDOUT", "STDERR", "CREDENTIALS"})
 _STEPS_ON_FILES |= {f"{kind}_DIRECTORY" for kind in ("STATE", "CACHE", "LOGS", "CONFIGURATION", "RUNTIME")}
 """Steps of the manager that open files (systemd.exec(5), "Process Exit Codes"), by the names that its records use."""
@@ -351,15 +339,14 @@ _STEPS_ON_FILES |= {f"{kind}_DIRECTORY" for kind in ("STATE", "CACHE", "LOGS", "
 def _refused(case: Case) -> Iterator[tuple[Event, str]]:
     """Paths that a record refuses; the longest path of each record is the one that is meant."""
     for event, near in lines.refused(case.last_events()):
-        step = _STEP.search(event.text)
-        if step and step[1] not in _STEPS_ON_FILES:
+        if not _STEPS_ON_FILES.issuperset(read(event.text).named("step", "step")):
             continue  # the manager could not get as far as the program: not the program is refused
         paths = [p for p in near if not re.search(rf"{re.escape(p)}:\d+", event.text)]
         program = case.service.program
         meant = [p for p in paths if not (program and p == program.path)] or paths
-        if not near and program and not lines.of_manager(event):
+        if not near and program and not event.by_manager:
             # The record names no path: of those that the service is known to use, one that keeps its account out.
             known = [*program.paths, *program.log_files, *program.environment_files]
             meant = [p for p in known if rights.barrier(case, p)][:1]
         if meant:
-            yield event, meant[-1] if lines.of_manager(event) else max(meant, key=len)
+            yield event, meant[-1] if event.by_manager else max(meant, key=len)

@@ -300,7 +300,7 @@ class Case(msgspec.Struct, frozen=True):
 
     def own_events(self) -> list[Event]:
         """The records of the last try that the program itself wrote."""
-        return [event for event in self.last_events() if event.source != "journal (systemd)"]
+        return [event for event in self.last_events() if not event.by_manager]
 
     @property
     def gave_up_speaking(self) -> bool:

@@ -14,23 +14,8 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last, skipped
 from hollow_chain.causes.words import clock, ended_by_request, numbered, span, started_since_boot, stop_was_asked
 from hollow_chain.facts.host import TOLD, Event
-from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
-
-_NAME = r"(?P<name>[A-Za-z0-9][A-Za-z0-9\-]*(?:\.[A-Za-z0-9\-]+)*)"
-_HOST_IN_TEXT = (
-    pattern(rf"[\"'\u2018\u201c]{_NAME}(?::\d+)?[\"'\u2019\u201d]"),
-    pattern(
-        rf"(?i)(?<![\w.\-]){_NAME}(?::\d+)?[:,]? (?:name or service not|no such host|temporary failure|nodename nor|is unreachable)"
-    ),
-    pattern(
-        rf"(?i)(?=\b(?:host(?: ?name)?|server|resolve|lookup|reach|connect(?:ion)? to|dial tcp|getaddrinfo|enotfound|to)[ :=(]+{_NAME}(?![\w/]))"
-    ),
-)
-_NO_HOSTS = frozenset(
-    {"the", "a", "host", "server", "name", "to", "is", "not", "in", "for", "connect", "failed", "port"}
-)
-_NO_HOSTS |= {"tcp", "udp", "lookup", "error", "no", "such", "found", "upstream", "resolve", "getaddrinfo", "enotfound"}
+from hollow_chain.wording.forms import says
 
 
 @cause("host-unreachable", Boot.STAYS, states=("running", "absent", *NOT_UP), when=When.FAILED)
@@ -42,11 +27,11 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
     Against: a refused connection: then the machine answers, and only the service on it does not.
     Mend: bring the machine or the network up, or correct the name or address.
     """
-    said = [e for e in lines.hosts_away(case.own_events()) if not _is_local(case, e.text)]
+    said = [e for e in lines.saying(case.own_events(), "host away") if not _is_local(case, e.text)]
     told = numbered(case, 10060, 10065, 10051, 11001, bears=SAID)
     if not said and not told:
         return
-    name = next((found for event in reversed(said) if (found := host_in(event.text))), "")
+    name = next((found for event in reversed(said) if (found := lines.host_in(event.text))), "")
     known = case.graph.host_named(name) if name else None
     # A program that names a line of its configuration refuses that; whether the host is away is not so sure then.
     bears = HINT if said and lines.config_errors(said[-1:]) else SAID
@@ -73,17 +58,8 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
     )  # fmt: skip
 
 
-def host_in(text: str) -> str:
-    """The other machine that a line names: its address, else the word that stands where a name would."""
-    addresses = lines.addresses_in(text)
-    if addresses:
-        return addresses[0]
-    names = [m["name"] for pattern in _HOST_IN_TEXT for m in pattern.finditer(text)]
-    return next((n for n in names if n.lower() not in _NO_HOSTS and not n.isdigit()), "")
-
-
 def _is_local(case: Case, text: str) -> bool:
-    named = host_in(text)
+    named = lines.host_in(text)
     return named.startswith("127.") or named in ("localhost", "::1", *case.host.addresses)
 
 
@@ -97,7 +73,7 @@ def clock_wrong(case: Case) -> Iterator[Finding]:
     Against: a clock that is right.
     Mend: set the clock, and keep it set.
     """
-    said = lines.clock_complaints(case.own_events()) or [e for e in case.last_events() if e.number in (1398,)]
+    said = lines.saying(case.own_events(), "clock") or [e for e in case.last_events() if e.number in (1398,)]
     if not said:
         return
     offset = case.host.clock_offset
@@ -125,12 +101,6 @@ def clock_wrong(case: Case) -> Iterator[Finding]:
     )
 
 
-_ASKS_FOR_REBOOT = pattern(
-    r"(?i)re-?boot (?:is )?(?:required|pending|needed|necessary|due)|(?:requires?|needs?|pending|waiting for|wait for|until) "
-    r"(?:a |the )?(?:system |next )?re-?boot|(?:restart|reboot) (?:the |your |this )?(?:computer|machine|system|host) (?:to|before|first)"
-)
-
-
 @cause("reboot-due", Boot.OVER, states=("running", *NOT_UP), when=When.FAILED)
 def reboot_due(case: Case) -> Iterator[Finding]:
     """The host waits for a reboot, and the service cannot do without it.
@@ -143,14 +113,8 @@ def reboot_due(case: Case) -> Iterator[Finding]:
     """
     service = case.service
     numbers = numbered(case, 1072, 3010, 1641, bears=SAID)
-    said = [e for e in case.last_events() if _ASKS_FOR_REBOOT.search(e.text)]
-    kernel = [
-        e
-        for e in case.last_events()
-        if re.search(
-            r"(?i)modprobe: fatal|module \S+ not found in directory|unknown symbol|kernel .{0,30}mismatch", e.text
-        )
-    ]
+    said = lines.saying(case.last_events(), "asks for reboot")
+    kernel = lines.saying(case.last_events(), "kernel mismatch")
     due = case.host.reboot_due
     if not due and not numbers and not said:
         return
@@ -167,10 +131,6 @@ def reboot_due(case: Case) -> Iterator[Finding]:
     )
 
 
-_MAINTENANCE = pattern(
-    r"(?i)\b(?:updat(?:e|er|es|ed|ing)|upgrad(?:e|ed|es|ing)|install(?:er|ed|ing|ation)?|patch(?:ed|es|ing)?|maintenance|back ?up|servicing|"
-    r"package|needrestart|configure|unpack|trigproc)\b"
-)
 _AROUND = timedelta(minutes=5)
 _CLOSE = timedelta(seconds=30)
 """How near to a stop maintenance has to be that names the service, and that does not."""
@@ -198,13 +158,13 @@ def maintenance_left_stopped(case: Case) -> Iterator[Finding]:
     own = [
         e
         for e in case.events()
-        if e.trust not in TOLD and abs(e.at - ended) < _AROUND and _MAINTENANCE.search(e.text) and _is_about_stop(e)
+        if e.trust not in TOLD and abs(e.at - ended) < _AROUND and says(e.text, "maintenance") and says(e.text, "stop")
     ]
     boot = case.host.boot_at
     around = [
         e
         for e in case.index.events.get("", ())
-        if e.trust not in TOLD and _MAINTENANCE.search(e.text) and (boot is None or e.at >= boot)
+        if e.trust not in TOLD and says(e.text, "maintenance") and (boot is None or e.at >= boot)
     ]
     named = [e for e in around if -_AROUND < e.at - ended < _AROUND and _names(e, case)]
     close = [e for e in around if abs(e.at - ended) < _CLOSE]
@@ -226,10 +186,6 @@ def maintenance_left_stopped(case: Case) -> Iterator[Finding]:
         explains=("stopped", "manual-not-started", "exits-with-error", "killed") if own or named else (),
         residual=not (own or named),
     )
-
-
-def _is_about_stop(event: Event) -> bool:
-    return bool(re.search(r"(?i)\bstop|\bended|\bshut", event.text))
 
 
 def _names(event: Event, case: Case) -> bool:

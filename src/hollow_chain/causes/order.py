@@ -19,6 +19,7 @@ from hollow_chain.chain import reach
 from hollow_chain.facts.host import Event, Listener
 from hollow_chain.facts.service import Service
 from hollow_chain.wording import lines
+from hollow_chain.wording.things import endpoints_of
 
 _STILL_OPENING = timedelta(seconds=60)
 """For so long a provider that is called up may still be about to open its socket."""
@@ -63,7 +64,7 @@ def start_race(case: Case) -> Iterator[Finding]:
 
 def _came_later(case: Case) -> Iterator[tuple[Event, Listener, Service]]:
     """Endpoints of this host that its log could not reach, and that a service holds since after that."""
-    said = lines.unreached(case.own_events())
+    said = lines.saying(case.own_events(), "unreached")
     local = ("", "localhost", "127.0.0.1", "::1", *case.host.addresses)
     for event, address, port in lines.endpoints_in(said, case.own_events()):
         for listener in case.host.listeners:
@@ -164,7 +165,7 @@ def _points_at(case: Case, other: Service) -> bool:
     for event in case.own_events():
         if words and re.search(rf"(?i)(?<!\w)(?:{'|'.join(words)})(?!\w)", event.text):
             return True
-        if any(port in ports for _, port in lines.endpoints_of(event.text)):
+        if any(port in ports for _, port in endpoints_of(event.text)):
             return True
     return False
 

@@ -12,12 +12,11 @@ from hollow_chain.chain.graph import Edge, Node
 from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_listener, overlap, plain
 from hollow_chain.facts.host import Event, Listener
 from hollow_chain.facts.service import Link, LinkKind
-from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.things import named_endpoints
 
 USER = "what the user saw"
 _LOCAL_WORDS = ("", "localhost")
-_NAMED = pattern(r"(?<![\w.\-])(?P<name>[A-Za-z][\w\-]*(?:\.[\w\-]+)*):(?P<port>\d{2,5})\b")
 _NEEDS: frozenset[LinkKind] = frozenset(("hard", "soft", "order"))
 
 
@@ -47,16 +46,16 @@ def _sought(case: Case) -> Iterator[Sought]:
     if not case.registered:
         return
     events = _words(case)
-    said = lines.unreached(events)
+    said = lines.saying(events, "unreached")
     for event, address, port in lines.endpoints_in(said, events):
         host = _owner(case, address)
         if host:
             yield Sought(host, address, port, event)
     for event in said:
-        for found in _NAMED.finditer(event.text):
-            owner = case.graph.host_named(found["name"])
-            if owner is not None and int(found["port"]) < 65536:
-                yield Sought(owner.name, found["name"], int(found["port"]), event)
+        for name, port in named_endpoints(event.text):
+            owner = case.graph.host_named(name)
+            if owner is not None:
+                yield Sought(owner.name, name, port, event)
 
 
 def _words(case: Case) -> list[Event]:

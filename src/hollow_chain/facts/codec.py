@@ -50,16 +50,23 @@ def decode(data: bytes) -> Snapshot:
         raise _explained(text, parse, error) from None
     _check_header(found.format, found.version)
     _check_hosts(found)
-    _cut_texts(found)
+    _settle_events(found)
     return found
 
 
-def _cut_texts(found: Snapshot) -> None:
-    """Cut records that are longer than any that was ever of use: rules read each of them many times."""
+_MANAGER_AS_SOURCE = "journal (systemd)"
+"""By this source alone the records of the manager were told from others before they had a field for it."""
+
+
+def _settle_events(found: Snapshot) -> None:
+    """Cut records that are longer than any that was ever of use: rules read each of them many times. Tell those of the manager
+    in snapshots that are older than the field for it."""
     for host in found.hosts:
         for event in host.events:
             if len(event.text) > MAX_TEXT:
                 event.text = event.text[:MAX_TEXT]
+            if event.source == _MANAGER_AS_SOURCE:
+                event.by_manager = True
 
 
 def encode(document: Snapshot) -> bytes:

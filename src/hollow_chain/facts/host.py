@@ -110,6 +110,8 @@ class Event(Part, gc=False):
     process: int = 0
     file: str = ""
     line: int | None = None
+    by_manager: bool = False
+    """Whether the service manager itself speaks, and not the program."""
     trust: Trust = ""
     """Who could have written it. ``trusted``: nobody but the manager itself, the kernel or root. ``own``: what the service
     itself says, so that only the service could have forged it. ``told``: somebody else. Empty: not known."""

@@ -72,7 +72,7 @@ def add_to_needs(host: Host, failed: Iterable[Service], reader: EvidenceReader) 
     """The claims of what *failed* services could not reach, by their own words, and are linked to."""
     by_name = {service.name: service for service in host.services}
     for service in failed:
-        if not lines.unreached(_records(host, service)):
+        if not lines.saying(_records(host, service), "unreached"):
             continue
         for link in service.links:
             need = by_name.get(link.to)

@@ -173,6 +173,7 @@ def event_of(fields: dict[str, str], unit: str, at: datetime) -> Event:
         text=mask_text(fields.get("MESSAGE", "")[:MAX_TEXT]),
         service=unit,
         source=f"journal ({'systemd' if by_manager else _writer(fields)})",
+        by_manager=by_manager,
         level=_LEVELS[int(level)] if level in tuple("01234567") else "",
         number=_number(told.get("ERRNO", "")),
         code=told.get("MESSAGE_ID", "") if is_manager(fields) else "",

@@ -44,18 +44,14 @@ from hollow_chain.sources.journal import Journal, JournalUnavailable, recalled
 from hollow_chain.sources.systemd_map import moment, service_of
 from hollow_chain.sources.unit_facts import service_of_file, triggered_by_file
 from hollow_chain.wording import lines
+from hollow_chain.wording.forms import read as read_forms
 from hollow_chain.wording.secrets import mask_text
+from hollow_chain.wording.things import paths_in, place_in
 
 RECORDS_EACH = 100
 MAX_LOGGED = 1000
-_FILE_AND_LINE = re.compile(r"(?<![\w/.])(/[\w.@%+~\-/]{2,300}):(\d{1,6})\b")
 _LOCK_NAME = re.compile(r"(?i)lock|pid$")
-_LOCK_WORDS = re.compile(
-    r"(?i)\block|\bbusy\b|exclusive|another (?:process|instance|server)|temporarily unavailable|already running"
-)
 _FILE_NAME = re.compile(r"(?<![\w/])(?:\./|/[\w./\-]*/)?([\w.\-]{3,80})")
-_PID_IN_TEXT = re.compile(r"(?i)\b(?:pid|process)\b[ =:#(]{1,3}(\d{1,9})\b")
-_PATH_IN_TEXT = re.compile(r"(?<![\w/.])(/[\w.@%+,:~\-/]{2,300})")
 
 
 def read(
@@ -292,15 +288,16 @@ def _lines_complained_of(events: list[Event], configured: dict[str, Text]) -> li
     else a record names is not opened: its words decide nothing about which files are the service's."""
     found: dict[tuple[str, int], Event] = {}
     for event in events:
-        for path, number in _FILE_AND_LINE.findall(event.text):
-            text = settings.line_of(configured[path].text, int(number)) if path in configured else ""
+        path, number = place_in(event.text) or ("", 0)
+        if path in configured:
+            text = settings.line_of(configured[path].text, number)
             if text and len(found) < 5:
-                found[path, int(number)] = Event(
+                found[path, number] = Event(
                     at=event.at,
                     text=mask_text(text),
                     service=event.service,
                     source=f"configuration {path}",
-                    line=int(number),
+                    line=number,
                     trust=configured[path].trust,
                 )
     return list(found.values())
@@ -349,7 +346,7 @@ def _add_holders(host: Host, looker: looks.Looker) -> None:
     for file in list(looker.seen.values()):
         if file.exists and _LOCK_NAME.search(file.path):
             looker.add_lock(file)
-    complaints = [e for e in host.events if _LOCK_WORDS.search(e.text)]
+    complaints = lines.saying(host.events, "locked", "busy")
     names = {name for e in complaints for name in _FILE_NAME.findall(e.text)}
     busy = {path for _, near in lines.busy(complaints) for path in near}
     for path, process in looks.holders_of(names, busy):
@@ -361,7 +358,7 @@ def _add_holders(host: Host, looker: looks.Looker) -> None:
 def _quoted_processes(host: Host) -> list[int]:
     """Processes that lock files or log lines name."""
     found = [number for file in host.files for number in (file.held_by, file.names_process) if number]
-    found += [int(number) for event in host.events for number in _PID_IN_TEXT.findall(event.text)]
+    found += [int(number) for e in host.events for number in read_forms(e.text).named("process", "number")]
     return list(dict.fromkeys(found))[:100]
 
 
@@ -385,6 +382,6 @@ def _condition_paths(conditions: list[Condition]) -> list[str]:
 def _paths_quoted(events: list[Event]) -> dict[str, list[str]]:
     quoted: dict[str, dict[str, None]] = {}
     for event in events:
-        for path in _PATH_IN_TEXT.findall(event.text):
-            quoted.setdefault(event.service, {})[path.rstrip(".,:;/")] = None
+        for path in paths_in(event.text):
+            quoted.setdefault(event.service, {})[path] = None
     return {name: list(paths)[:50] for name, paths in quoted.items()}

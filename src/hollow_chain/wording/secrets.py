@@ -41,7 +41,7 @@ class _Names(msgspec.Struct):
     tails: list[str]
 
 
-class Form(msgspec.Struct):
+class SecretForm(msgspec.Struct):
     """A form that a secret has by itself."""
 
     name: str
@@ -58,7 +58,7 @@ class Form(msgspec.Struct):
 class _Data(msgspec.Struct):
     names: _Names
     not_secret: list[str]
-    forms: list[Form]
+    forms: list[SecretForm]
 
 
 @cache
@@ -66,7 +66,7 @@ def _data() -> _Data:
     return msgspec.json.decode(Path(__file__).with_suffix(".json").read_bytes(), type=_Data)
 
 
-def forms() -> list[Form]:
+def forms() -> list[SecretForm]:
     """All forms, with the lines that each has to mask and to leave."""
     return _data().forms
 
@@ -183,7 +183,7 @@ def _behind_names(text: str) -> Iterator[Span]:
 
 
 @cache
-def _compiled() -> list[tuple[Form, re.Pattern[str]]]:
+def _compiled() -> list[tuple[SecretForm, re.Pattern[str]]]:
     return [(form, pattern(form.pattern)) for form in _data().forms]
 
 
@@ -205,7 +205,7 @@ def _announces(lowered: str) -> bool:
 _RUN = pattern(r"[A-Za-z0-9_.\-]{12,}")
 
 
-def _is_announced(form: Form, lowered: str) -> bool:
+def _is_announced(form: SecretForm, lowered: str) -> bool:
     return any(word in lowered for word in form.announced_by)
 
 
@@ -222,7 +222,7 @@ def _by_form(text: str) -> Iterator[Span]:
                 yield found.span("value")
 
 
-def _fits(form: Form, found: re.Match[str], value: str) -> bool:
+def _fits(form: SecretForm, found: re.Match[str], value: str) -> bool:
     if form.look == "named":
         return _hides(value, naming(found["name"]))
     if form.look == "base64":

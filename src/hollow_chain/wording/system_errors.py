@@ -1,5 +1,5 @@
-"""Error numbers and signals of the kernel that hosts of the systemd family run on, from a table: the machine that reads the facts
-may be one that has others, or none."""
+"""Error numbers of the systems that either family runs on, and the signals of the one that has them, from a table: the machine that
+reads the facts may be one that has others, or none."""
 
 from __future__ import annotations
 
@@ -23,6 +23,7 @@ class Numbered(NamedTuple):
 class _Table(msgspec.Struct):
     about: str
     errors: list[Numbered]
+    control: list[Numbered]
     signals: list[Numbered]
     other_names: dict[str, str]
 
@@ -36,6 +37,29 @@ def _table() -> _Table:
 def errors() -> dict[int, Numbered]:
     """The errors by number."""
     return {one.number: one for one in _table().errors}
+
+
+@cache
+def control_errors() -> dict[int, Numbered]:
+    """Those of the system below the control-manager family that have a name here, by number."""
+    return {one.number: one for one in _table().control}
+
+
+_SOCKET_ERRORS = 10_000
+"""From here on the numbers of Windows Sockets begin: so high that a bare "error 10048" can be nothing else."""
+
+
+def spelled(name: str) -> list[str]:
+    """The ways in which a log line gives the error of that *name*: its name, its text, its number behind a word that says of which
+    system it is. Raises :class:`KeyError` where the table has no such error."""
+    for one in _table().errors:
+        if one.name == name:
+            return [one.name, one.text, f"errno {one.number}", f"os error {one.number}"]
+    for one in _table().control:
+        if one.name == name:
+            words = "winerror error errno code" if one.number >= _SOCKET_ERRORS else "winerror"
+            return [one.name, one.text, *(f"{word} {one.number}" for word in words.split())]
+    raise KeyError(name)
 
 
 @cache

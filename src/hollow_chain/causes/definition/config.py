@@ -30,7 +30,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
         return
     if last is not None and last.result == "signal" and last.signal in _FROM_OUTSIDE:
         return  # what refuses its configuration ends by itself
-    own = [e for e in case.last_events() if not lines.of_manager(e)]
+    own = [e for e in case.last_events() if not e.by_manager]
     complaints = lines.config_errors(own)
     if not complaints:
         return

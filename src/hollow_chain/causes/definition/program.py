@@ -14,18 +14,11 @@ from hollow_chain.causes.rights import place_of
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
-from hollow_chain.facts.host import File
-from hollow_chain.lazy import pattern
+from hollow_chain.facts.host import Event, File
+from hollow_chain.wording.forms import read, says
 
 EXIT_EXEC = 203
 """Exit status of systemd itself: the program could not be run (systemd.exec(5), "Process Exit Codes")."""
-_EXEC_FAILED = pattern(
-    r"(?:Failed to (?:locate|find|execute)|at step EXEC spawning|Unable to locate) (?:executable |program )?'?(/[^\s':]+)"
-)
-_NAME_NOT_FOUND = pattern(
-    r"(?:at step EXEC spawning|Failed to (?:locate|find) executable|Unable to locate executable) '?([^/\s':]+)'?: "
-    r"No such file or directory"
-)
 
 
 @cause(
@@ -75,20 +68,25 @@ def _not_found(case: Case) -> Iterator[Finding]:
     if not failed_last(case.service):
         return
     for event in case.last_events()[::-1]:
-        found = _NAME_NOT_FOUND.search(event.text)
-        if found:
+        named = [name for name in _not_run(event) if "/" not in name]
+        if named and says(event.text, "missing"):
             yield Finding(
-                says=f"The program of {case.service.name} is not there: {found[1]!r} is in no folder of programs.",
+                says=f"The program of {case.service.name} is not there: {named[0]!r} is in no folder of programs.",
                 evidence=(case.quoted(event, PROOF),),
                 mends=(
                     Mend(
-                        f"Install {found[1]}, or give its full path in the definition of {case.service.name}.",
+                        f"Install {named[0]}, or give its full path in the definition of {case.service.name}.",
                         AFTER_RELOAD,
                     ),
                 ),
                 explains=("exits-with-error", "crash-loop"),
             )
             return
+
+
+def _not_run(event: Event) -> list[str]:
+    """What a record of the manager says that it could not run."""
+    return read(event.text).named("not run", "program")
 
 
 def programs_of(case: Case) -> list[tuple[str, File | None]]:
@@ -98,7 +96,7 @@ def programs_of(case: Case) -> list[tuple[str, File | None]]:
         return []
     named = [service.program.path] if service.program.path else []
     for event in case.last_events():
-        named += _EXEC_FAILED.findall(event.text)
+        named += [name for name in _not_run(event) if name.startswith("/")]
     tried_well = not failed_last(service) and service.last is not None and service.state == "stopped"
     return [] if tried_well else [(path, case.file(path)) for path in dict.fromkeys(named)]
 
@@ -110,7 +108,7 @@ def _exec_evidence(case: Case) -> list[Evidence]:
         found.append(
             case.seen("exit status 203 of the manager: the program could not be run", at=last.ended_at, bears=SAID)
         )
-    found += [case.quoted(e) for e in case.last_events() if _EXEC_FAILED.search(e.text)][-1:]
+    found += [case.quoted(e) for e in case.last_events() if _not_run(e)][-1:]
     return found
 
 

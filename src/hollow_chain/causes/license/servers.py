@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 from hollow_chain.causes.acts import restart, start
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.finding import AFTER_RESTART, PROOF, SAID, Finding, Mend
-from hollow_chain.causes.license.view import ANY_STATE, ENDS, SECOND, SERVER, ServerView, log_words, read, told, views
+from hollow_chain.causes.license.view import ANY_STATE, ENDS, SERVER, ServerView, log_words, read, told, views
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.facts.license import PublisherDaemon
+from hollow_chain.wording import lines
 
 
 @cause("license-daemon-missing", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
@@ -146,10 +146,10 @@ def license_second_server(case: Case) -> Iterator[Finding]:
     Against: nobody holding lock or port (then the lock is a left-over).
     Mend: keep one of the two.
     """
-    said = [e for e in case.last_events() if SECOND.search(e.text)]
+    said = lines.saying(case.last_events(), "second server")
     if not said or not any(True for _ in views(case)):
         return
-    numbers = [int(n) for n in re.findall(r"process (\d{1,9})", said[-1].text)]
+    numbers = [number] if (number := lines.process_in(said[-1].text)) else []
     first = next((p for p in case.host.processes if p.process in numbers and p.service != case.node.name), None)
     others = [s.service for s in case.host.license_servers if s.service != case.node.name]
     who = (first.service or f"process {first.process}") if first is not None else next(iter(others), "another process")

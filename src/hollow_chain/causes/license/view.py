@@ -15,7 +15,6 @@ from hollow_chain.causes.standing import Standing
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.license import Entitlement, LicenseFile, LicenseServer
 from hollow_chain.facts.service import SeatWant
-from hollow_chain.lazy import pattern
 
 SERVER, FILE = "license server", "license file"
 ENDS = (
@@ -28,9 +27,6 @@ ENDS = (
     "access-denied",
 )
 NEW_FILE = "Ask the publisher for a new license file{0}; nothing in the file can be edited for that."
-SECOND = pattern(
-    r"(?i)another (?:license )?(?:server|daemon)\b.{0,80}\bruns|(?:license )?server (?:is )?already running"
-)
 ANY_STATE = ("running", *NOT_UP)
 
 

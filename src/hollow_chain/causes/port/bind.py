@@ -15,10 +15,7 @@ from hollow_chain.causes.words import numbered
 from hollow_chain.facts.endpoints import ANY, first_for_all, free_neighbor, in_ranges, of_claim
 from hollow_chain.facts.endpoints import said as said_endpoint
 from hollow_chain.facts.host import TOLD, Event
-from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
-
-_BIND = pattern(r"(?i)\b(?:bind|binding|listen(?:ing)?|socket|port|address)\b")
 
 
 @cause("address-missing", Boot.STAYS, answered_by=(PORT,), states=("running", *NOT_UP), when=When.UNWELL)
@@ -31,7 +28,7 @@ def address_missing(case: Case) -> Iterator[Finding]:
     Mend: correct the address, or bring the adapter up before the service.
     """
     here = set(case.host.addresses)
-    said = [e for e in case.last_events() if lines.says_no_address(e.text)]
+    said = lines.saying(case.last_events(), "no address")
     claimed = [(said[-1], c.address, c.port) for c in case.service.claims if said and c.address not in ANY | here]
     found = list(lines.address_not_there(said)) or claimed or [(event, "", 0) for event in said[-1:]]
     for event, address, port in sorted(found, key=lambda one: one[1] in ANY or one[1] in here):
@@ -107,7 +104,7 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
     """
     limits = case.host.limits
     first = first_for_all(limits)
-    refused = [e for e in lines.denied(case.last_events()) if _BIND.search(e.text)]
+    refused = lines.saying(lines.saying(case.last_events(), "denied"), "endpoint")
     for event, address, port in lines.endpoints_in(refused, case.last_events()):
         user = case.service.account.user if case.service.account else ""
         if port >= first or user == "root":

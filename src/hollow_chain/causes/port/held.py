@@ -17,11 +17,11 @@ from hollow_chain.causes.words import numbered
 from hollow_chain.facts.endpoints import free_neighbor, of_claim, of_listener, overlap
 from hollow_chain.facts.host import OF_SOCKETS, Host, Listener
 from hollow_chain.facts.service import Claim, Service
-from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.forms import says
+from hollow_chain.wording.things import endpoints_of
 
 _IN_USE_NUMBERS = (98, 10048)
-_LISTENING = pattern(r"(?i)\b(?:listen(?:ing|er)?|bind(?:ing)?|serv(?:e|ing)|open(?:ing)? (?:port|socket))\b")
 _REFUSED_NUMBER = 10013
 """Control-manager error number: not permitted, which a port in exclusive use of another gives too."""
 
@@ -35,7 +35,7 @@ def _wanted(case: Case) -> list[tuple[Claim, Evidence | None]]:
     ]
     if quoted:
         return list({(c.address, c.port, c.protocol): (c, e) for c, e in quoted}.values())
-    said = [e for e in events if lines.says_in_use(e.text) or e.number in _IN_USE_NUMBERS]
+    said = [e for e in events if says(e.text, "in use") or e.number in _IN_USE_NUMBERS]
     last = case.service.last
     if not said and not (last and last.error_number in _IN_USE_NUMBERS):
         return []
@@ -63,11 +63,11 @@ def held_from_daemons(case: Case) -> Iterator[Finding]:
 
 def _spoken_of(case: Case) -> list[tuple[Claim, Evidence | None]]:
     """Endpoints that it was about to listen on by its own words, in a run that failed without calling any of them taken."""
-    said = [e for e in case.own_events() if _LISTENING.search(e.text) and not lines.says_no_address(e.text)]
+    said = [e for e in case.own_events() if says(e.text, "listening") and not says(e.text, "no address")]
     return [
         (Claim(port=port, address=address, protocol=protocol), case.quoted(event, FITS))
         for event in said
-        for address, port in lines.endpoints_of(event.text)
+        for address, port in endpoints_of(event.text)
         for protocol in (("udp",) if _protocol(event.text) == "udp" else ("tcp", "udp"))
     ]
 
@@ -110,7 +110,7 @@ def port_held(case: Case) -> Iterator[Finding]:
             yield _held(case, claim, line or number, listener, certain)
     if certain and not held:
         yield _was_held(case, *wanted[0])
-    said = [case.quoted(e, SAID) for e in case.last_events() if lines.says_in_use(e.text)][-1:]
+    said = [case.quoted(e, SAID) for e in case.last_events() if says(e.text, "in use")][-1:]
     told = said or numbered(case, *_IN_USE_NUMBERS)
     if told and not held and not wanted:
         yield Finding(

@@ -15,16 +15,12 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.facts.host import TOLD, Event, File, Filesystem, Process
-from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.forms import says
+from hollow_chain.wording.things import paths_in
 
-_LOCK = pattern(
-    r"(?i)\block(?:ed|file| file|ing)?\b|pid[ -]?file|already (?:running|started|exists)|another (?:instance|process|server|copy)|"
-    r"could not (?:get|acquire|obtain)|resource temporarily unavailable|in use by (?:another )?process"
-)
 _CLOCK_SLACK = 5.0
 """Seconds by which the start of a process and the time of a file may differ and still belong together."""
-_PID = pattern(r"(?i)\b(?:pid|process)\b[ =:#(]{0,4}(?:id )?[ =:#(]{0,4}(\d{1,9})\b")
 
 
 @cause("disk-full", Boot.STAYS, states=("running", *NOT_UP), when=When.UNWELL)
@@ -36,11 +32,11 @@ def disk_full(case: Case) -> Iterator[Finding]:
     Against: room on that file system by now (then less sure).
     Mend: make room, or move what is written.
     """
-    said = lines.no_space(case.last_events())
+    said = lines.saying(case.last_events(), "full")
     told = [case.quoted(said[-1], SAID)] if said else numbered(case, 112, bears=SAID)
     if not told:
         return
-    paths = [path for event in said for path in lines.paths_in(event.text)]
+    paths = [path for event in said for path in paths_in(event.text)]
     paths += [case.service.program.folder] if case.service.program and case.service.program.folder else []
     places = [place for place in (_filesystem_of(case, path) for path in paths) if place is not None]
     places = [p for p in places if _is_full(p)] or [p for p in case.host.filesystems if _is_full(p)]
@@ -175,7 +171,7 @@ def _is_gone(case: Case, event: Event, file: File) -> Gone | None:
 
     A number is given out anew: a process that began after the file was written is not the one that wrote it.
     """
-    number = file.names_process or _named_process(event)
+    number = file.names_process or lines.process_in(event.text)
     if not number:
         return Gone("nobody holds a lock on it", by_number=False)
     if not file.names_process or not file.process_runs:
@@ -203,14 +199,12 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
     if case.standing.well or not failed_last(case.service):
         return
     seen: set[str] = set()
-    own = [e for e in case.last_events() if not lines.of_manager(e)]
+    own = [e for e in case.last_events() if not e.by_manager]
     for index, event in enumerate(own):
-        if not _LOCK.search(event.text) and not lines.says_busy(event.text):
+        if not says(event.text, "locked", "busy"):
             continue
         near = [event, *own[index + 1 : index + 3]]
-        paths = (
-            [p for p in lines.paths_in(event.text) if _is_lock(p, case.file(p))] or _held_by_name(case, event) or [""]
-        )
+        paths = [p for p in paths_in(event.text) if _is_lock(p, case.file(p))] or _held_by_name(case, event) or [""]
         for path in paths:
             holder = _holder(case, case.file(path) if path else None, near)
             if path not in seen and (path or holder is not None):
@@ -233,17 +227,15 @@ def _is_lock(path: str, file: File | None) -> bool:
     return "lock" in name or name.endswith((".pid", "pid")) or (file is not None and bool(file.held_by))
 
 
-def _named_process(event: Event) -> int:
-    found = _PID.search(event.text)
-    return int(found[1]) if found else 0
-
-
 def _holder(case: Case, file: File | None, near: list[Event]) -> Process | None:
     own = {event.process for event in near}
     locking = _process(case, file.held_by) if file and file.held_by not in own else None
     if locking is not None:
         return locking
-    numbers = [file.names_process if file and file.process_runs else 0, *(_named_process(event) for event in near)]
+    numbers = [
+        file.names_process if file and file.process_runs else 0,
+        *(lines.process_in(event.text) for event in near),
+    ]
     for number in numbers:
         process = _process(case, number) if number and number not in own else None
         if process is not None and not _is_younger(process, file):

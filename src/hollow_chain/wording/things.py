@@ -1,0 +1,102 @@
+"""What a line names: paths, places in files, endpoints, addresses. Short patterns, each anchored where such a thing can begin, so
+that a long text is gone through once."""
+
+from __future__ import annotations
+
+from ipaddress import ip_address
+
+from hollow_chain.lazy import pattern
+
+PATH = r"(?:(?<![A-Za-z])[A-Za-z]:[\\/](?!/)|/)[^\s\"'`,;:()<>\[\]]{1,1000}"
+"""An absolute path of either family; 1,000 characters, as no host of either goes far beyond (``PATH_MAX``, ``MAX_PATH``)."""
+PATH_BEGINS = r"(?<![\w.\-:/\])])"
+"""Where a path begins: not in the middle of one, nor in an address of the web."""
+_PATH = pattern(rf"{PATH_BEGINS}(?P<path>{PATH})|(?<=file://)(?P<path2>{PATH})")
+_SETTINGS_FILE = r"[\w.\-]{1,200}\.(?:ini|conf|cfg|cnf|config|xml|json|ya?ml|toml|properties)"
+_FILE = pattern(rf"(?<![^\s\"'`,;:()<>\[\]=])(?P<path>{PATH})|(?<![\w/\\.\-])(?P<alone>{_SETTINGS_FILE})(?![\w/\\])")
+"""A path, or the bare name of a settings file: where a program says in which file it stumbled, it often leaves the folder out."""
+_LINE_AFTER = pattern(r"(?i)[\"'`]?(?::|,? ?\(?(?:on |at )?(?:line:? ?|:))(?P<line>\d{1,9})")
+_LINE_BEFORE = pattern(
+    r"(?i)\bline:? (?P<line>\d{1,9})\)?:? (?:of|in|from) (?:the )?(?:configuration |config )?(?:file )?[\"'`]?$"
+)
+_LINE_ALONE = pattern(r"(?i)\b(?:at|on|in)? ?line:? (?P<line>\d{1,9})\b")
+_FARTHEST_BEFORE = 80
+"""Characters before a path in which "line 7 of the configuration file" may stand."""
+_ADDRESS = r"\d{1,3}(?:\.\d{1,3}){3}|\[[0-9A-Fa-f:]{2,45}\]|\*|localhost|::1?|0\.0\.0\.0"
+_ENDPOINT = pattern(
+    rf"(?:(?P<address>{_ADDRESS})[:#])(?P<port>\d{{1,5}})\b"
+    r"|(?i:\bport[ :=#'\"]+(?:number )?)(?P<port2>\d{1,5})\b"
+    r"|(?<![\w\]:.*/\"])[:#](?P<port3>\d{2,5})(?![\w:.]\d|\d)"
+    rf"|(?P<address4>{_ADDRESS}),? port:? (?P<port4>\d{{1,5}})\b"
+)
+_SINGLE_ADDRESS = pattern(
+    r"(?<![\w.:])(?P<v4>\d{1,3}(?:\.\d{1,3}){3})(?![\w.]*\.\d)|(?<![\w:.])(?P<v6>[0-9A-Fa-f]{1,4}(?::[0-9A-Fa-f]{0,4}){2,7})(?![\w:])"
+)
+_NAMED_ENDPOINT = pattern(r"(?<![\w.\-])(?P<name>[A-Za-z][\w\-]{0,62}(?:\.[\w\-]{1,63}){0,20}):(?P<port>\d{2,5})\b")
+_QUOTED_HOST = pattern(
+    r"[\"'\u2018\u201c](?P<name>[A-Za-z0-9][A-Za-z0-9\-]{0,62}(?:\.[A-Za-z0-9\-]{1,63}){0,20})(?::\d+)?[\"'\u2019\u201d]"
+)
+
+
+def paths_in(text: str) -> list[str]:
+    """The absolute paths that a line quotes."""
+    found = (match["path"] or match["path2"] for match in _PATH.finditer(text))
+    # The manager speaks of what it mounts for a service by the place where it prepares it (systemd.exec(5)).
+    return [path.removeprefix("/run/systemd/unit-root").rstrip("./") or "/" for path in found if path]
+
+
+def place_in(text: str) -> tuple[str, int] | None:
+    """The first file that a line names together with a number of a line in it; None where there is none."""
+    alone = None
+    for match in _FILE.finditer(text):
+        if match[0].startswith("//"):
+            continue
+        after = _LINE_AFTER.match(text, match.end())
+        before = None if after else _LINE_BEFORE.search(text, max(0, match.start() - _FARTHEST_BEFORE), match.start())
+        found = after or before
+        if found is not None and match["path"]:
+            return match["path"], int(found["line"])
+        if found is not None and alone is None:
+            alone = match["alone"], int(found["line"])
+    return alone
+
+
+def line_in(text: str) -> int | None:
+    """The number of a line that is named without its file."""
+    found = _LINE_ALONE.search(text)
+    return int(found["line"]) if found else None
+
+
+def endpoints_of(text: str) -> list[tuple[str, int]]:
+    """The endpoints (address, port) that a line names; an empty address where it names only the port."""
+    found = [
+        (m["address"] or m["address4"] or "", int(m["port"] or m["port2"] or m["port3"] or m["port4"]))
+        for m in _ENDPOINT.finditer(text)
+    ]
+    return [(address.strip("[]"), port) for address, port in found if 0 < port < 65536]
+
+
+def named_endpoints(text: str) -> list[tuple[str, int]]:
+    """Names of hosts, or what may be one, with the port behind the colon."""
+    found = ((m["name"], int(m["port"])) for m in _NAMED_ENDPOINT.finditer(text))
+    return [(name, port) for name, port in found if 0 < port < 65536]
+
+
+def addresses_in(text: str) -> list[str]:
+    """The single IP addresses that a line quotes."""
+    found = (match["v4"] or match["v6"] for match in _SINGLE_ADDRESS.finditer(text))
+    return [text for text in found if _is_address(text)]
+
+
+def _is_address(text: str) -> bool:
+    """Whether it is an address, and not a time of day or a version."""
+    try:
+        ip_address(text)
+    except ValueError:
+        return False
+    return True
+
+
+def quoted_hosts(text: str) -> list[str]:
+    """What stands in quotation marks and could be the name of a host."""
+    return [match["name"] for match in _QUOTED_HOST.finditer(text)]
