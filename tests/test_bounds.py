@@ -29,9 +29,10 @@ from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Program, Service
 from hollow_chain.lazy import _Lazy
 from hollow_chain.license import asking
-from hollow_chain.sources import logs, unit_file
+from hollow_chain.sources import logs
 from hollow_chain.sources import settings as words_of_settings
 from hollow_chain.sources.records import Columns, RecordError, read
+from hollow_chain.sources.systemd import unit_file
 from hollow_chain.wording import lines, secrets
 from hollow_chain.wording.secrets import mask_text
 from tests.conftest import Run

@@ -12,7 +12,8 @@ import pytest
 from hollow_chain.facts.service import Account, LastRun, Program, Service
 from hollow_chain.mend import files_kept as kept
 from hollow_chain.mend.hands import NotDone
-from hollow_chain.reach.handles import ForeignLink, NotOpened, Walker, identity, names_in, opened, read
+from hollow_chain.reach.handles import ForeignLink, NotOpened, Walker, identity, opened
+from hollow_chain.reach.here import here
 from hollow_chain.sources.evidence_files import EvidenceReader
 from hollow_chain.sources.looks import Looker
 
@@ -47,7 +48,7 @@ def linked(path: Path, to: Path | str, owner: int = CREW) -> Path:
 
 def content(path: Path) -> bytes:
     with Walker() as walker:
-        return read(walker, str(path), 100).data
+        return walker.read(str(path), 100).data
 
 
 def test_links_of_roots_in_folders_of_roots_are_the_systems_own_order(tmp_path: Path, crews: Path) -> None:
@@ -125,8 +126,8 @@ def test_folders_are_listed_by_handle(tmp_path: Path, crews: Path) -> None:
     made(crews / "b"), made(crews / "a")
     linked(crews / "away", tmp_path)
     with Walker() as walker:
-        assert names_in(walker, str(crews)) == ["a", "away", "b"]
-        assert names_in(walker, str(crews / "away")) == names_in(walker, str(crews / "a")) == []
+        assert walker.names(str(crews)) == ["a", "away", "b"]
+        assert walker.names(str(crews / "away")) == walker.names(str(crews / "a")) == []
 
 
 def test_many_folders_need_few_handles(tmp_path: Path) -> None:
@@ -145,7 +146,7 @@ def test_many_folders_need_few_handles(tmp_path: Path) -> None:
 
 @pytest.fixture()
 def reader() -> Iterator[EvidenceReader]:
-    with EvidenceReader() as one:
+    with EvidenceReader(here()) as one:
         yield one
 
 
@@ -273,7 +274,7 @@ def test_what_runs_as_its_owner_is_for_a_person(crews: Path) -> None:
 def test_a_look_follows_links_and_tells_them(tmp_path: Path, crews: Path) -> None:
     made(crews / "old-2")
     linked(crews / "now", crews / "old-2")
-    looker = Looker()
+    looker = Looker(here())
     found = looker.look(str(crews / "now"))
     assert found is not None and found.exists and found.kind == "file" and found.link_to
     linked(crews / "way", tmp_path)
@@ -304,7 +305,7 @@ def test_after_a_reboot_the_device_may_have_another_number(tmp_path: Path, crews
 
 def test_what_is_missing_behind_a_link_of_others_is_not_made(tmp_path: Path, crews: Path) -> None:
     linked(crews / "way", tmp_path)
-    found = Looker().look(str(crews / "way" / "new"))
+    found = Looker(here()).look(str(crews / "way" / "new"))
     assert found is not None and not found.exists and found.link_to == str(tmp_path / "new")
     with pytest.raises(NotDone):
         kept.make_folder(crews / "way" / "new", str(CREW), str(CREW))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -11,9 +12,12 @@ from hollow_chain.facts.host import Host
 from hollow_chain.facts.license import LicenseServer
 from hollow_chain.facts.service import LastRun, Limits, Program, Service
 from hollow_chain.lazy import pattern
-from hollow_chain.sources import boots, licenses, upkeep
+from hollow_chain.reach.handles import Walker
+from hollow_chain.reach.here import here
+from hollow_chain.sources import licenses, upkeep
 from hollow_chain.sources.evidence_files import EvidenceReader
-from hollow_chain.sources.journal import FAILED, STARTED, STARTING, ManagerRecord
+from hollow_chain.sources.systemd import boots
+from hollow_chain.sources.systemd.journal import FAILED, STARTED, STARTING, ManagerRecord
 
 BEGAN = datetime(2026, 3, 4, 5, 0, tzinfo=UTC)
 
@@ -58,12 +62,12 @@ def test_package_logs_are_read_around_a_stop_only(tmp_path: Path, monkeypatch: p
         name="a.service", state="stopped", startup="automatic", last=LastRun(result="success", ended_at=stopped)
     )
     host = Host(name="quay", services=[service])
-    upkeep.add_records(host)
+    upkeep.add_records(host, Walker())
     assert [event.text for event in host.events] == ["2026-03-04 04:59:58 upgrade a:all 1 2"]
     running = Host(
         name="quay", services=[Service(name="a.service", state="running", startup="automatic", last=service.last)]
     )
-    upkeep.add_records(running)
+    upkeep.add_records(running, Walker())
     assert running.events == []
 
 
@@ -78,8 +82,8 @@ WANTS = {
 def test_what_seats_a_service_wants(how: str) -> None:
     service = Service(name="plan.service", program=WANTS[how])
     host = Host(name="quay", services=[service], license_servers=[LicenseServer(service="desk.service", port=7300)])
-    with EvidenceReader() as reader:
-        licenses.add(host, reader)
+    with EvidenceReader(here()) as reader:
+        licenses.fill(host, reader)
     want = service.seats[0]
     assert (want.product, want.feature, want.version, want.seats, want.server, want.host) == (
         "suite",
@@ -94,8 +98,8 @@ def test_what_seats_a_service_wants(how: str) -> None:
 def test_seats_of_another_host_keep_its_name_and_nonsense_wants_nothing() -> None:
     far = Service(name="far.service", program=Program(arguments=["x", "license", "hold", "mole", "--want", "suite"]))
     odd = Service(name="odd.service", program=Program(arguments=["x", "license", "hold", "mole", "--want", ":::"]))
-    with EvidenceReader() as reader:
-        licenses.add(Host(name="quay", services=[far, odd]), reader)
+    with EvidenceReader(here()) as reader:
+        licenses.fill(Host(name="quay", services=[far, odd]), reader)
     assert (far.seats[0].host, far.seats[0].port) == ("mole", 7171)
     assert odd.seats == []
 
@@ -108,8 +112,8 @@ def test_a_license_server_is_known_by_the_file_it_is_given(tmp_path: Path) -> No
         name="desk.service", program=Program(arguments=["x", "license", "serve", "--heartbeat", "2", str(named)])
     )
     host = Host(name="quay", services=[service])
-    with EvidenceReader() as reader:
-        licenses.add(host, reader)
+    with EvidenceReader(here()) as reader:
+        licenses.fill(host, reader)
     assert [s.file for s in host.license_servers] == [str(named)]
     assert not host.license_files[0].exists
     assert host.license_files[0].near_files == [str(beside)]
@@ -117,12 +121,13 @@ def test_a_license_server_is_known_by_the_file_it_is_given(tmp_path: Path) -> No
         'format = "hollow-chain/license"\nversion = 1\n[server]\nhost = "quay"\nhost_ids = ["a", 5]\nport = 99999\n[[daemon]]\nname = 1\n'
         "[[entitlement]]\nseats = 1e9\nuntil = 2026-05-01\n"
     )
-    again = licenses.read_file(str(named))
+    walker = Walker()
+    again = licenses.read_file(str(named), partial(licenses.any_file, walker), walker)
     assert (again.exists, again.port, again.host_ids, again.error) == (True, None, ["a", "5"], "")
     assert again.entitlements[0].signature_holds is False
     assert again.entitlements[0].seats is None
     named.write_bytes(b"\xff\xfe" + "= nonsense".encode("utf-16-le"))
-    assert "UTF-16" in licenses.read_file(str(named)).error
+    assert "UTF-16" in licenses.read_file(str(named), partial(licenses.any_file, walker), walker).error
 
 
 def test_a_pattern_is_what_it_would_be_at_once() -> None:

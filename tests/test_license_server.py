@@ -22,7 +22,8 @@ from hypothesis import strategies as st
 from hollow_chain.license import asking, wire
 from hollow_chain.license.file import SignedEntitlement
 from hollow_chain.license.seats import TAKEN, Denial, SeatBook
-from hollow_chain.sources.processes import adapters
+from hollow_chain.reach.here import here
+from hollow_chain.sources.sockets import adapters
 from tests.conftest import PROGRAM, Run
 
 pytestmark = pytest.mark.alone
@@ -53,7 +54,7 @@ class Desk:
     def __init__(self, folder: Path, run: Run) -> None:
         self.folder, self.run, self.port = folder, run, free_port()
         self.file, self.log = folder / "suite.toml", folder / "server.log"
-        own = [a.hardware_address for a in adapters() if a.hardware_address.replace(":", "").strip("0")]
+        own = [a.hardware_address for a in adapters(here().network) if a.hardware_address.replace(":", "").strip("0")]
         self.ids = own[:1] or ["02:00:00:00:00:01"]
         self.process: subprocess.Popen[bytes] | None = None
 

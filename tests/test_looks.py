@@ -13,11 +13,14 @@ import pytest
 from hollow_chain.causes import meanings
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Condition, LastRun, Program, Service
+from hollow_chain.reach.here import here
 from hollow_chain.sources import looks, settings
+from hollow_chain.sources.accounts import accounts
 from hollow_chain.sources.evidence_files import EvidenceReader
 from hollow_chain.sources.files import write_atomically
 from hollow_chain.sources.logs import own_records
-from hollow_chain.sources.processes import listeners
+from hollow_chain.sources.sockets import listeners
+from hollow_chain.sources.systemd.conditions import holds
 from hollow_chain.trouble import Trouble
 from hollow_chain.wording import lines
 
@@ -28,7 +31,7 @@ def test_a_look_tells_what_is_there_and_how_far_a_path_leads(tmp_path: Path) -> 
     program = tmp_path / "tool"
     program.write_text("#!/usr/bin/none -x\n")
     program.chmod(0o750)
-    looker = looks.Looker()
+    looker = looks.Looker(here())
     found = looker.look(str(program), is_program=True)
     assert found is not None
     assert (found.kind, found.mode, found.executable, found.format) == ("file", "0750", True, "script")
@@ -45,7 +48,7 @@ def test_a_look_tells_what_is_there_and_how_far_a_path_leads(tmp_path: Path) -> 
 def test_absent_files_of_one_instance_list_those_of_the_others(tmp_path: Path) -> None:
     for name in ("north", "south"):
         (tmp_path / f"berth-{name}.conf").write_text("")
-    found = looks.Looker().look(str(tmp_path / "berth-east.conf"), instance="east")
+    found = looks.Looker(here()).look(str(tmp_path / "berth-east.conf"), instance="east")
     assert found is not None
     assert found.siblings == [str(tmp_path / f"berth-{name}.conf") for name in ("north", "south")]
 
@@ -74,7 +77,7 @@ def test_a_lock_is_held_or_left_over(tmp_path: Path) -> None:
     own.write_text(str(os.getpid()))
     held = tmp_path / "held.lock"
     held.write_text("")
-    looker = looks.Looker()
+    looker = looks.Looker(here())
     with held.open("w") as file:
         fcntl.flock(file, fcntl.LOCK_EX)
         for path in (left, own, held):
@@ -90,21 +93,22 @@ def test_a_lock_is_held_or_left_over(tmp_path: Path) -> None:
 def test_conditions_are_tried_by_looking(tmp_path: Path) -> None:
     (tmp_path / "full").write_text("x")
     (tmp_path / "empty").write_text("")
-    looker = looks.Looker()
+    looker = looks.Looker(here())
     expected = {
         ("ConditionPathExists", "full"): True, ("ConditionPathExists", "none"): False, ("AssertPathIsDirectory", ""): True,
         ("ConditionPathIsDirectory", "full"): False, ("ConditionFileNotEmpty", "empty"): False,
         ("ConditionFileIsExecutable", "full"): False, ("ConditionHost", "full"): None,
     }  # fmt: skip
-    for (kind, name), holds in expected.items():
+    for (kind, name), met in expected.items():
         file = looker.look(str(tmp_path / name).rstrip("/"))
         assert file is not None
-        assert looks.holds(Condition(kind=kind).kind, file) is holds
+        assert holds(Condition(kind=kind).kind, file) is met
 
 
 def test_accounts_are_there_or_not() -> None:
     found = {
-        (a.kind, a.name): a.exists for a in looks.accounts(["root", "no-such-mate", "12345"], ["root", "no-such-crew"])
+        (a.kind, a.name): a.exists
+        for a in accounts(["root", "no-such-mate", "12345"], ["root", "no-such-crew"], here())
     }
     assert found == {
         ("user", "root"): True, ("user", "no-such-mate"): False, ("user", "12345"): True,
@@ -137,11 +141,11 @@ def test_own_log_files_are_read_from_their_end_since_the_last_start_and_masked(t
     log = tmp_path / "own.log"
     log.write_text(f"{old} ERROR old trouble\n" * 2000 + f"{new} ERROR cannot bind 0.0.0.0:80 password=kraken\n")
     service = Service(name="a.service", program=Program(path="/a"), last=LastRun(started_at=started))
-    with EvidenceReader() as reader:
+    with EvidenceReader(here()) as reader:
         found = own_records(service, [str(log)], reader)
     assert [event.text.split(" ", 2)[2] for event in found] == ["ERROR cannot bind 0.0.0.0:80 password=[masked]"]
     assert found[0].level == "error"
-    with EvidenceReader() as reader:
+    with EvidenceReader(here()) as reader:
         os.utime(log, (1, 1))
         assert own_records(service, [str(log)], reader) == []
         service.last = None
@@ -196,7 +200,7 @@ def test_sockets_name_their_process() -> None:
     with subprocess.Popen(["python3", "-c", code], stdout=subprocess.PIPE, text=True) as other:
         assert other.stdout is not None
         port = int(other.stdout.readline())
-        found, _ = listeners()
+        found, _ = listeners(here(), lambda process: "")
         other.kill()
     (mine,) = [listener for listener in found if listener.port == port and listener.protocol == "tcp"]
     assert (mine.address, mine.process) == ("127.0.0.1", other.pid)

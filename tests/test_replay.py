@@ -16,8 +16,10 @@ from dbus_fast import Message, MessageType
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.facts import Host
-from hollow_chain.facts.host import File, HostAccount
-from hollow_chain.sources import boots, journal, live, systemd_bus
+from hollow_chain.facts.host import File, HostAccount, snapshot
+from hollow_chain.reach.here import here
+from hollow_chain.sources.systemd import boots, journal, records, units
+from hollow_chain.sources.systemd import bus as systemd_bus
 from hollow_chain.verdict import diagnose, diagnose_all
 
 RECORDINGS = sorted((Path(__file__).parent / "recorded").glob("*.json"))
@@ -91,9 +93,9 @@ class RecordedJournal(journal.Journal):
 
 def bus_facts(bus: RecordedBus, said: dict[str, Any], monkeypatch: pytest.MonkeyPatch) -> systemd_bus.BusFacts:
     files = {unit: facts.get("FragmentPath", f"/etc/systemd/system/{unit}") for unit, facts in said["units"].items()}
-    monkeypatch.setattr(systemd_bus, "installed", lambda folders: files)
-    monkeypatch.setattr(systemd_bus, "is_hand_made", lambda name, path: True)
-    return asyncio.run(systemd_bus._converse(bus, ()))
+    monkeypatch.setattr(systemd_bus, "installed", lambda folders, local: files)
+    monkeypatch.setattr(systemd_bus, "is_hand_made", lambda name, path, local: True)
+    return asyncio.run(systemd_bus._converse(bus, (), here().files))
 
 
 @pytest.fixture(params=RECORDINGS, ids=[path.stem for path in RECORDINGS])
@@ -107,19 +109,18 @@ def said(request: pytest.FixtureRequest) -> dict[str, Any]:
 def host(said: dict[str, Any], monkeypatch: pytest.MonkeyPatch) -> Host:
     """The host as it is read from what was said."""
     RecordedJournal.said = said
-    beside = live._Beside()
-    built = live._host(bus_facts(RecordedBus(said), said, monkeypatch), beside)
+    built = Host(name=said["name"], manager="systemd", architecture="x86_64")
     built.read_at = datetime.fromisoformat(said["read_at"])
-    built.name, built.architecture = said["name"], "x86_64"
-    monkeypatch.setattr(live, "Journal", RecordedJournal)
-    live._add_events(built, [s.name for s in built.services if live.worth_reading_logs(s)])
+    units.fill(built, bus_facts(RecordedBus(said), said, monkeypatch), here().files)
+    names = [service.name for service in built.services if records.worth_reading_logs(service)]
+    records.fill(built, RecordedJournal(), names, "")
     built.files = msgspec.convert(said["files"], list[File])
     built.accounts = msgspec.convert(said["accounts"], list[HostAccount])
     return built
 
 
 def test_the_right_cause_stands_first_in_the_right_place(said: dict[str, Any], host: Host) -> None:
-    facts = Facts(Graph(live.snapshot([host])))
+    facts = Facts(Graph(snapshot([host])))
     verdict = diagnose(facts, facts.graph.node(host.name, f"{said['target'].removesuffix('.service')}.service"))
     first = verdict.causes[0]
     assert [first.finding.cause, first.finding.service] == said["wanted"], verdict.summary
@@ -127,8 +128,8 @@ def test_the_right_cause_stands_first_in_the_right_place(said: dict[str, Any], h
 
 
 def test_a_look_at_all_of_it_says_the_same(said: dict[str, Any], host: Host) -> None:
-    single = Facts(Graph(live.snapshot([host])))
-    for verdict in diagnose_all(Facts(Graph(live.snapshot([host])))):
+    single = Facts(Graph(snapshot([host])))
+    for verdict in diagnose_all(Facts(Graph(snapshot([host])))):
         alone = diagnose(single, single.graph.node(*verdict.target.key))
         assert [c.finding.cause for c in verdict.causes] == [c.finding.cause for c in alone.causes]
 
@@ -162,7 +163,7 @@ def test_no_record_says_more_than_its_trusted_fields_bear_out(said: dict[str, An
 
 def test_starts_on_record_come_from_the_managers_own_messages(said: dict[str, Any], host: Host) -> None:
     RecordedJournal.said = said
-    troubled = [service for service in host.services if live._needs_history(service)]
+    troubled = [service for service in host.services if records.needs_history(service)]
     boots.add(host, troubled, RecordedJournal(), "")
     for service in troubled:
         assert all(start.seconds >= 0 for start in service.starts)

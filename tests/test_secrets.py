@@ -166,7 +166,7 @@ def test_words_that_are_secrets_by_where_they_stand() -> None:
 
 
 def test_a_secret_argument_is_no_path_that_is_looked_at() -> None:
-    from hollow_chain.sources.systemd_map import service_of
+    from hollow_chain.sources.systemd.properties import service_of
 
     command = [
         "/usr/bin/x",

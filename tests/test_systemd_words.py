@@ -11,11 +11,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hollow_chain.facts.host import Event
-from hollow_chain.sources import unit_facts, unit_file
-from hollow_chain.sources.journal import recalled
-from hollow_chain.sources.processes import unit_in_cgroup
-from hollow_chain.sources.systemd_bus import escape, installed
-from hollow_chain.sources.systemd_map import moment, seconds, service_of, startup_of, unescape
+from hollow_chain.reach.handles import Walker
+from hollow_chain.reach.here import here
+from hollow_chain.sources.systemd import unit_facts, unit_file
+from hollow_chain.sources.systemd.bus import escape, installed
+from hollow_chain.sources.systemd.groups import unit_in_cgroup
+from hollow_chain.sources.systemd.journal import recalled
+from hollow_chain.sources.systemd.properties import moment, seconds, service_of, startup_of, unescape
 
 FOREVER = (1 << 64) - 1
 NOON = datetime(2026, 3, 4, 12, 0, 0, tzinfo=UTC)
@@ -230,13 +232,13 @@ def test_unit_files_are_read_as_their_manual_says(tmp_path: Path) -> None:
     assert words["TimeoutStartSec"] == "5min"
     assert words["ExecStart"] == "-/usr/bin/berth --token kraken ; /usr/bin/second"
     assert next(s.line for s in settings if s.name == "User") == 14
-    assert unit_file.read([str(tmp_path / "at.all")]) == []
+    assert unit_file.read([str(tmp_path / "at.all")], Walker()) == []
 
 
 def test_a_unit_that_nothing_has_loaded_is_known_from_its_file(tmp_path: Path) -> None:
     path = tmp_path / "berth.service"
     path.write_text(UNIT)
-    service = unit_facts.service_of_file("berth.service", str(path), is_enabled=False)
+    service = unit_facts.service_of_file("berth.service", str(path), False, here().files, Walker())
     assert (service.startup, service.state, service.description) == ("manual", "stopped", "Berth  desk")
     assert {(link.to, link.kind) for link in service.links} == {
         ("a.service", "hard"),
@@ -250,14 +252,16 @@ def test_a_unit_that_nothing_has_loaded_is_known_from_its_file(tmp_path: Path) -
     assert service.program is not None
     assert (service.program.path, service.program.folder) == ("/usr/bin/berth", "/srv/berth")
     assert "kraken" not in repr(service)
-    assert unit_facts.service_of_file("berth.service", str(path), is_enabled=True).wanted_by == ["multi-user.target"]
-    assert unit_facts.service_of_file("berth@.service", str(path), is_enabled=False).template
+    assert unit_facts.service_of_file("berth.service", str(path), True, here().files, Walker()).wanted_by == [
+        "multi-user.target"
+    ]
+    assert unit_facts.service_of_file("berth@.service", str(path), False, here().files, Walker()).template
 
 
 def test_a_link_to_nothing_is_masked(tmp_path: Path) -> None:
     path = tmp_path / "berth.service"
     path.symlink_to("/dev/null")
-    service = unit_facts.service_of_file("berth.service", str(path), is_enabled=False)
+    service = unit_facts.service_of_file("berth.service", str(path), False, here().files, Walker())
     assert (service.startup, service.definition and service.definition.load) == ("disabled", "masked")
 
 
@@ -267,16 +271,16 @@ def test_the_first_folder_of_the_search_path_wins(tmp_path: Path) -> None:
         (tmp_path / folder / "a.service").write_text("")
     (tmp_path / "lib" / "b.timer").write_text("")
     (tmp_path / "lib" / "readme.txt").write_text("")
-    found = installed([str(tmp_path / "etc"), str(tmp_path / "none"), str(tmp_path / "lib")])
+    found = installed([str(tmp_path / "etc"), str(tmp_path / "none"), str(tmp_path / "lib")], here().files)
     assert found == {"a.service": f"{tmp_path}/etc/a.service", "b.timer": f"{tmp_path}/lib/b.timer"}
 
 
 def test_what_a_timer_or_socket_starts(tmp_path: Path) -> None:
     path = tmp_path / "a.timer"
     path.write_text("[Timer]\nOnCalendar=daily\n")
-    assert unit_facts.triggered_by_file("a.timer", str(path)) == "a.service"
+    assert unit_facts.triggered_by_file("a.timer", str(path), Walker()) == "a.service"
     path.write_text("[Timer]\nUnit=b.service\n")
-    assert unit_facts.triggered_by_file("a.timer", str(path)) == "b.service"
+    assert unit_facts.triggered_by_file("a.timer", str(path), Walker()) == "b.service"
 
 
 CGROUPS = {

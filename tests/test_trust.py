@@ -17,7 +17,7 @@ from hollow_chain.chain import Graph
 from hollow_chain.facts import Host, Service, snapshot
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import LastRun
-from hollow_chain.sources.journal import STOPPED, event_of, trust_of
+from hollow_chain.sources.systemd.journal import STOPPED, event_of, trust_of
 from hollow_chain.verdict import diagnose
 
 NOON = datetime(2026, 3, 4, 12, 0, tzinfo=UTC)

@@ -15,7 +15,8 @@ import msgspec
 
 from hollow_chain import cli
 from hollow_chain.facts.codec import decode
-from hollow_chain.sources import journal, systemd_bus
+from hollow_chain.sources.systemd import bus as systemd_bus
+from hollow_chain.sources.systemd import journal
 
 FOLDER = Path(__file__).parents[1] / "recorded"
 RECORDED = [

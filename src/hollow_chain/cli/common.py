@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import time
+from contextlib import nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
     from hollow_chain.verdict.experience import Experience
 
 From = Annotated[
-    Path | None,
+    str | None,
     typer.Option("--from", help="Snapshot file, or folder of them. Default: this machine, now.", show_default=False),
 ]
 HostName = Annotated[
@@ -56,7 +57,7 @@ UNIT_KINDS = (".service", ".socket", ".timer", ".mount", ".automount", ".device"
 
 
 def load(
-    place: Path | None,
+    place: str | None,
     words: str = "",
     with_claims: bool = False,
     logs: list[Path] | None = None,
@@ -65,15 +66,12 @@ def load(
     with_packages: bool = False,
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
-    if place is not None:
-        from hollow_chain.sources import files
+    from hollow_chain.sources.asked import Asked
+    from hollow_chain.sources.places import facts_from, is_live
 
-        snapshot = files.read(place)
-    else:
-        from hollow_chain.sources import live
-
-        with waiting("reading this machine"):
-            snapshot = live.read(_author(), _extra(words), with_claims, with_packages)
+    asked = Asked(_extra(words), with_claims, with_packages)
+    with waiting("reading this machine") if is_live(place) else nullcontext():
+        snapshot = facts_from(place, asked, _author())
     if logs:
         from hollow_chain.sources import log_files
 

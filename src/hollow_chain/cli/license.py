@@ -66,7 +66,7 @@ def check(
     return 0 if checked.right else 1
 
 
-def _machine(source: Path | None, name: str, file: Path) -> tuple[Host, dict[str, str]]:
+def _machine(source: str | None, name: str, file: Path) -> tuple[Host, dict[str, str]]:
     """The machine that the file is for, and the hardware addresses of other known hosts."""
     from hollow_chain.license.compare import plain_id
     from hollow_chain.sources.license_machine import machine_for

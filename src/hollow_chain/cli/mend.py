@@ -90,7 +90,7 @@ class Wish(NamedTuple):
     json: bool
 
 
-def _plan(target: str, source: Path | None, host: str, wish: Wish) -> int:
+def _plan(target: str, source: str | None, host: str, wish: Wish) -> int:
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
     from hollow_chain.mend.planning import Planner
@@ -172,7 +172,7 @@ def _keep(store: str, what: Callable[[Store], object]) -> None:
         common.warn(f"{trouble}; this case is not kept")
 
 
-def _later(words: str, source: Path | None, undo: bool, watch: float, store: str, json: bool) -> int:
+def _later(words: str, source: str | None, undo: bool, watch: float, store: str, json: bool) -> int:
     """Take back, or go on with, a mend that is on the journal."""
     from hollow_chain.mend import journal
 
@@ -190,7 +190,7 @@ def _later(words: str, source: Path | None, undo: bool, watch: float, store: str
     return 0 if outcome.well else MEND_DID_NOT_HOLD
 
 
-def _hands(source: Path | None, target: str) -> Hands:
+def _hands(source: str | None, target: str) -> Hands:
     """What carries out: on this machine, or on the stand-in host in the folder *source*."""
     if source is None:
         from hollow_chain.mend.systemd_hands import SystemdHands
@@ -198,13 +198,13 @@ def _hands(source: Path | None, target: str) -> Hands:
         return SystemdHands(common.unit_name(target))
     from hollow_chain.lab.state import FILE
 
-    if not (source / FILE).is_file():
+    if not (Path(source) / FILE).is_file():
         raise wrong_call(
             f"{source} holds facts, not a host: a plan is carried out on this machine (without --from) or on a stand-in host"
         )
     from hollow_chain.mend.lab_hands import LabHands
 
-    return LabHands(source)
+    return LabHands(Path(source))
 
 
 def _carrier(hands: Hands, watch: float) -> Carrier:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import asyncio
 import time
 from typing import Any
 
 from hollow_chain.mend.hands import NotDone
-from hollow_chain.sources.systemd_bus import MANAGER, MANAGER_PATH, Properties, call_on, escape, properties_on
+from hollow_chain.reach.here import here
+from hollow_chain.reach.interfaces import NotThere
+from hollow_chain.sources.systemd.bus import MANAGER, MANAGER_PATH, Properties, call_on, escape, properties_on
 
 CALL_SECONDS = 30.0
 POLL_SECONDS = 0.05
@@ -31,26 +32,10 @@ class Manager:
         return dict(answer)
 
     def _run(self, what: Any, *arguments: Any) -> Any:
-        async def conversation() -> Any:
-            from dbus_fast import BusType
-            from dbus_fast.aio import MessageBus
-
-            bus = MessageBus(bus_type=BusType.SYSTEM)
-            await bus.connect()
-            try:
-                return await what(bus, *arguments)
-            finally:
-                bus.disconnect()
-
-        loop = asyncio.new_event_loop()
         try:
-            return loop.run_until_complete(asyncio.wait_for(conversation(), CALL_SECONDS))
-        except TimeoutError:
-            raise NotDone(f"systemd did not answer within {CALL_SECONDS:.0f} s") from None
-        except (OSError, EOFError, AttributeError) as error:
+            return here().converse(lambda bus: what(bus, *arguments), CALL_SECONDS)
+        except NotThere as error:
             raise NotDone(f"cannot talk to systemd over D-Bus: {error}") from None
-        finally:
-            loop.close()
 
     def job(self, member: str, name: str, limit: float) -> Properties:
         """Queue a start, stop, restart or reload of a unit, and wait until nothing is queued for it any more; its properties

@@ -56,18 +56,20 @@ class SystemdHands:
     def facts(self, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
         """This machine, read now."""
         from hollow_chain import __version__
-        from hollow_chain.sources import live
+        from hollow_chain.sources.asked import Asked
+        from hollow_chain.sources.places import facts_from
 
         extra = (self._target,) if self._target else ()
-        found = live.read(f"hollow-chain {__version__}", extra, with_claims, with_packages)
+        found = facts_from(None, Asked(extra, with_claims, with_packages), f"hollow-chain {__version__}")
         self._graph = Graph(found)
         return found
 
     def look(self, path: str) -> File | None:
         """What is at a path now."""
+        from hollow_chain.reach.here import here
         from hollow_chain.sources.looks import Looker
 
-        return Looker().look(path)
+        return Looker(here()).look(path)
 
     def keep(self, step: Step, mend: str, number: str) -> dict[str, Any]:
         """What the step is going to change."""

@@ -135,6 +135,10 @@ class Walker:
         return self
 
     def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Let go of the folders that it has come through."""
         self._folders.clear()
 
     def find(self, path: str, follow_last: bool = True) -> Found:
@@ -225,6 +229,45 @@ class Walker:
         kind = kinds.get(f"{os.major(about.st_dev)}:{os.minor(about.st_dev)}", "")
         return kind in _MADE_UP or kind in NETWORK or kind.startswith("fuse")
 
+    def read(self, path: str, most: int, from_end: bool = False) -> Content:
+        """Up to *most* bytes of a regular file, of its end where *from_end*.
+
+        Raises :class:`OSError` where that cannot be, :class:`NotOpened` where it is not done: a link of others, what is no plain
+        file on a disk, a file with a second name that somebody else may have given it.
+        """
+        found = self.find(path)
+        if found.about is None:
+            raise FileNotFoundError(errno.ENOENT, "no such file", path)
+        if stat.S_ISLNK(found.about.st_mode):
+            raise ForeignLink(errno.ELOOP, "a link that others made", path)
+        if self.is_made_up(found.about):
+            raise NotOpened(errno.EINVAL, "no file of a disk", path)
+        with opened(found, to_read=True) as handle:
+            about = os.fstat(handle)
+            if about.st_nlink > 1 and not found.alone:
+                raise NotOpened(errno.EMLINK, "a file of several names, one of them given by others", path)
+            begins = max(0, about.st_size - most) if from_end else 0
+            if begins:
+                os.lseek(handle, begins, os.SEEK_SET)
+            return Content(path, about, read_all(handle, most), found.folder, found.alone, begins)
+
+    def names(self, path: str, most: int = 1000) -> list[str]:
+        """The names in a folder, sorted; empty where it cannot be listed."""
+        with suppress(OSError):
+            found = self.find(path)
+            if found.about is None or not stat.S_ISDIR(found.about.st_mode):
+                return []
+            with opened(found) as handle, os.scandir(handle) as entries:
+                return sorted(entry.name for _, entry in zip(range(most), entries, strict=False))
+        return []
+
+    def attribute(self, found: Found, name: str) -> bytes:
+        """An extended attribute of what was found (xattr(7)). Raises :class:`OSError` where it has none."""
+        try:
+            return os.getxattr(f"/proc/self/fd/{found.folder.handle}/{found.name}", name, follow_symlinks=False)
+        except (AttributeError, ValueError) as error:
+            raise OSError(errno.ENOTSUP, str(error)) from None
+
 
 @lru_cache(maxsize=2)
 def _mounts(moment: int) -> tuple[frozenset[str], dict[str, str]]:
@@ -303,29 +346,6 @@ class Content(NamedTuple):
     """Where in the file the data begin."""
 
 
-def read(walker: Walker, path: str, most: int, from_end: bool = False) -> Content:
-    """Up to *most* bytes of a regular file, of its end where *from_end*.
-
-    Raises :class:`OSError` where that cannot be, :class:`NotOpened` where it is not done: a link of others, what is no plain
-    file on a disk, a file with a second name that somebody else may have given it.
-    """
-    found = walker.find(path)
-    if found.about is None:
-        raise FileNotFoundError(errno.ENOENT, "no such file", path)
-    if stat.S_ISLNK(found.about.st_mode):
-        raise ForeignLink(errno.ELOOP, "a link that others made", path)
-    if walker.is_made_up(found.about):
-        raise NotOpened(errno.EINVAL, "no file of a disk", path)
-    with opened(found, to_read=True) as handle:
-        about = os.fstat(handle)
-        if about.st_nlink > 1 and not found.alone:
-            raise NotOpened(errno.EMLINK, "a file of several names, one of them given by others", path)
-        begins = max(0, about.st_size - most) if from_end else 0
-        if begins:
-            os.lseek(handle, begins, os.SEEK_SET)
-        return Content(path, about, read_all(handle, most), found.folder, found.alone, begins)
-
-
 def read_all(handle: int, most: int) -> bytes:
     """Up to *most* bytes from where the handle stands."""
     pieces: list[bytes] = []
@@ -334,14 +354,3 @@ def read_all(handle: int, most: int) -> bytes:
         pieces.append(piece)
         left -= len(piece)
     return b"".join(pieces)
-
-
-def names_in(walker: Walker, path: str, most: int = 1000) -> list[str]:
-    """The names in a folder, sorted; empty where it cannot be listed."""
-    with suppress(OSError):
-        found = walker.find(path)
-        if found.about is None or not stat.S_ISDIR(found.about.st_mode):
-            return []
-        with opened(found) as handle, os.scandir(handle) as entries:
-            return sorted(entry.name for _, entry in zip(range(most), entries, strict=False))
-    return []

@@ -5,35 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from hollow_chain.facts.host import Event, Host
-from hollow_chain.facts.service import Claim, Service
-from hollow_chain.sources import settings, unit_file
+from hollow_chain.facts.service import Service
+from hollow_chain.sources import settings
 from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of, texts
+from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
-
-_PROTOCOLS = {"ListenStream": "tcp", "ListenDatagram": "udp"}
-_TRUE = ("1", "yes", "true", "on")
-
-
-def of_socket_unit(unit: Service) -> list[Claim]:
-    """The endpoints of a socket unit (systemd.socket(5))."""
-    if unit.kind != "socket" or unit.definition is None:
-        return []
-    found: list[Claim] = []
-    given = unit_file.read([unit.definition.file, *unit.definition.drop_ins])
-    words = {setting.name: setting.value for setting in given}
-    for setting in given:
-        protocol = _PROTOCOLS.get(setting.name)
-        address, _, port = setting.value.rpartition(":")
-        if protocol and not setting.value:
-            found = [claim for claim in found if claim.protocol != protocol]
-        elif protocol and port.isascii() and port.isdigit() and len(port) < 6 and int(port) < 65536:
-            claim = Claim(
-                port=int(port), protocol=protocol, address=address.strip("[]"), source=f"definition {setting.file}"
-            )
-            claim.reuse = words.get("ReusePort", "").lower() in _TRUE
-            claim.v6_only = words.get("BindIPv6Only", "") == "ipv6-only"
-            found.append(claim)
-    return found
 
 
 def configuration(service: Service, reader: EvidenceReader) -> dict[str, Text]:
@@ -60,12 +36,11 @@ def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | 
             service.claims.append(claim)
 
 
-def add_to_all(host: Host, reader: EvidenceReader) -> None:
-    """The claims of every service that runs, failed, or starts at boot, and of every socket unit."""
-    for service in host.services:
-        service.claims = service.claims or of_socket_unit(service)
+def add_to_all(reading: HostReading) -> None:
+    """The claims of every service that runs, failed, or starts at boot."""
+    for service in reading.host.services:
         if service.state in ("running", "failed", "starting") or service.startup in ("automatic", "delayed"):
-            add(service, reader)
+            add(service, reading.evidence)
 
 
 def add_to_needs(host: Host, failed: Iterable[Service], reader: EvidenceReader) -> None:

@@ -11,12 +11,12 @@ import os
 import stat
 from collections.abc import Iterable
 from datetime import UTC, datetime
-from functools import lru_cache
 from typing import NamedTuple
 
 from hollow_chain.facts.host import Trust
 from hollow_chain.facts.service import Service
-from hollow_chain.reach.handles import Content, Folder, NotOpened, Walker, read
+from hollow_chain.reach.handles import Content, Folder, NotOpened, Walker
+from hollow_chain.reach.interfaces import Reached
 
 _DYNAMIC_USERS = range(61184, 65520)
 """Numbers of accounts that the manager makes for one run (systemd's "Users, Groups, UIDs and GIDs")."""
@@ -44,16 +44,23 @@ def names_of(service: Service) -> list[str]:
 
 
 class EvidenceReader:
-    """Reads files of services on this machine. Use as a context manager."""
+    """Reads files of services. Use as a context manager, or close it."""
 
-    def __init__(self) -> None:
-        self._walker = Walker()
+    def __init__(self, reached: Reached) -> None:
+        self._walker = reached.files.walker()
+        self._accounts = reached.accounts
+        self._numbers: dict[str, int | None] = {}
+        self._groups: dict[int, frozenset[int]] = {}
 
     def __enter__(self) -> EvidenceReader:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._walker.__exit__()
+        self.close()
+
+    def close(self) -> None:
+        """Let go of the folders that it has come through."""
+        self._walker.close()
 
     @property
     def walker(self) -> Walker:
@@ -74,7 +81,7 @@ class EvidenceReader:
 
     def content(self, service: Service, path: str, most: int, from_end: bool = False) -> tuple[Content, Trust]:
         """The same in bytes. Raises :class:`OSError` where it cannot be read, or is not read for evidence."""
-        content = read(self._walker, path, most, from_end)
+        content = self._walker.read(path, most, from_end)
         trust = self._trust(service, content)
         if not trust:
             raise NotOpened(errno.EACCES, "a file of somebody else", path)
@@ -88,7 +95,7 @@ class EvidenceReader:
         root = owner in (0, os.geteuid())
         if root and content.alone and not mode & (stat.S_IWGRP | stat.S_IWOTH):
             return "trusted"
-        if not root and owner not in _account(service) and not self._is_given(service, content, owner):
+        if not root and owner not in self._account(service) and not self._is_given(service, content, owner):
             return ""
         return "told" if mode & stat.S_IWOTH else "own"
 
@@ -101,42 +108,37 @@ class EvidenceReader:
         if folder is None or folder.above is None or not folder.above.guards(folder.about):
             return False
         about = folder.about
-        return about.st_uid == owner or (bool(about.st_mode & stat.S_IWGRP) and about.st_gid in _groups(owner))
+        return about.st_uid == owner or (bool(about.st_mode & stat.S_IWGRP) and about.st_gid in self._groups_of(owner))
 
     def _names_it(self, service: Service, folder: Folder) -> bool:
         own = service.program.own_folders if service.program else []
         return folder.path in own or folder.path.rpartition("/")[2] in names_of(service)
 
+    def _account(self, service: Service) -> frozenset[int]:
+        account = service.account
+        if account is None:
+            return frozenset()
+        if account.dynamic:
+            return frozenset(_DYNAMIC_USERS)
+        number = self._number(account.user) if account.user else None
+        return frozenset() if number is None else frozenset({number})
 
-def _account(service: Service) -> frozenset[int]:
-    account = service.account
-    if account is None:
-        return frozenset()
-    if account.dynamic:
-        return frozenset(_DYNAMIC_USERS)
-    number = user_number(account.user) if account.user else None
-    return frozenset() if number is None else frozenset({number})
+    def _number(self, name: str) -> int | None:
+        """The number of an account; None where there is none."""
+        if name not in self._numbers:
+            try:
+                self._numbers[name] = self._accounts.user_number(name)
+            except (KeyError, ValueError, OverflowError):
+                self._numbers[name] = None
+        return self._numbers[name]
 
-
-@lru_cache(maxsize=256)
-def user_number(name: str) -> int | None:
-    """The number of an account; None where there is none."""
-    from hollow_chain.reach.posix import accounts
-
-    try:
-        return accounts.user_number(name)
-    except (KeyError, ValueError, OverflowError):
-        return None
-
-
-@lru_cache(maxsize=256)
-def _groups(user: int) -> frozenset[int]:
-    from hollow_chain.reach.posix import accounts
-
-    try:
-        return frozenset(accounts.groups_of(accounts.user(str(user))))
-    except (KeyError, OverflowError, OSError):
-        return frozenset()
+    def _groups_of(self, user: int) -> frozenset[int]:
+        if user not in self._groups:
+            try:
+                self._groups[user] = frozenset(self._accounts.groups_of(self._accounts.user(str(user))))
+            except (KeyError, OverflowError, OSError):
+                self._groups[user] = frozenset()
+        return self._groups[user]
 
 
 def texts(reader: EvidenceReader, service: Service, paths: Iterable[str]) -> dict[str, Text]:

@@ -7,15 +7,16 @@ from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, date, datetime
 from functools import partial
 from itertools import pairwise
-from pathlib import Path
+from pathlib import PurePosixPath
 from typing import Any
 
 from hollow_chain.facts.endpoints import is_loopback, plain
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.license import Entitlement, LicenseFile, LicenseServer, PublisherDaemon
 from hollow_chain.facts.service import Claim, SeatWant, Service
-from hollow_chain.reach.handles import Walker, names_in, read
+from hollow_chain.reach.handles import Walker
 from hollow_chain.sources.evidence_files import EvidenceReader
+from hollow_chain.sources.reading import HostReading
 
 SECONDS = 1.5
 """How long a server may take for an answer: a look at a host must not hang on it."""
@@ -30,9 +31,9 @@ Open = Callable[[str, int], tuple[bytes, os.stat_result]]
 """What opens a file: a path and a number of bytes to the content up to there, and what the file is. Raises :class:`OSError`."""
 
 
-def _any_file(path: str, most: int) -> tuple[bytes, os.stat_result]:
-    with Walker() as walker:
-        content = read(walker, path, most)
+def any_file(walker: Walker, path: str, most: int) -> tuple[bytes, os.stat_result]:
+    """What opens a file whoever it belongs to, since whoever runs the program has named it."""
+    content = walker.read(path, most)
     return content.data, content.about
 
 
@@ -41,14 +42,19 @@ def _of_service(reader: EvidenceReader, service: Service, path: str, most: int) 
     return content.data, content.about
 
 
-def add(host: Host, reader: EvidenceReader) -> None:
-    """Add license files, servers and wants to the facts of this machine."""
+def add(reading: HostReading) -> None:
+    """License files, servers and wants."""
+    fill(reading.host, reading.evidence)
+
+
+def fill(host: Host, reader: EvidenceReader) -> None:
+    """Put license files, servers and wants into the facts of a host."""
     known = [s for s in host.services if s.kind == "service" and s.program is not None and s.program.arguments]
     for service in known:
         opens = partial(_of_service, reader, service)
         path = _file_of(service.program.arguments if service.program else [], opens)
         if path:
-            _add_server(host, service, path, opens)
+            _add_server(host, service, path, opens, reader.walker)
     for service in known:  # once all servers are known
         service.seats += _wants(host, service)
 
@@ -97,12 +103,12 @@ def _is_license(path: str, opens: Open) -> bool:
         return False
 
 
-def _add_server(host: Host, service: Service, path: str, opens: Open) -> None:
-    file = read_file(path, opens)
+def _add_server(host: Host, service: Service, path: str, opens: Open, walker: Walker) -> None:
+    file = read_file(path, opens, walker)
     known = {f.path for f in host.license_files}
     if file.path not in known and len(known) < _MOST_FILES:
         host.license_files.append(file)
-        host.license_files += [read_file(copy, opens) for copy in file.copies[:5] if copy not in known]
+        host.license_files += [read_file(copy, opens, walker) for copy in file.copies[:5] if copy not in known]
     server = LicenseServer(service=service.name, file=path, port=file.port)
     if file.port:
         service.claims.append(Claim(port=file.port, source=f"license file {path}"))
@@ -145,7 +151,7 @@ def _whole(value: Any) -> int | None:
     return value if isinstance(value, int) and not isinstance(value, bool) else None
 
 
-def read_file(path: str, opens: Open = _any_file) -> LicenseFile:
+def read_file(path: str, opens: Open, walker: Walker) -> LicenseFile:
     """What is to be known of one license file, right or not."""
     import tomllib
 
@@ -158,7 +164,7 @@ def read_file(path: str, opens: Open = _any_file) -> LicenseFile:
     except OSError as error:
         found.exists = not isinstance(error, FileNotFoundError)
         found.error = "" if not found.exists else (error.strerror or "not readable").lower()
-        found.near_files = _beside(Path(path), opens) if not found.exists else []
+        found.near_files = _beside(PurePosixPath(path), opens, walker) if not found.exists else []
         return found
     found.digest, found.changed_at = form.digest(data), datetime.fromtimestamp(about.st_mtime, UTC)
     if data.startswith((b"\xff\xfe", b"\xfe\xff")):
@@ -170,10 +176,9 @@ def read_file(path: str, opens: Open = _any_file) -> LicenseFile:
     return found
 
 
-def _beside(place: Path, opens: Open) -> list[str]:
+def _beside(place: PurePosixPath, opens: Open, walker: Walker) -> list[str]:
     """License files in the folder of an absent one, or named like it without its extension."""
-    with Walker() as walker:
-        names = [Path(name) for name in names_in(walker, str(place.parent), 200)]
+    names = [PurePosixPath(name) for name in walker.names(str(place.parent), 200)]
     near = [name for name in names if name.name.startswith(place.stem) or name.suffix == place.suffix]
     return [path for path in (str(place.parent / name) for name in near) if _is_license(path, opens)][:5]
 

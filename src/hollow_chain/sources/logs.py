@@ -7,7 +7,6 @@ from datetime import UTC, datetime, timedelta
 
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
-from hollow_chain.reach.handles import names_in
 from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of
 from hollow_chain.wording.secrets import mask_text
 
@@ -44,7 +43,7 @@ def _candidates(service: Service, named: list[str], reader: EvidenceReader) -> l
     near: list[tuple[float, str]] = []
     for name in (name for name in names_of(service) if name != account):
         folder = f"/var/log/{name}"
-        near += [(_changed(reader, f"{folder}/{one}"), f"{folder}/{one}") for one in names_in(reader.walker, folder)]
+        near += [(_changed(reader, f"{folder}/{one}"), f"{folder}/{one}") for one in reader.walker.names(folder)]
     latest = [path for _, path in sorted(near, reverse=True)[: MOST_FILES * 3]]
     chosen = [path for path in named if path.startswith("/")] + latest
     return [path for path in dict.fromkeys(chosen) if not path.endswith((".gz", ".xz", ".zst"))]

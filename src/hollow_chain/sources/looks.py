@@ -1,4 +1,4 @@
-"""Looking at what services name: files, folders, programs, accounts. Reads metadata and a program's first bytes."""
+"""Looking at what services name: files, folders, programs. Reads metadata and a program's first bytes."""
 
 from __future__ import annotations
 
@@ -7,14 +7,16 @@ import glob
 import os
 import stat
 import struct
-from collections.abc import Iterable
 from datetime import UTC, datetime
-from pathlib import Path
 
-from hollow_chain.facts.host import File, HostAccount
-from hollow_chain.reach.handles import Found, NotOpened, Walker, read
+from hollow_chain.facts.host import File
+from hollow_chain.reach.handles import Found, NotOpened
+from hollow_chain.reach.interfaces import Files, Reached
 
-_MAX_ACCOUNTS = 16 << 20
+_LOCK_BYTES, _HEAD_BYTES = 64, 256
+"""What is read of a lock (the number of a process) and of a program (its kind; the kernel reads as much, execve(2))."""
+_MOST_SIBLINGS = 20
+"""Files of other instances that are listed: enough to see how they are named."""
 
 _KINDS = {
     stat.S_IFREG: "file",
@@ -43,12 +45,19 @@ class Looker:
     locks and programs alone, of the first a number, of the second what kind of program it is.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, reached: Reached) -> None:
         self.seen: dict[str, File] = {}
         self.passed_over: list[str] = []
-        self._walker = Walker(any_link=True)
+        self._reached = reached
+        self._walker = reached.files.walker(any_link=True)
+        self._careful = reached.files.walker()
         self._names: dict[tuple[str, int], str] = {}
         self._locks: dict[int, int] | None = None
+
+    def close(self) -> None:
+        """Let go of the folders that it has come through."""
+        self._walker.close()
+        self._careful.close()
 
     def look(self, path: str, is_program: bool = False, instance: str = "") -> File | None:
         """What *path* is, or that it is not there; with its format where it is a program.
@@ -69,7 +78,7 @@ class Looker:
         if is_program and found.exists and found.kind == "file":
             self._add_format(found)
         if not found.exists:
-            found.siblings = _siblings(path, instance) if instance else []
+            found.siblings = _siblings(path, instance, self._reached.files) if instance else []
             self._look_above(path)
         self.seen[path] = found
         return found
@@ -86,17 +95,16 @@ class Looker:
         if not file.exists or file.kind != "file":
             return
         if self._locks is None:
-            self._locks = _kernel_locks()
+            self._locks = self._reached.processes.locks()
         try:
-            with Walker() as walker:
-                content = read(walker, file.path, 64)
+            content = self._careful.read(file.path, _LOCK_BYTES)
         except OSError:
             return
         file.held_by = self._locks.get(content.about.st_ino, 0)
         words = content.data.split()
         if words and words[0].isdigit() and len(words[0]) < 10:
             file.names_process = int(words[0])
-            file.process_runs = Path(f"/proc/{file.names_process}").exists()
+            file.process_runs = self._reached.processes.runs(file.names_process)
 
     def _is_off_limits(self, path: str) -> bool:
         return any(path == mount or path.startswith(mount + "/") for mount in self._walker.off_limits)
@@ -105,7 +113,7 @@ class Looker:
         try:
             found = self._walker.find(path)
         except (FileNotFoundError, NotADirectoryError):
-            return File(path=path, exists=False, link_to=_link_target(path))
+            return File(path=path, exists=False, link_to=self._reached.files.link(path))
         except NotOpened as refused:
             if refused.errno == errno.EREMOTE:
                 self.passed_over.append(path)
@@ -115,7 +123,7 @@ class Looker:
         about = found.about
         led = found.path if found.through_link else ""
         if about is None:
-            return File(path=path, exists=False, link_to=_link_target(path) or led)
+            return File(path=path, exists=False, link_to=self._reached.files.link(path) or led)
         kind = _KINDS.get(stat.S_IFMT(about.st_mode), "other")
         return File(
             path=path,
@@ -127,15 +135,15 @@ class Looker:
             changed_at=datetime.fromtimestamp(about.st_mtime, UTC) if 0 < about.st_mtime < 1e11 else None,
             executable=bool(about.st_mode & 0o111) if kind == "file" else None,
             # A link of others on the way counts like one in the last place: the path means what its maker wants.
-            link_to=_link_target(path) or led,
+            link_to=self._reached.files.link(path) or led,
             acl=self._acl(found),
         )
 
     def _acl(self, found: Found) -> list[str]:
         """The entries of the access control list of *path* beyond owner and others; empty where it has none."""
         try:
-            data = os.getxattr(f"/proc/self/fd/{found.folder.handle}/{found.name}", _ACL, follow_symlinks=False)
-        except (OSError, ValueError, AttributeError):
+            data = self._walker.attribute(found, _ACL)
+        except OSError:
             return []
         return [
             f"{kind}:{self._name(kind, number) if number is not None else ''}:{rights}"
@@ -156,8 +164,7 @@ class Looker:
 
     def _name(self, kind: str, number: int) -> str:
         if (kind, number) not in self._names:
-            from hollow_chain.reach.posix import accounts
-
+            accounts = self._reached.accounts
             try:
                 name = accounts.user_name(number) if kind == "user" else accounts.group_name(number)
             except (KeyError, OverflowError):
@@ -167,7 +174,7 @@ class Looker:
 
     def _add_format(self, file: File) -> None:
         try:
-            head = read(self._walker, file.path, 256).data
+            head = self._walker.read(file.path, _HEAD_BYTES).data
         except OSError:
             return
         file.format, file.interpreter = program_format(head)
@@ -213,117 +220,8 @@ def program_format(head: bytes) -> tuple[str, str]:
     return "unknown", ""
 
 
-def _link_target(path: str) -> str:
-    try:
-        return str(Path(path).readlink())
-    except OSError:
-        return ""
-
-
-def _siblings(path: str, instance: str) -> list[str]:
+def _siblings(path: str, instance: str, files: Files) -> list[str]:
     if instance not in os.path.basename(path):  # noqa: PTH119
         return []
     pattern = "*".join(glob.escape(part) for part in path.split(instance))
-    return sorted(glob.glob(pattern))[:20]  # noqa: PTH207 - the pattern is absolute
-
-
-def holders_of(names: Iterable[str], paths: Iterable[str]) -> list[tuple[str, int]]:
-    """Files that processes hold: locked ones that bear one of *names*, and those of *paths* that are open; with the process.
-
-    For log lines that name a file without its folder, and for devices, of which the kernel tells no lock.
-    """
-    wanted, whole = set(names), set(paths)
-    if not wanted and not whole:
-        return []
-    locked = set(_kernel_locks().values()) if wanted else set()
-    found: dict[str, int] = {}
-    for folder in Path("/proc").iterdir():
-        process = int(folder.name) if folder.name.isdigit() else 0
-        if not process or (not whole and process not in locked):
-            continue
-        try:
-            targets = {str(link.readlink()) for link in (folder / "fd").iterdir()}
-        except OSError:
-            continue
-        for target in targets:
-            if target in whole or (process in locked and target.rpartition("/")[2] in wanted):
-                found.setdefault(target, process)
-    return list(found.items())
-
-
-def _kernel_locks() -> dict[int, int]:
-    """The process behind each locked file, by inode number (proc_locks(5))."""
-    try:
-        lines = Path("/proc/locks").read_text().splitlines()
-    except OSError:
-        return {}
-    found: dict[int, int] = {}
-    for words in (line.split() for line in lines):
-        if len(words) > 5 and words[4].isdigit() and words[1] != "->":
-            found.setdefault(int(words[5].rpartition(":")[2]), int(words[4]))
-    return found
-
-
-def accounts(users: Iterable[str], groups: Iterable[str]) -> list[HostAccount]:
-    """Whether each named account is there, and its groups; whether it is locked or expired, as far as that may be read."""
-    found = [_user(name) for name in sorted(set(users))]
-    expiry = _expiry()
-    for account in found:
-        if account.name in expiry:
-            account.locked, account.expires_at = expiry[account.name]
-    return found + [_group(name) for name in sorted(set(groups))]
-
-
-def _expiry() -> dict[str, tuple[bool, datetime | None]]:
-    """Of each account: whether a password that it had is locked, and when it expires (shadow(5)); no password is kept."""
-    try:
-        with Walker() as walker:
-            lines = read(walker, "/etc/shadow", _MAX_ACCOUNTS).data.decode("utf-8", "replace").splitlines()
-    except OSError:
-        return {}
-    found: dict[str, tuple[bool, datetime | None]] = {}
-    for words in (line.split(":") for line in lines):
-        if len(words) > 7:
-            days = words[7]
-            end = datetime.fromtimestamp(int(days) * 86400, UTC) if days.isdigit() and len(days) < 7 else None
-            found[words[0]] = (words[1].startswith("!") and len(words[1]) > 2, end)
-    return found
-
-
-def _user(name: str) -> HostAccount:
-    from hollow_chain.reach.posix import accounts
-
-    try:
-        entry = accounts.user(name)
-    except (KeyError, ValueError, OverflowError):
-        # A number needs no entry of its own: the kernel takes any.
-        return HostAccount(name=name, exists=name.isdigit())
-    try:
-        names = [accounts.group_name(number) for number in accounts.groups_of(entry)]
-    except (KeyError, OSError):
-        names = []
-    return HostAccount(name=name, id=entry.number, home=entry.home, groups=names)
-
-
-def _group(name: str) -> HostAccount:
-    from hollow_chain.reach.posix import accounts
-
-    try:
-        number = accounts.known_group(name)
-    except (KeyError, ValueError, OverflowError):
-        return HostAccount(name=name, kind="group", exists=name.isdigit())
-    return HostAccount(name=name, kind="group", id=number)
-
-
-def holds(kind: str, file: File) -> bool | None:
-    """Whether a condition of systemd on a single path holds (systemd.unit(5)); None for kinds not tested here."""
-    match kind.removeprefix("Condition").removeprefix("Assert"):
-        case "PathExists":
-            return file.exists
-        case "PathIsDirectory":
-            return file.exists and file.kind == "folder"
-        case "FileNotEmpty":
-            return file.exists and file.kind == "file" and bool(file.size)
-        case "FileIsExecutable":
-            return file.exists and file.kind == "file" and bool(file.executable)
-    return None
+    return files.matching(pattern)[:_MOST_SIBLINGS]

@@ -5,45 +5,44 @@ Read from the lists that the package manager keeps (dpkg(1), "/var/lib/dpkg/info
 
 from __future__ import annotations
 
-from pathlib import Path
+from hollow_chain.facts.host import File
+from hollow_chain.reach.handles import Walker
+from hollow_chain.sources.reading import HostReading
 
-from hollow_chain.facts.host import File, Host
-from hollow_chain.reach.handles import Walker, names_in, read
-
-_LISTS = Path("/var/lib/dpkg/info")
+_LISTS = "/var/lib/dpkg/info"
 _SUFFIX = ".list"
 MAX_LIST = 16 << 20
 _MERGED = ("/bin/", "/sbin/", "/lib/", "/lib32/", "/lib64/", "/libx32/")
 """Folders that became links to the same ones below /usr (hier(7)); lists name files by either."""
 
 
-def add(host: Host) -> None:
+def add(reading: HostReading) -> None:
     """Tell of every file that was looked at, and of every definition of a service, which package brought it."""
+    host = reading.host
     files = {file.path: file for file in host.files}
     for service in host.services:
         path = service.definition.file if service.definition is not None else ""
         if path and path not in files:
             files[path] = File(path=path)
             host.files.append(files[path])
-    owners = owners_of(set(files))
+    owners = owners_of(set(files), reading.walker)
     for path, file in files.items():
         file.package = ", ".join(sorted(owners.get(path, ())))
 
 
-def owners_of(paths: set[str]) -> dict[str, set[str]]:
+def owners_of(paths: set[str], walker: Walker) -> dict[str, set[str]]:
     """The packages of each of *paths* that any names; folders may have several."""
     spelled = {one.encode(): path for path in paths for one in _spellings(path) if "\n" not in one}
     found: dict[str, set[str]] = {}
-    with Walker() as walker:
-        for name in names_in(walker, str(_LISTS), 200_000):
-            if not name.endswith(_SUFFIX):
-                continue
-            try:
-                lines = read(walker, f"{_LISTS}/{name}", MAX_LIST).data.split(b"\n")
-            except OSError:
-                continue
-            for line in spelled.keys() & lines:
-                found.setdefault(spelled[line], set()).add(name.removesuffix(_SUFFIX).partition(":")[0])
+    for name in walker.names(_LISTS, 200_000):
+        if not name.endswith(_SUFFIX):
+            continue
+        try:
+            lines = walker.read(f"{_LISTS}/{name}", MAX_LIST).data.split(b"\n")
+        except OSError:
+            continue
+        for line in spelled.keys() & lines:
+            found.setdefault(spelled[line], set()).add(name.removesuffix(_SUFFIX).partition(":")[0])
     return found
 
 

@@ -9,7 +9,7 @@ from itertools import pairwise
 from pathlib import PurePath
 
 from hollow_chain.facts.service import Claim
-from hollow_chain.reach.handles import Walker, names_in
+from hollow_chain.reach.handles import Walker
 
 MOST_FILES = 80
 MOST_CLAIMS = 32
@@ -184,7 +184,7 @@ def configuration_of(names: Iterable[str], walker: Walker) -> list[str]:
 
 def _below(walker: Walker, folder: str, depth: int) -> Iterator[str]:
     """Files of a folder that look like configuration in force: not those that only lie ready."""
-    for name in names_in(walker, folder, 200):
+    for name in walker.names(folder, 200):
         if name.startswith(".") or name.endswith(("-available", "~")):
             continue
         path = f"{folder}/{name}"

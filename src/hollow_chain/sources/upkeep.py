@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import os
 from datetime import datetime, timedelta
-from pathlib import Path
 
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Service
-from hollow_chain.reach.handles import Walker, read
+from hollow_chain.reach.handles import Walker
+from hollow_chain.reach.interfaces import Reached
 from hollow_chain.sources.logs import moment_of
+from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording.secrets import mask_text
 
 _LOGS = (
@@ -22,18 +22,24 @@ _LOGS = (
 _TAIL_BYTES = 128 << 10
 _AROUND = timedelta(minutes=10)
 _MOST = 20
-_ASKED_FOR = Path("/run/reboot-required")
-_MODULES = Path("/lib/modules")
+_ASKED_FOR = "/run/reboot-required"
+_MODULES = "/lib/modules"
 
 
-def add_records(host: Host) -> None:
+def add(reading: HostReading) -> None:
+    """Records of maintenance around the moments at which services were stopped, and whether a reboot is due."""
+    add_records(reading.host, reading.walker)
+    reading.host.reboot_due = reboot_due(reading.host.container, reading.reached, reading.walker)
+
+
+def add_records(host: Host, walker: Walker) -> None:
     """What the package managers wrote around the moment at which a service that should run was stopped."""
     moments = [at for at in map(_stopped_at, host.services) if at is not None]
     if not moments:
         return
     for path in _LOGS:
         found: list[Event] = []
-        for line in _tail(path):
+        for line in _tail(path, walker):
             at = moment_of(line)
             if at is not None and any(abs(at - moment) < _AROUND for moment in moments):
                 found.append(
@@ -50,11 +56,10 @@ def _stopped_at(service: Service) -> datetime | None:
     return (last.left_up_at or last.ended_at) if service.startup in ("automatic", "delayed") else None
 
 
-def _tail(path: str) -> list[str]:
+def _tail(path: str, walker: Walker) -> list[str]:
     """The last lines of a log of root's; of one that others may write, none."""
     try:
-        with Walker() as walker:
-            content = read(walker, path, _TAIL_BYTES, from_end=True)
+        content = walker.read(path, _TAIL_BYTES, from_end=True)
     except OSError:
         return []
     if content.about.st_uid != 0 or not content.alone:
@@ -62,12 +67,13 @@ def _tail(path: str) -> list[str]:
     return content.data.decode("utf-8", "replace").splitlines()
 
 
-def reboot_due(container: bool) -> str:
+def reboot_due(container: bool, reached: Reached, walker: Walker) -> str:
     """Why this machine waits for a reboot; empty where it does not, as far as can be seen."""
-    if _ASKED_FOR.exists():
-        names = " ".join(_tail(f"{_ASKED_FOR}.pkgs")).split()
+    files = reached.files
+    if files.exists(_ASKED_FOR):
+        names = " ".join(_tail(f"{_ASKED_FOR}.pkgs", walker)).split()
         return f"asked for by {', '.join(dict.fromkeys(names[:5]))}" if names else "asked for by an update"
-    running = os.uname().release
-    if not container and _MODULES.is_dir() and any(_MODULES.iterdir()) and not (_MODULES / running).exists():
+    running = reached.kernel
+    if not container and files.names(_MODULES) and not files.exists(f"{_MODULES}/{running}"):
         return f"the modules of the running kernel {running} are gone, a newer one is installed"
     return ""

@@ -9,7 +9,7 @@ from hollow_chain.facts.host import BootRecord, Host
 from hollow_chain.facts.service import Service, Start
 from hollow_chain.families.messages import FAILED, STARTED, STARTING
 from hollow_chain.families.times import AT_BOOT_SECONDS
-from hollow_chain.sources.journal import Journal, ManagerRecord
+from hollow_chain.sources.systemd.journal import Journal, ManagerRecord
 
 MOST_RECORDS = 120
 MOST_BOOTS = 8

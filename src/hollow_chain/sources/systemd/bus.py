@@ -7,12 +7,11 @@ but not loaded makes the manager load it for as long as the call takes, and no l
 from __future__ import annotations
 
 import asyncio
-import errno
-from collections.abc import Coroutine, Iterable
-from pathlib import Path
+from collections.abc import Iterable
 from typing import Any, NamedTuple
 
-from hollow_chain.sources.unit_facts import is_hand_made
+from hollow_chain.reach.interfaces import Files, NotThere, Reached
+from hollow_chain.sources.systemd.unit_facts import is_hand_made
 from hollow_chain.trouble import Trouble
 
 MANAGER = "org.freedesktop.systemd1"
@@ -37,65 +36,31 @@ class BusFacts(NamedTuple):
     """Units that could not be asked, and why."""
 
 
-def fetch(extra: tuple[str, ...] = ()) -> BusFacts:
-    """Ask the manager of this machine; *extra* names units to ask for although nothing has loaded them.
+def fetch(reached: Reached, extra: tuple[str, ...] = ()) -> BusFacts:
+    """Ask the manager of a host; *extra* names units to ask for although nothing has loaded them.
 
     Raises :class:`Trouble` (exit status 3) where there is no systemd, no bus, or no answer in time.
     """
-    if not Path("/run/systemd/system").is_dir():
+    if not reached.files.is_folder("/run/systemd/system"):
         raise Trouble("this machine is not run by systemd (no /run/systemd/system); give facts with --from")
     try:
-        return _run(asyncio.wait_for(_fetch(extra), SECONDS))
-    except TimeoutError:
-        raise Trouble(f"systemd did not answer within {SECONDS:.0f} s; is this machine going down?") from None
-    except (OSError, EOFError, AttributeError) as error:
-        raise Trouble(f"cannot talk to systemd over D-Bus: {_reason(error)}") from None
+        return reached.converse(lambda bus: _converse(bus, extra, reached.files), SECONDS)
+    except NotThere as error:
+        raise Trouble(f"cannot talk to systemd over D-Bus: {error}") from None
 
 
-def _run(conversation: Coroutine[Any, Any, BusFacts]) -> BusFacts:
-    # asyncio.run would also take over the handling of Ctrl-C, which takes longer here than the conversation's start.
-    loop = asyncio.new_event_loop()
-    try:
-        return loop.run_until_complete(conversation)
-    finally:
-        loop.close()
-
-
-def _reason(error: BaseException) -> str:
-    broken = isinstance(error, EOFError) or getattr(error, "errno", None) in (
-        errno.EBADF,
-        errno.EPIPE,
-        errno.ECONNRESET,
-    )
-    if broken:
-        return "the connection broke off; is this machine going down?"
-    return str(getattr(error, "strerror", None) or error or type(error).__name__).lower()
-
-
-async def _fetch(extra: tuple[str, ...]) -> BusFacts:
-    from dbus_fast import BusType
-    from dbus_fast.aio import MessageBus
-
-    bus = MessageBus(bus_type=BusType.SYSTEM)
-    await bus.connect()
-    try:
-        return await _converse(bus, extra)
-    finally:
-        bus.disconnect()
-
-
-async def _converse(bus: Any, extra: tuple[str, ...]) -> BusFacts:
+async def _converse(bus: Any, extra: tuple[str, ...], files: Files) -> BusFacts:
     manager_call = properties_on(bus, MANAGER_PATH)
     names_call = call_on(
         bus, "org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus", "ListActivatableNames"
     )
     manager, names, listed = await asyncio.gather(manager_call, names_call, _listed(bus, "ListUnits"))
     paths = {row[0]: row[6] for row in listed}
-    unit_files = installed(manager.get("UnitPath", ()) if isinstance(manager, dict) else ())
+    unit_files = installed(manager.get("UnitPath", ()) if isinstance(manager, dict) else (), files)
     loaded = await _ask_all(bus, paths)
     known = set(paths).union(*(facts.get("Names", ()) for facts in loaded[0].values()))
-    unloaded = {n: path for n, path in unit_files.items() if n not in known and not _is_alias(n, path)}
-    asked = [name for name, path in unloaded.items() if not is_template(name) and is_hand_made(name, path)]
+    unloaded = {n: path for n, path in unit_files.items() if n not in known and not _is_alias(n, files.link(path))}
+    asked = [name for name, path in unloaded.items() if not is_template(name) and is_hand_made(name, path, files)]
     asked += [name for name in extra if name not in known and name not in asked]
     more = await _ask_all(bus, {name: f"{MANAGER_PATH}/unit/{escape(name)}" for name in asked})
     return BusFacts(
@@ -186,29 +151,23 @@ UNIT_SUFFIXES = (
 )
 
 
-def installed(folders: Iterable[str]) -> dict[str, str]:
+def installed(folders: Iterable[str], files: Files) -> dict[str, str]:
     """Every definition in the manager's search path, the first folder winning (systemd.unit(5), "Unit File Load Path").
 
     Scanned here because the manager's own list costs it more time than all other questions together.
     """
     found: dict[str, str] = {}
     for folder in folders:
-        try:
-            names = sorted(entry.name for entry in Path(folder).iterdir() if entry.name.endswith(UNIT_SUFFIXES))
-        except OSError:
-            continue
-        for name in names:
-            found.setdefault(name, f"{folder}/{name}")
+        for name in files.names(folder):
+            if name.endswith(UNIT_SUFFIXES):
+                found.setdefault(name, f"{folder}/{name}")
     return found
 
 
-def _is_alias(name: str, path: str) -> bool:
+def _is_alias(name: str, link: str) -> bool:
     """Whether the file is only another name for a definition (a link to one of another name)."""
-    try:
-        target = Path(path).readlink()
-    except OSError:
-        return False
-    return target.name != name and target.name.endswith(UNIT_SUFFIXES)
+    target = link.rpartition("/")[2]
+    return target != name and target.endswith(UNIT_SUFFIXES)
 
 
 def is_template(name: str) -> bool:

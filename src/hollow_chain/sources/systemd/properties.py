@@ -24,7 +24,7 @@ from hollow_chain.facts.service import (
     State,
     Trigger,
 )
-from hollow_chain.sources.systemd_confinement import confinement_of
+from hollow_chain.sources.systemd.confinement import confinement_of
 from hollow_chain.wording.secrets import mask_arguments, mask_environment, mask_text
 
 Properties = dict[str, Any]

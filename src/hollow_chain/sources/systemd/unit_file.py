@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from hollow_chain.reach import handles
+from hollow_chain.reach.handles import Walker
 
 MAX_BYTES = 1 << 20
 
@@ -43,13 +43,12 @@ def parse(text: str, file: str = "") -> list[Setting]:
     return settings
 
 
-def read(paths: list[str], walker: handles.Walker | None = None) -> list[Setting]:
+def read(paths: list[str], walker: Walker) -> list[Setting]:
     """The assignments of several files, one after the other; those that cannot be read are passed over."""
     settings: list[Setting] = []
-    finder = walker or handles.Walker()
     for path in paths:
         try:
-            text = handles.read(finder, path, MAX_BYTES).data.decode("utf-8", "replace")
+            text = walker.read(path, MAX_BYTES).data.decode("utf-8", "replace")
         except OSError:
             continue
         settings += parse(text, path)

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import shlex
 from datetime import UTC, datetime
-from pathlib import Path
 
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Definition, Service
-from hollow_chain.sources import unit_file
+from hollow_chain.reach.handles import Walker
+from hollow_chain.reach.interfaces import Files
+from hollow_chain.sources.systemd import unit_file
 from hollow_chain.wording.secrets import mask_arguments
 
 _WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/run/systemd/generator")
 
 
-def add(host: Host, enabled: dict[str, datetime]) -> None:
+def add(host: Host, enabled: dict[str, datetime], files: Files, walker: Walker) -> None:
     """When definitions were changed and enabled, and what a reload would bring."""
     for service in host.services:
         definition = service.definition
@@ -23,9 +24,9 @@ def add(host: Host, enabled: dict[str, datetime]) -> None:
         definition.enabled_at = enabled.get(service.name)
         if not definition.file or not (definition.needs_reload or service.state in ("failed", "starting")):
             continue
-        files = [definition.file, *definition.drop_ins]
-        definition.changed_at = _newest(files)
-        words = unit_file.effective(unit_file.read(files))
+        parts = [definition.file, *definition.drop_ins]
+        definition.changed_at = _newest(parts, files)
+        words = unit_file.effective(unit_file.read(parts, walker))
         typed = words.get("TimeoutStartSec") or words.get("TimeoutSec")
         if service.limits is not None and typed:
             service.limits.start_typed = typed
@@ -56,25 +57,19 @@ def _words(text: str) -> list[str]:
     return [words[0].lstrip("-@:+!"), *words[1:]] if words else []
 
 
-def _newest(files: list[str]) -> datetime | None:
-    stamps = []
-    for file in files:
-        try:
-            stamps.append(Path(file).lstat().st_mtime)
-        except OSError:
-            continue
+def _newest(parts: list[str], files: Files) -> datetime | None:
+    stamps = [stamp for stamp in map(files.changed, parts) if stamp is not None]
     return datetime.fromtimestamp(max(stamps), UTC) if stamps else None
 
 
-def enabled_moments() -> dict[str, datetime]:
+def enabled_moments(files: Files) -> dict[str, datetime]:
     """When each unit was linked to what starts it at boot."""
     found: dict[str, datetime] = {}
     for folder in _WANTS_FOLDERS:
         for kind in ("wants", "requires"):
-            for link in Path(folder).glob(f"*.{kind}/*"):
-                try:
-                    stamp = datetime.fromtimestamp(link.lstat().st_mtime, UTC)
-                except OSError:
-                    continue
-                found[link.name] = max(stamp, found.get(link.name, stamp))
+            for link in files.matching(f"{folder}/*.{kind}/*"):
+                changed, name = files.changed(link), link.rpartition("/")[2]
+                if changed is not None:
+                    stamp = datetime.fromtimestamp(changed, UTC)
+                    found[name] = max(stamp, found.get(name, stamp))
     return found

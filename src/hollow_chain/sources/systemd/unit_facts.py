@@ -7,11 +7,10 @@ what the distribution ships is read here.
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from hollow_chain.facts.service import Account, Condition, Definition, Link, LinkKind, Program, Service, Startup
 from hollow_chain.reach.handles import Walker
-from hollow_chain.sources import unit_file
+from hollow_chain.reach.interfaces import Files
+from hollow_chain.sources.systemd import unit_file
 from hollow_chain.wording.secrets import mask_arguments, mask_text
 
 _LINKS: tuple[tuple[str, LinkKind, bool], ...] = (
@@ -25,25 +24,22 @@ _LINKS: tuple[tuple[str, LinkKind, bool], ...] = (
 _HAND_MADE = ("/etc/", "/run/")
 
 
-def is_masked(path: str) -> bool:
+def is_masked(path: str, files: Files) -> bool:
     """Whether the definition is a link to nothing (systemctl(1), "mask")."""
-    try:
-        return str(Path(path).readlink()) == "/dev/null"
-    except OSError:
-        return False
+    return files.link(path) == "/dev/null"
 
 
-def is_hand_made(name: str, path: str) -> bool:
+def is_hand_made(name: str, path: str, files: Files) -> bool:
     """Whether somebody on this host wrote the definition, or adds to it with a file of his own."""
     if path.startswith(_HAND_MADE):
-        return not is_masked(path)
-    return any(Path(f"{folder}systemd/system/{name}.d").is_dir() for folder in _HAND_MADE)
+        return not is_masked(path, files)
+    return any(files.is_folder(f"{folder}systemd/system/{name}.d") for folder in _HAND_MADE)
 
 
-def service_of_file(name: str, path: str, is_enabled: bool, walker: Walker | None = None) -> Service:
+def service_of_file(name: str, path: str, is_enabled: bool, files: Files, walker: Walker) -> Service:
     """A unit that nothing has loaded, from its file; templates included."""
     stem, _, kind = name.rpartition(".")
-    if is_masked(path):
+    if is_masked(path, files):
         definition = Definition(file=path, load="masked")
         return Service(name=name, kind=kind, state="stopped", startup="disabled", definition=definition)
     settings = unit_file.read([path], walker)
@@ -75,9 +71,9 @@ def service_of_file(name: str, path: str, is_enabled: bool, walker: Walker | Non
     )
 
 
-def triggered_by_file(name: str, path: str) -> str:
+def triggered_by_file(name: str, path: str, walker: Walker) -> str:
     """The unit that a socket, timer or path unit starts: the one it names, else the service of its own name."""
-    words = unit_file.effective(unit_file.read([path]))
+    words = unit_file.effective(unit_file.read([path], walker))
     return words.get("Service") or words.get("Unit") or f"{name.rpartition('.')[0]}.service"
 
 

@@ -1,7 +1,4 @@
-"""The last records of a unit from the systemd journal, through sd-journal(3).
-
-``libsystemd`` is part of every systemd host; it is called in this process, so that no second program is started
-and nothing has to be compiled at installation.
+"""The last records of a unit from the systemd journal.
 
 Whoever may write to the journal chooses the fields of his record, but for those whose names begin with an underscore: these the
 journal itself adds, from what the kernel says of the writer (systemd.journal-fields(7), "Trusted Journal Fields"). What a record
@@ -10,26 +7,25 @@ says of itself (its unit, its identifier, its kind of message) is believed only 
 
 from __future__ import annotations
 
-import ctypes
-import ctypes.util
 import re
-from collections.abc import Iterable
-from datetime import UTC, datetime
-from typing import Any, NamedTuple
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from typing import NamedTuple
 
 from hollow_chain.facts.host import Event, Trust
 from hollow_chain.facts.service import LastRun
 from hollow_chain.families.messages import EXITED, FAILED, STARTED, STARTING, STOPPED, SUCCESS
+from hollow_chain.reach.interfaces import Match, Records
 from hollow_chain.wording.secrets import mask_text
 
 MAX_TEXT = 1000
 _MAX_NAME = 64
-_LOCAL_ONLY = 1
 _LEVELS = ("emergency", "alert", "critical", "error", "warning", "notice", "info", "debug")
 _FIELDS = (
     "MESSAGE", "PRIORITY", "_PID", "_UID", "MESSAGE_ID", "SYSLOG_IDENTIFIER", "CONFIG_FILE", "CONFIG_LINE", "ERRNO", "_COMM",
     "_EXE", "_SYSTEMD_UNIT", "_TRANSPORT",
 )  # fmt: skip
+_OF_RECORD = ("UNIT", "MESSAGE_ID", "_BOOT_ID")
 _OF_MANAGER = {"_PID": "1", "_UID": "0"}
 _UNIT_FIELDS: tuple[tuple[str, dict[str, str]], ...] = (
     ("_SYSTEMD_UNIT", {}),
@@ -47,10 +43,6 @@ _MANAGERS = (
 """What runs between the manager's fork for a unit and the unit's own program, already inside of the unit."""
 
 
-class JournalUnavailable(Exception):
-    """The journal cannot be read here; the text says why."""
-
-
 class ManagerRecord(NamedTuple):
     """What the manager recorded about a unit: when, which one, which kind of message, in which boot."""
 
@@ -61,105 +53,39 @@ class ManagerRecord(NamedTuple):
 
 
 class Journal:
-    """An open journal; use as a context manager."""
+    """What is asked of the journal of a host."""
 
-    def __init__(self) -> None:
-        try:
-            self._lib: Any = ctypes.CDLL("libsystemd.so.0")
-        except OSError:
-            raise JournalUnavailable("libsystemd is not there") from None
-        self._handle = ctypes.c_void_p()
-        code = self._lib.sd_journal_open(ctypes.byref(self._handle), _LOCAL_ONLY)
-        if code < 0:
-            raise JournalUnavailable(f"error {-code}")
-
-    def __enter__(self) -> Journal:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._lib.sd_journal_close(self._handle)
+    def __init__(self, records: Records) -> None:
+        self._records = records
 
     def last(self, unit: str, most: int = 40, boot: str = "") -> list[Event]:
         """Up to *most* records about *unit*, oldest first; only those of *boot* (its ID in hex) where given."""
-        self._lib.sd_journal_flush_matches(self._handle)
-        for number, (field, borne_out) in enumerate(_UNIT_FIELDS):
-            if number:
-                self._lib.sd_journal_add_disjunction(self._handle)
-            self._match(field, unit)
-            self._match_all(borne_out)
-            if boot:
-                self._match("_BOOT_ID", boot)
-        return self._newest(unit, most)
-
-    def _match_all(self, fields: dict[str, str]) -> None:
-        for field, value in fields.items():
-            self._match(field, value)
-
-    def _newest(self, unit: str, most: int) -> list[Event]:
-        """Up to *most* of the records that match now, oldest first."""
-        self._lib.sd_journal_seek_tail(self._handle)
-        found: list[Event] = []
-        while len(found) < most and self._lib.sd_journal_previous(self._handle) > 0:
-            event = self._event(unit)
-            if event is not None:
-                found.append(event)
-        return found[::-1]
+        of_boot = {"_BOOT_ID": [boot]} if boot else {}
+        fits = [{field: [unit]} | _borne_out(trusted) | of_boot for field, trusted in _UNIT_FIELDS]
+        return self._events(unit, fits, most)
 
     def about_files(self, unit: str, files: Iterable[str], boot: str, most: int = 5) -> list[Event]:
         """What the manager said of *files* of the definition of *unit* in this boot, oldest first."""
-        self._lib.sd_journal_flush_matches(self._handle)
-        self._match("UNIT", unit)
-        self._match_all(_OF_MANAGER)
-        self._match("_BOOT_ID", boot)
-        for path in files:
-            self._match("CONFIG_FILE", path)
-        return self._newest(unit, most)
+        about = {"UNIT": [unit], "_BOOT_ID": [boot], "CONFIG_FILE": list(files)}
+        return self._events(unit, [about | _borne_out(_OF_MANAGER)], most)
+
+    def _events(self, unit: str, fits: Sequence[Match], most: int) -> list[Event]:
+        return [event_of(entry.fields, unit, entry.at) for entry in self._records.entries(fits, _FIELDS, most)]
 
     def told(self, fields: dict[str, tuple[str, ...]], most: int, from_head: bool = False) -> list[ManagerRecord]:
         """Up to *most* records of the manager in which each of *fields* has one of its values, oldest first; the newest ones,
         unless *from_head*."""
-        self._lib.sd_journal_flush_matches(self._handle)
-        if "MESSAGE_ID" in fields:
-            self._match_all(_OF_MANAGER)
-        for field, values in fields.items():
-            for value in values:  # matches on one field are alternatives, on different fields conditions
-                self._match(field, value)
-        if from_head:
-            self._lib.sd_journal_seek_head(self._handle)
-        else:
-            self._lib.sd_journal_seek_tail(self._handle)
-        step = self._lib.sd_journal_next if from_head else self._lib.sd_journal_previous
-        found: list[ManagerRecord] = []
-        stamp = ctypes.c_uint64()
-        while len(found) < most and step(self._handle) > 0:
-            if self._lib.sd_journal_get_realtime_usec(self._handle, ctypes.byref(stamp)) >= 0:
-                at = datetime.fromtimestamp(stamp.value / 1e6, UTC)
-                found.append(ManagerRecord(at, *(self._field(name) for name in ("UNIT", "MESSAGE_ID", "_BOOT_ID"))))
-        return found if from_head else found[::-1]
+        fits: Match = {**fields, **(_borne_out(_OF_MANAGER) if "MESSAGE_ID" in fields else {})}
+        found = self._records.entries([fits], _OF_RECORD, most, from_head)
+        return [ManagerRecord(one.at, *(one.fields[name] for name in _OF_RECORD)) for one in found]
 
     def of_units(self, units: Iterable[str], most: int, boot: str) -> list[Event]:
         """The last records of each of *units*."""
         return [event for unit in units for event in self.last(unit, most, boot)]
 
-    def _match(self, field: str, value: str) -> None:
-        data = f"{field}={value}".encode()
-        self._lib.sd_journal_add_match(self._handle, data, ctypes.c_size_t(len(data)))
 
-    def _field(self, field: str) -> str:
-        data, size = ctypes.c_void_p(), ctypes.c_size_t()
-        code = self._lib.sd_journal_get_data(self._handle, field.encode(), ctypes.byref(data), ctypes.byref(size))
-        if code < 0 or not data.value:
-            return ""
-        raw = ctypes.string_at(data.value, min(size.value, MAX_TEXT * 4))
-        return raw[len(field) + 1 :].decode("utf-8", "replace")
-
-    def _event(self, unit: str) -> Event | None:
-        stamp = ctypes.c_uint64()
-        if self._lib.sd_journal_get_realtime_usec(self._handle, ctypes.byref(stamp)) < 0:
-            return None
-        return event_of(
-            {name: self._field(name) for name in _FIELDS}, unit, datetime.fromtimestamp(stamp.value / 1e6, UTC)
-        )
+def _borne_out(trusted: dict[str, str]) -> dict[str, list[str]]:
+    return {field: [value] for field, value in trusted.items()}
 
 
 def event_of(fields: dict[str, str], unit: str, at: datetime) -> Event:

@@ -1,0 +1,225 @@
+"""This machine, where it is of the POSIX kind: reached through the kernel's own files, psutil, and the system's message bus."""
+
+from __future__ import annotations
+
+import glob
+import os
+import platform
+import socket
+from collections.abc import Awaitable, Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, TypeVar
+
+from hollow_chain.families import SYSTEMD
+from hollow_chain.reach.handles import NETWORK, Walker
+from hollow_chain.reach.interfaces import Interface, Running, Socket, Volume
+from hollow_chain.reach.posix import accounts
+
+T = TypeVar("T")
+_MOST_VOLUMES = 200
+"""Mounts that are looked at: a host of containers has thousands, nearly all of them of the same few disks."""
+_SHORT_NAME = 15
+"""Characters of a process's name that the kernel keeps (``TASK_COMM_LEN``, proc_pid_comm(5))."""
+
+
+class LocalFiles:
+    """Files of this machine."""
+
+    def walker(self, any_link: bool = False) -> Walker:
+        """What finds and reads files by handle."""
+        return Walker(any_link)
+
+    def text(self, path: str) -> str:
+        """The text of a small file that the system makes."""
+        return Path(path).read_text(errors="replace")
+
+    def link(self, path: str) -> str:
+        """Where a symbolic link points."""
+        try:
+            return str(Path(path).readlink())
+        except OSError:
+            return ""
+
+    def names(self, folder: str) -> list[str]:
+        """The names in a folder, sorted."""
+        try:
+            return sorted(os.listdir(folder))  # noqa: PTH208 - names, and no object for each
+        except OSError:
+            return []
+
+    def exists(self, path: str) -> bool:
+        """Whether anything is there."""
+        return os.path.exists(path)  # noqa: PTH110 - also False where it may not be seen
+
+    def is_folder(self, path: str) -> bool:
+        """Whether a folder is there."""
+        return os.path.isdir(path)  # noqa: PTH112
+
+    def changed(self, path: str) -> float | None:
+        """When what stands there was changed."""
+        try:
+            return Path(path).lstat().st_mtime
+        except OSError:
+            return None
+
+    def matching(self, pattern: str) -> list[str]:
+        """The paths that fit a pattern of the shell."""
+        return sorted(glob.glob(pattern))  # noqa: PTH207 - the pattern is absolute
+
+
+class LocalProcesses:
+    """Processes of this machine (proc(5))."""
+
+    def numbers(self) -> list[int]:
+        """All that run now."""
+        return [int(name) for name in os.listdir("/proc") if name.isdigit()]  # noqa: PTH208
+
+    def group(self, process: int) -> str:
+        """The text of its ``cgroup`` file."""
+        try:
+            return Path(f"/proc/{process}/cgroup").read_text()
+        except OSError:
+            return ""
+
+    def program(self, process: int) -> str:
+        """The path of its program, or its own name."""
+        try:
+            name = Path(f"/proc/{process}/comm").read_text().strip()
+        except OSError:
+            return ""
+        try:
+            path = Path(f"/proc/{process}/exe").readlink()
+        except OSError:
+            return name
+        same = path.name.startswith(name[:_SHORT_NAME]) or name.startswith(path.name[:_SHORT_NAME])
+        return str(path) if same else name
+
+    def running(self, process: int) -> Running | None:
+        """When it began, and with which arguments."""
+        import psutil
+
+        try:
+            seen = psutil.Process(process)
+            return Running(datetime.fromtimestamp(seen.create_time(), UTC), seen.cmdline())
+        except (psutil.Error, OSError):
+            return None
+
+    def runs(self, process: int) -> bool:
+        """Whether it runs."""
+        return Path(f"/proc/{process}").exists()
+
+    def open_files(self, process: int) -> set[str]:
+        """The paths of the files that it has open."""
+        return {str(link.readlink()) for link in Path(f"/proc/{process}/fd").iterdir()}
+
+    def locks(self) -> dict[int, int]:
+        """The process behind each locked file, by inode number (proc_locks(5))."""
+        try:
+            lines = Path("/proc/locks").read_text().splitlines()
+        except OSError:
+            return {}
+        found: dict[int, int] = {}
+        for words in (line.split() for line in lines):
+            if len(words) > 5 and words[4].isdigit() and words[1] != "->":
+                found.setdefault(int(words[5].rpartition(":")[2]), int(words[4]))
+        return found
+
+
+class LocalNetwork:
+    """Sockets and adapters of this machine."""
+
+    def sockets(self, most: int) -> list[Socket]:
+        """Those that wait for others."""
+        import psutil
+
+        try:
+            connections = psutil.net_connections("inet")[:most]
+        except psutil.Error as error:
+            raise OSError(str(error)) from None
+        found = []
+        for one in connections:
+            tcp = one.type == socket.SOCK_STREAM
+            if not one.laddr or (one.status != psutil.CONN_LISTEN if tcp else bool(one.raddr)):
+                continue
+            protocol = ("tcp" if tcp else "udp") + ("6" if one.family == socket.AF_INET6 else "")
+            found.append(Socket(one.laddr.port, one.laddr.ip, protocol, one.pid or 0))
+        return found
+
+    def interfaces(self) -> list[Interface]:
+        """The adapters."""
+        import psutil
+
+        try:
+            addresses, states = psutil.net_if_addrs(), psutil.net_if_stats()
+        except (psutil.Error, OSError):
+            return []
+        return [
+            Interface(
+                name,
+                next((a.address for a in entries if a.family == psutil.AF_LINK), ""),
+                [a.address for a in entries if a.family in (socket.AF_INET, socket.AF_INET6)],
+                states[name].isup if name in states else None,
+            )
+            for name, entries in addresses.items()
+        ]
+
+
+class ThisMachine:
+    """This machine."""
+
+    def __init__(self) -> None:
+        about = os.uname()
+        self.name = socket.gethostname() or "this-host"
+        self.architecture, self.cores, self.kernel = platform.machine(), os.cpu_count(), about.release
+        self.family = (
+            SYSTEMD.name
+        )  # the only one of this kind of system; where it does not run, that is said when it is asked
+        self.all_rights = os.geteuid() == 0
+        self.files, self.processes, self.network = LocalFiles(), LocalProcesses(), LocalNetwork()
+        self.accounts = accounts
+
+    def now(self) -> datetime:
+        """The time by its clock."""
+        return datetime.now(UTC)
+
+    def volumes(self) -> list[Volume]:
+        """Its file systems: mounts that another machine or a program answers for are not touched."""
+        import psutil
+
+        try:
+            parts = psutil.disk_partitions(all=True)
+        except (psutil.Error, OSError):
+            return []
+        found = []
+        for part in [p for p in parts if p.fstype not in NETWORK and not p.fstype.startswith("fuse.")][:_MOST_VOLUMES]:
+            try:
+                about = os.statvfs(part.mountpoint)
+            except OSError:
+                continue
+            unit = about.f_frsize
+            if about.f_blocks:  # else of the kernel's own making: nothing is stored there
+                found.append(
+                    Volume(
+                        part.mountpoint,
+                        part.fstype,
+                        about.f_blocks * unit,
+                        about.f_bavail * unit,
+                        about.f_files,
+                        about.f_favail,
+                        "ro" in part.opts.split(","),
+                    )
+                )
+        return found
+
+    def converse(self, talk: Callable[[Any], Awaitable[T]], seconds: float) -> T:
+        """What *talk* gives, which gets the message bus to ask."""
+        from hollow_chain.reach.posix.bus import converse
+
+        return converse(talk, seconds)
+
+    def journal(self) -> Any:
+        """Its journal, opened."""
+        from hollow_chain.reach.posix.journal import OpenJournal
+
+        return OpenJournal()

@@ -1,0 +1,30 @@
+"""Who holds files and devices."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from hollow_chain.reach.interfaces import Processes
+
+
+def holders_of(names: Iterable[str], paths: Iterable[str], processes: Processes) -> list[tuple[str, int]]:
+    """Files that processes hold: locked ones that bear one of *names*, and those of *paths* that are open; with the process.
+
+    For log lines that name a file without its folder, and for devices, of which the kernel tells no lock.
+    """
+    wanted, whole = set(names), set(paths)
+    if not wanted and not whole:
+        return []
+    locked = set(processes.locks().values()) if wanted else set()
+    found: dict[str, int] = {}
+    for process in processes.numbers():
+        if not whole and process not in locked:
+            continue
+        try:
+            targets = processes.open_files(process)
+        except OSError:
+            continue
+        for target in targets:
+            if target in whole or (process in locked and target.rpartition("/")[2] in wanted):
+                found.setdefault(target, process)
+    return list(found.items())

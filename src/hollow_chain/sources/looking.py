@@ -1,0 +1,98 @@
+"""Looking at everything that services and their records name."""
+
+from __future__ import annotations
+
+import re
+
+from hollow_chain.facts.host import Event, Host, Unread
+from hollow_chain.facts.service import Service
+from hollow_chain.sources import sockets
+from hollow_chain.sources.accounts import accounts
+from hollow_chain.sources.holders import holders_of
+from hollow_chain.sources.reading import HostReading
+from hollow_chain.wording import forms, lines
+from hollow_chain.wording.things import paths_in
+
+_LOCK_NAME = re.compile(r"(?i)lock|pid$")
+_FILE_NAME = re.compile(r"(?<![\w/])(?:\./|/[\w./\-]*/)?([\w.\-]{3,80})")
+_MOST_ACCOUNTS, _MOST_PROCESSES, _MOST_PATHS = 20, 100, 50
+"""Accounts and processes that records name, and paths that those of one service name: a log may be full of them."""
+
+
+def look(reading: HostReading) -> None:
+    """Look at the files that services, their license files, and records name."""
+    host, looker = reading.host, reading.looker
+    quoted = _paths_quoted(host.events)
+    for service in host.services:
+        program = service.program
+        if program is None or service.template or program.root:
+            continue
+        looker.look(program.path, service.state != "running")
+        for path in (program.folder, *program.paths, *program.environment_files):
+            looker.look(path, instance=service.instance)
+        for path in (*quoted.get(service.name, ()), *program.log_files):
+            looker.look_way(path)
+            if service.instance:
+                looker.look(path, instance=service.instance)
+    for daemon in (d for f in host.license_files for d in f.daemons):
+        looker.look(daemon.program, is_program=True)
+
+
+def add_holders(reading: HostReading) -> None:
+    """Who holds the files that look like locks, those that records call locked, and the things that they call busy."""
+    looker = reading.looker
+    for file in list(looker.seen.values()):
+        if file.exists and _LOCK_NAME.search(file.path):
+            looker.add_lock(file)
+    complaints = lines.saying(reading.host.events, "locked", "busy")
+    names = {name for e in complaints for name in _FILE_NAME.findall(e.text)}
+    busy = {path for _, near in lines.busy(complaints) for path in near}
+    for path, process in holders_of(names, busy, reading.reached.processes):
+        found = looker.look(path)
+        if found is not None and found.exists:
+            found.held_by = found.held_by or process
+
+
+def add_files(reading: HostReading) -> None:
+    """What was looked at so far."""
+    reading.host.files = list(reading.looker.seen.values())
+    if passed := reading.looker.passed_over:
+        reading.host.unread.append(Unread(what=f"{len(passed)} paths", why="on network file systems, not touched"))
+
+
+def add_accounts(reading: HostReading) -> None:
+    """The accounts and groups that services and records name."""
+    host = reading.host
+    known = [s.account for s in host.services if s.account and not s.account.dynamic]
+    users = [account.user for account in known if account.user]
+    users += [name for _, name in lines.unknown_user(host.events)][:_MOST_ACCOUNTS]
+    host.accounts = accounts(users, [account.group for account in known if account.group], reading.reached)
+
+
+def add_processes(reading: HostReading) -> None:
+    """The processes of services whose definition is newer than they may be, and those that locks and records name."""
+    host, processes = reading.host, reading.reached.processes
+    units = {s.program.process: s.name for s in host.services if s.program and s.program.process and _may_be_stale(s)}
+    for number in _quoted_processes(host):
+        units.setdefault(number, reading.service_of(number))
+    seen = (sockets.described(number, unit, processes) for number, unit in units.items())
+    host.processes = [process for process in seen if process is not None]
+
+
+def _quoted_processes(host: Host) -> list[int]:
+    """Processes that lock files or log lines name."""
+    found = [number for file in host.files for number in (file.held_by, file.names_process) if number]
+    found += [int(number) for e in host.events for number in forms.read(e.text).named("process", "number")]
+    return list(dict.fromkeys(found))[:_MOST_PROCESSES]
+
+
+def _may_be_stale(service: Service) -> bool:
+    return service.definition is not None and service.definition.needs_reload
+
+
+def _paths_quoted(events: list[Event]) -> dict[str, list[str]]:
+    quoted: dict[str, dict[str, None]] = {}
+    for event in events:
+        for path in paths_in(event.text):
+            quoted.setdefault(event.service, {})[path] = None
+    return {name: list(paths)[:_MOST_PATHS] for name, paths in quoted.items()}

@@ -1,0 +1,63 @@
+"""What services that failed say in files of their own: logs, and the lines of their configuration that records complain of."""
+
+from __future__ import annotations
+
+from hollow_chain.facts.host import Event
+from hollow_chain.facts.service import Service
+from hollow_chain.sources import claims, logs, settings
+from hollow_chain.sources.evidence_files import Text
+from hollow_chain.sources.reading import HostReading
+from hollow_chain.wording.secrets import mask_text
+from hollow_chain.wording.things import place_in
+
+_MOST_FILES = 16
+"""Logs, and files of settings, of one service that are remembered."""
+_MOST_LINES = 5
+"""Lines of configuration that are put beside the records that complain of them."""
+
+
+def add(reading: HostReading) -> None:
+    """Of services that failed: the endpoints that they are set to listen on, and the records of their own log files."""
+    host, reader = reading.host, reading.evidence
+    for service in host.services:
+        program = service.program
+        if program is None or service.kind != "service" or not (service.state == "failed" or _has_restarted(service)):
+            continue
+        configured = claims.configuration(service, reader)
+        claims.add(service, reader, configured)
+        named = [*program.log_files, *(path for path in program.paths if "log" in path)]
+        for text in configured.values():
+            named += settings.log_paths_of_text(text.text)
+            if (
+                text.trust == "trusted"
+            ):  # of what the service may write itself nothing follows about which files are its own
+                program.settings_paths += settings.own_paths_of_text(text.text)
+        program.log_files = list(dict.fromkeys(named))[:_MOST_FILES]
+        program.settings_paths = list(dict.fromkeys(program.settings_paths))[:_MOST_FILES]
+        host.events += logs.own_records(service, named, reader)
+        host.events += _lines_complained_of([e for e in host.events if e.service == service.name], configured)
+    claims.add_to_needs(host, [s for s in host.services if s.state == "failed" or _has_restarted(s)], reader)
+
+
+def _lines_complained_of(events: list[Event], configured: dict[str, Text]) -> list[Event]:
+    """The lines of a service's own configuration files that log records name by file and number, as records of their own. What
+    else a record names is not opened: its words decide nothing about which files are the service's."""
+    found: dict[tuple[str, int], Event] = {}
+    for event in events:
+        path, number = place_in(event.text) or ("", 0)
+        if path in configured:
+            text = settings.line_of(configured[path].text, number)
+            if text and len(found) < _MOST_LINES:
+                found[path, number] = Event(
+                    at=event.at,
+                    text=mask_text(text),
+                    service=event.service,
+                    source=f"configuration {path}",
+                    line=number,
+                    trust=configured[path].trust,
+                )
+    return list(found.values())
+
+
+def _has_restarted(service: Service) -> bool:
+    return service.state == "starting" or (service.last is not None and service.last.restarts > 0)

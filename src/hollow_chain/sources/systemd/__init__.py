@@ -1,0 +1,1 @@
+"""Readers of hosts whose services systemd manages."""

@@ -1,0 +1,83 @@
+"""What the journal says about services that are not well, and the starts and boots that it remembers."""
+
+from __future__ import annotations
+
+from hollow_chain.facts.host import OF_RECORDS, Event, Host, Unread
+from hollow_chain.facts.service import Service
+from hollow_chain.reach.interfaces import NotThere
+from hollow_chain.sources.reading import HostReading
+from hollow_chain.sources.systemd import boots
+from hollow_chain.sources.systemd.journal import Journal, recalled
+
+RECORDS_EACH = 100
+"""Records of a service that are read: its last few starts, with what it says in each."""
+MAX_LOGGED = 1000
+"""Services whose records are read. Where more are down, it is no single one that is asked about."""
+
+
+def add(reading: HostReading) -> None:
+    """The records, and what follows from them of services that the manager has forgotten."""
+    host = reading.host
+    names = [s.name for s in host.services if worth_reading_logs(s) or s.name in reading.asked.extra]
+    if names:
+        _add_events(reading, names)
+    for service in host.services:
+        if service.last is None and service.state == "stopped":
+            service.last = recalled([e for e in host.events if e.service == service.name])
+
+
+def worth_reading_logs(service: Service) -> bool:
+    """Whether the log of a service may say something that its state does not: it is not up and has been tried,
+    was restarted, or is refused."""
+    if service.template or service.kind in ("device", "slice", "scope"):
+        return False
+    definition, last = service.definition, service.last
+    if definition is not None and (definition.load == "refused" or definition.needs_reload):
+        return True
+    if service.state == "running":
+        return last is not None and last.restarts > 0
+    if service.state == "done":
+        return False
+    # Of a stopped service that nothing refers to the manager keeps no record; the journal may.
+    return service.state != "stopped" or last is None or (last.started_at or last.ended_at) is not None
+
+
+def _add_events(reading: HostReading, names: list[str]) -> None:
+    host = reading.host
+    try:
+        boot = reading.reached.files.text("/proc/sys/kernel/random/boot_id").strip().replace("-", "")
+        with reading.reached.journal() as records:
+            fill(host, Journal(records), names[:MAX_LOGGED], boot)
+    except (NotThere, OSError) as error:
+        host.unread.append(Unread(what="the journal", why=str(error), part=OF_RECORDS))
+        return
+    if len(names) > MAX_LOGGED:
+        what = f"logs of {len(names) - MAX_LOGGED} services"
+        host.unread.append(Unread(what=what, why="too many to read at once", part=OF_RECORDS))
+    if not host.events and not reading.reached.all_rights:
+        why = "not permitted; run as root to read it"
+        host.unread.append(Unread(what="the journal of system services", why=why, part=OF_RECORDS))
+
+
+def fill(host: Host, journal: Journal, names: list[str], boot: str) -> None:
+    """Put what the journal says of the services of these *names* into the facts of the host."""
+    host.events = journal.of_units(names, RECORDS_EACH, boot)
+    host.events += _said_of_definitions(host, journal, boot)
+    boots.add(host, [s for s in host.services if needs_history(s)], journal, boot)
+
+
+def _said_of_definitions(host: Host, journal: Journal, boot: str) -> list[Event]:
+    """The manager's complaints about definitions that seem to need a reload; they may lie far back in a long log."""
+    found: list[Event] = []
+    known = {(e.service, e.at) for e in host.events}
+    for service in host.services:
+        definition = service.definition
+        if definition is not None and definition.needs_reload and definition.file:
+            said = journal.about_files(service.name, [definition.file, *definition.drop_ins], boot)
+            found += [e for e in said if (e.service, e.at) not in known]
+    return found
+
+
+def needs_history(service: Service) -> bool:
+    """Whether past starts may tell more: it is not up although it was tried, or it hangs in its start."""
+    return service.kind == "service" and service.state in ("failed", "starting")

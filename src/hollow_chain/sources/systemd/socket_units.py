@@ -1,0 +1,57 @@
+"""Socket units: the endpoints that the manager itself holds for services (systemd.socket(5))."""
+
+from __future__ import annotations
+
+from hollow_chain.facts.service import Claim, Service
+from hollow_chain.reach.handles import Walker
+from hollow_chain.sources.reading import HostReading
+from hollow_chain.sources.systemd import unit_file
+
+_PROTOCOLS = {"ListenStream": "tcp", "ListenDatagram": "udp"}
+_TRUE = ("1", "yes", "true", "on")
+"""What counts as yes in a definition (systemd.syntax(7))."""
+_MANAGER = 1
+"""The process of the manager."""
+
+
+def of_socket_unit(unit: Service, walker: Walker) -> list[Claim]:
+    """The endpoints of a socket unit (systemd.socket(5))."""
+    if unit.kind != "socket" or unit.definition is None:
+        return []
+    found: list[Claim] = []
+    given = unit_file.read([unit.definition.file, *unit.definition.drop_ins], walker)
+    words = {setting.name: setting.value for setting in given}
+    for setting in given:
+        protocol = _PROTOCOLS.get(setting.name)
+        address, _, port = setting.value.rpartition(":")
+        if protocol and not setting.value:
+            found = [claim for claim in found if claim.protocol != protocol]
+        elif protocol and port.isascii() and port.isdigit() and len(port) < 6 and int(port) < 65536:
+            claim = Claim(
+                port=int(port), protocol=protocol, address=address.strip("[]"), source=f"definition {setting.file}"
+            )
+            claim.reuse = words.get("ReusePort", "").lower() in _TRUE
+            claim.v6_only = words.get("BindIPv6Only", "") == "ipv6-only"
+            found.append(claim)
+    return found
+
+
+def add_claims(reading: HostReading) -> None:
+    """Give every socket unit the endpoints of its definition."""
+    for unit in reading.host.services:
+        unit.claims = unit.claims or of_socket_unit(unit, reading.walker)
+
+
+def name_holders(reading: HostReading) -> None:
+    """The manager itself holds the sockets of socket units: name the unit, not process 1."""
+    host = reading.host
+    if not any(listener.process == _MANAGER for listener in host.listeners):
+        return
+    holders = {
+        (claim.protocol, claim.port): unit.name
+        for unit in host.services
+        for claim in of_socket_unit(unit, reading.walker)
+    }
+    for listener in host.listeners:
+        if listener.process == _MANAGER or not listener.service:
+            listener.service = holders.get((listener.protocol[:3], listener.port), listener.service)

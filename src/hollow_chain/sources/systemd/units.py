@@ -1,0 +1,94 @@
+"""The units of a host, as its manager and its files tell them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from hollow_chain.facts.host import Host, HostLimits, Unread
+from hollow_chain.facts.service import Service, Trigger
+from hollow_chain.reach.handles import Walker
+from hollow_chain.reach.interfaces import Files
+from hollow_chain.sources.reading import HostReading
+from hollow_chain.sources.systemd import bus, definitions
+from hollow_chain.sources.systemd.properties import moment, service_of
+from hollow_chain.sources.systemd.unit_facts import service_of_file, triggered_by_file
+
+_MACHINES = ("kvm", "qemu", "vmware", "microsoft", "xen", "amazon", "oracle")
+"""What the manager calls virtualization that is a machine of its own, and no container (systemd-detect-virt(1))."""
+
+
+def add(reading: HostReading) -> None:
+    """The units, and what the manager says of the host itself."""
+    told = bus.fetch(reading.reached, reading.asked.extra)
+    files, walker = reading.reached.files, reading.walker
+    reading.host.read_at = reading.reached.now()  # all states are of the moment when the manager had told them
+    fill(reading.host, told, files)
+    enabled = definitions.enabled_moments(files)
+    _add_unloaded(reading.host, told, enabled, files, walker)
+    definitions.add(reading.host, enabled, files, walker)
+    _drop_idle_devices(reading.host)
+
+
+def fill(host: Host, told: bus.BusFacts, files: Files) -> None:
+    """Put what the manager said into the facts of the host."""
+    manager = told.manager
+    host.services = [
+        service_of(facts, told.activatable)
+        for facts in told.units.values()
+        if facts.get("LoadState") != "not-found" or facts.get("ActiveState") in ("active", "failed")
+    ]
+    _add_triggers(host.services, told)
+    host.boot_at = moment(manager.get("UserspaceTimestamp")) or moment(manager.get("KernelTimestamp"))
+    host.system = f"systemd {manager.get('Version', '')}".strip()
+    virtual = str(manager.get("Virtualization") or "")
+    host.container = bool(virtual) and virtual not in _MACHINES and files.exists("/proc/1/environ")
+    host.limits = HostLimits(unprivileged_port=_unprivileged_port(files))
+    host.unread += [Unread(what=name, why=why) for name, why in told.refused.items()]
+
+
+def _unprivileged_port(files: Files) -> int | None:
+    """First port that any account may take (ip(7), ``ip_unprivileged_port_start``)."""
+    try:
+        return int(files.text("/proc/sys/net/ipv4/ip_unprivileged_port_start"))
+    except (OSError, ValueError):
+        return None
+
+
+def _add_triggers(units: list[Service], told: bus.BusFacts) -> None:
+    """Tell each service what triggers it, and when a timer is due.
+
+    The manager knows a trigger only while the unit that triggers is loaded; the other direction is always known.
+    """
+    due = {t.name: t.due_at for unit in units for t in unit.triggers if t.kind == "time"}
+    by_name = {unit.name: unit for unit in units}
+    for name, facts in told.units.items():
+        for triggered in facts.get("Triggers", ()):
+            unit = by_name.get(triggered)
+            if unit is None or name not in by_name or any(t.name == name for t in unit.triggers):
+                continue
+            unit.triggers.append(Trigger(kind=name.rpartition(".")[2], name=name))
+            if unit.startup in ("on-need", "manual"):
+                unit.startup = "event"
+    for unit in units:
+        for trigger in unit.triggers:
+            if trigger.kind == "timer":
+                trigger.due_at = due.get(trigger.name)
+
+
+def _add_unloaded(host: Host, told: bus.BusFacts, enabled: dict[str, datetime], files: Files, walker: Walker) -> None:
+    """Installed units that nothing has loaded, templates among them, from their files; and what triggers them."""
+    made = {name: service_of_file(name, path, name in enabled, files, walker) for name, path in told.unloaded.items()}
+    for name, path in told.unloaded.items():
+        if not name.endswith((".socket", ".timer", ".path")) or made[name].template:
+            continue
+        triggered = made.get(triggered_by_file(name, path, walker))
+        if triggered is not None:
+            triggered.triggers.append(Trigger(kind=made[name].kind, name=name))
+            triggered.startup = "event" if triggered.startup in ("on-need", "manual") else triggered.startup
+    host.services += made.values()
+
+
+def _drop_idle_devices(host: Host) -> None:
+    """A host has hundreds of device units; only those that something names are of use."""
+    named = {link.to for s in host.services if s.kind != "device" for link in s.links}
+    host.services = [s for s in host.services if s.kind != "device" or s.name in named]
