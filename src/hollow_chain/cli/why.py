@@ -88,7 +88,7 @@ def _all(facts: Facts, hosts: list[str], json: bool) -> int:
         from hollow_chain.show.documents import verdicts_json
 
         pieces = 0
-        for piece in verdicts_json(found):
+        for piece in verdicts_json(facts, found, hosts):
             common.put_piece(piece)
             pieces += 1
         common.put("")

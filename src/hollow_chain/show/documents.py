@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from hollow_chain.causes import Facts, Finding
+from hollow_chain.causes import Facts, Finding, Standing
 from hollow_chain.chain import Edge, Graph, Match, Node, stop_takes
 from hollow_chain.lazy import pattern
 from hollow_chain.show.surroundings import Surroundings
@@ -63,9 +63,14 @@ def _next_look(look: NextLook) -> Document:
     return {"look": look.does, "because": look.why, "outcomes": list(look.outcomes), "minutes": look.minutes}
 
 
-def verdicts_json(verdicts: Iterator[Verdict]) -> Iterator[str]:
-    """``hollow-chain/verdicts``, version 1: every service that is not well. In pieces, one a verdict: no more than one of them is
-    held at a time."""
+MOST_LINKS = 24
+"""Names of a chain that one verdict among many gives; from there on another verdict of the same document has it. Without that a
+chain of n services would be named n times, in n*n names."""
+
+
+def verdicts_json(facts: Facts, verdicts: Iterator[Verdict], hosts: Collection[str]) -> Iterator[str]:
+    """``hollow-chain/verdicts``, version 1: every service of *hosts* that is not well. In pieces, one a verdict: no more than
+    one of them is held at a time."""
     first = next(verdicts, None)
     head = to_json(
         {
@@ -82,9 +87,24 @@ def verdicts_json(verdicts: Iterator[Verdict]) -> Iterator[str]:
     before = before.rstrip(" ")
     yield before
     for number, verdict in enumerate(itertools.chain([first], verdicts)):
-        text = to_json(verdict_document(verdict))
+        document = verdict_document(verdict)
+        for told, cause in zip(document["causes"], verdict.causes, strict=True):
+            _cut_chain(facts, told, cause, hosts)
+        text = to_json(document)
         yield (",\n" if number else "") + "\n".join(f"    {line}" for line in text.split("\n"))
     yield after
+
+
+def _cut_chain(facts: Facts, told: Document, cause: Cause, hosts: Collection[str]) -> None:
+    """Cut a long chain at the first link, far enough down, that has a verdict of its own in the document."""
+    if cause.way.length <= MOST_LINKS:
+        return
+    for at, node in enumerate(cause.way.nodes()):
+        own = node.service is not None and node.host in hosts and facts.standing(node) is not Standing.IDLE
+        if at >= MOST_LINKS - 1 and own and node.key != cause.place.key:
+            told["chain"], told["chain_hosts"] = told["chain"][: at + 1], told["chain_hosts"][: at + 1]
+            told["chain_goes_on"] = {"host": node.host, "service": node.name, "links": cause.way.length - at - 1}
+            return
 
 
 def _cause(cause: Cause) -> Document:

@@ -10,6 +10,8 @@ from hollow_chain.show.signs import DOWN_TO, HOLLOW, HOLLOW_WORDS, sign_of, stat
 from hollow_chain.verdict import Cause, Verdict
 
 MOST_CAUSES = 8
+_HEAD, _TAIL = 8, 8
+"""Links of a chain that are drawn at its two ends; what lies between is folded, for a screen takes no more side by side."""
 
 
 def show_verdict(page: Page, facts: Facts, verdict: Verdict) -> None:
@@ -48,14 +50,21 @@ def _show_chain(page: Page, facts: Facts, verdict: Verdict) -> None:
         chain = cause.chain
         if chain[-1].key in shown:
             continue
-        above = verdict.target
-        for depth, node in enumerate(chain):
+        above, depth, folded = verdict.target, 0, 0
+        for at, node in enumerate(chain):
+            found = hollow.get(node.key)
+            if found is None and _HEAD <= at < len(chain) - _TAIL:
+                folded += 1
+                above = node
+                continue
+            if folded:
+                page.line((f"... {folded:,} more links, each needing the next", "dim"), indent=max(0, 3 * depth - 3))
+                depth, folded = depth + 1, 0
             if node.key not in shown:
-                found = hollow.get(node.key)
                 _show_link(page, facts, node, depth, found.finding.cause if found else "", above)
                 shown.add(node.key)
-            above = node
-        _show_ends(page, cause, len(chain))
+            above, depth = node, depth + 1
+        _show_ends(page, cause, depth)
 
 
 def _show_ends(page: Page, cause: Cause, depth: int) -> None:
