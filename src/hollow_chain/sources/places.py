@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from hollow_chain.facts.host import Snapshot
     from hollow_chain.sources.asked import Asked
 
-_SCHEME = re.compile(r"([A-Za-z][A-Za-z0-9+.\-]+)://")
+_SCHEME = re.compile(r"^([A-Za-z][A-Za-z0-9+.\-]{1,30})://")
 """How an address of something that is no file begins (RFC 3986, 3.1); one letter alone is a drive."""
 FORMS = "a snapshot file, or a folder of them"
 

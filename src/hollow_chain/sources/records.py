@@ -18,11 +18,13 @@ import msgspec
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 from hollow_chain.trouble import Trouble
-from hollow_chain.wording.secrets import mask_text
+from hollow_chain.wording.secrets import mask_texts
 
 MAX_TEXT = 2000
 MAX_LINE = 1 << 16
 """Characters of one line that are read; a record in JSON may carry much beside its text."""
+_TOGETHER = 256
+"""Records that are looked through for secrets together: a word that is in none of them is then sought once."""
 PARTS = ("at", "text", "service", "level", "number", "host", "process")
 _NAMES = {
     "at": ("at", "time", "timestamp", "@timestamp", "ts", "date", "datetime", "date and time", "__realtime_timestamp", "t"),
@@ -78,7 +80,7 @@ class Columns(msgspec.Struct, frozen=True):
         return cls(names, form)
 
 
-class LogRecord(msgspec.Struct, frozen=True):
+class LogRecord(msgspec.Struct, frozen=True, gc=False):
     """One record with the host that it names, if any."""
 
     event: Event
@@ -96,10 +98,13 @@ def read(data: bytes, source: str, columns: Columns, year_of: datetime) -> Itera
     if not first:
         return
     form = _form(first, columns)
+    found = form(_lines(text), source, columns, year_of)
     none = True
-    for record in form(_lines(text), source, columns, year_of):
+    while some := list(itertools.islice(found, _TOGETHER)):
         none = False
-        yield record
+        for record, masked in zip(some, mask_texts([one.event.text for one in some]), strict=True):
+            record.event.text = masked
+            yield record
     if none:
         number = sum(1 for _ in _lines(text))
         raise RecordError(f"none of its {number} lines could be read as {form.__doc__ or 'records'}")
@@ -207,52 +212,72 @@ def _cells(line: str) -> list[str]:
 def _syslog(lines: Iterator[str], source: str, columns: Columns, year_of: datetime) -> Iterator[LogRecord]:
     """syslog lines"""
     for line in lines:
-        found = _RFC5424.match(line)
-        parts: dict[str, Any]
+        found = _RFC5424.match(line) if line.startswith("<") else None
         if found:
-            parts = found.groupdict()
-            parts["text"] = _STRUCTURED.sub("", parts.pop("rest"), count=1).lstrip("\ufeff")
+            pri, at, host, service, process, text = found.groups()
+            text = _STRUCTURED.sub("", text, count=1).lstrip("\ufeff")
+        elif found := _RFC3164.match(line):
+            pri, at, host, service, process, text = found.groups()
         else:
-            found = _RFC3164.match(line)
-            if found is None:
-                continue
-            parts = found.groupdict()
-        parts["at"] = _moment(parts["at"], "", year_of)
-        if parts["pri"]:
-            parts["level"] = _SEVERITIES[int(parts["pri"]) % 8]
-        record = _record({name: value for name, value in parts.items() if value != "-"}, source, columns)
+            continue
+        moment = _moment(at, "", year_of)
+        level = _SEVERITIES[int(pri) % len(_SEVERITIES)] if pri else ""
+        record = _made(source, moment, text, _known(service), level, None, _known(process), _known(host))
         if record is not None:
             yield record
 
 
+def _known(word: str | None) -> str:
+    """A part of a line of RFC 5424, of which a dash says that it is not known."""
+    return "" if word is None or word == "-" else word
+
+
 def _record(parts: dict[str, Any], source: str, columns: Columns) -> LogRecord | None:
-    at = parts.get("at")
-    moment = at if isinstance(at, datetime) else _moment(at, columns.moment_form)
-    text = parts.get("text")
-    if moment is None or text is None or not str(text).strip():
+    moment = _moment(parts.get("at"), columns.moment_form)
+    more = (parts.get(name) for name in ("service", "level", "number", "process", "host"))
+    return _made(source, moment, parts.get("text"), *more)
+
+
+def _made(
+    source: str,
+    moment: datetime | None,
+    text: Any,
+    service: Any = "",
+    level: Any = "",
+    number: Any = None,
+    process: Any = None,
+    host: Any = "",
+) -> LogRecord | None:
+    said = "" if text is None else str(text).strip()
+    if moment is None or not said:
         return None
-    said = str(text).strip()
     event = Event(
         at=moment,
-        text=mask_text(said[:MAX_TEXT]),
-        service=str(parts.get("service") or "")[:200],
+        text=said[:MAX_TEXT],
+        service=str(service or "")[:200],
         source=source,
-        level=_level(parts.get("level")),
-        number=number_in(said) or _number(parts.get("number")),
-        process=_number(parts.get("process")) or 0,
+        level=_level(level) if level else "",
+        number=number_in(said) or (None if number is None else _number(number)),
+        process=_number(process) or 0 if process else 0,
     )
-    return LogRecord(event, str(parts.get("host") or "")[:200])
+    return LogRecord(event, str(host or "")[:200])
 
 
 def number_in(text: str) -> int | None:
     """The error number that a text speaks of; None where it speaks of none."""
+    if "%%" not in text and "rror" not in text and "RROR" not in text:
+        return None  # most lines: two looks are quicker than a search
     found = _NUMBER_SAID.search(text)
     return int(found[1] or found[2]) if found else None
 
 
 _INTEGER = pattern(r"-?\d{1,15}")
 _EPOCH = pattern(r"\d{9,17}(?:\.\d+)?")
-_MONTH = pattern(r"[A-Z][a-z]{2} ")
+_MONTH = pattern(r"[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d$")
+_MONTHS = {
+    name: at
+    for at, name in enumerate(["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"], 1)
+}
 
 
 def _number(value: Any) -> int | None:
@@ -284,7 +309,7 @@ def _moment(value: Any, form: str, year_of: datetime | None = None) -> datetime 
         if year_of is not None and _MONTH.match(text):
             return _without_year(text, year_of)
         return _zoned(datetime.fromisoformat(text.replace("/", "-", 2)))
-    except (ValueError, OverflowError, OSError):
+    except (ValueError, KeyError, OverflowError, OSError):
         return None
 
 
@@ -297,10 +322,11 @@ def _of_epoch(number: float) -> datetime:
 
 def _without_year(text: str, year_of: datetime) -> datetime:
     """A stamp of RFC 3164 in the last year in which it is not later than the log was written."""
+    month, day, hour, minute, second = _MONTHS[text[:3]], *map(int, (text[4:6], text[7:9], text[10:12], text[13:15]))
     for year in (year_of.year, year_of.year - 1):
         try:
-            found = datetime.strptime(f"{year} {text}", "%Y %b %d %H:%M:%S").replace(tzinfo=UTC)
-        except ValueError:
+            found = datetime(year, month, day, hour, minute, second, tzinfo=UTC)
+        except ValueError:  # the 29th of February
             continue
         if (found - year_of).total_seconds() < 86400:
             return found
