@@ -25,10 +25,10 @@ DECODE = (
     "began = time.perf_counter(); msgspec.json.decode(data, type=Snapshot); print(time.perf_counter() - began)"
 )
 WHOLE = (
-    "import gc, sys, time, resource; gc.disable(); from pathlib import Path; from hollow_chain.causes import Facts, catalogue; "
+    "import gc, sys, time, resource; gc.disable(); from hollow_chain.causes import Facts, catalogue; "
     "from hollow_chain.chain import Graph; from hollow_chain.cli.common import load; "
     "from hollow_chain.verdict import diagnose_all; catalogue(); "
-    "began = time.perf_counter(); facts = Facts(Graph(load(Path(sys.argv[1])))); "
+    "began = time.perf_counter(); facts = Facts(Graph(load(sys.argv[1]))); "
     "found = sum(1 for _ in diagnose_all(facts)); print(time.perf_counter() - began); "
     "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024); print(found)"
 )

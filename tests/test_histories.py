@@ -10,7 +10,8 @@ import pytest
 
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.license import LicenseServer
-from hollow_chain.facts.service import LastRun, Limits, Program, Service
+from hollow_chain.facts.service import LastRun, Program, Service
+from hollow_chain.families.times import Limit
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.here import here
@@ -27,7 +28,6 @@ def told(*records: tuple[float, str], boot: str = "b") -> list[ManagerRecord]:
 
 
 def test_starts_are_paired_with_how_they_went() -> None:
-    service = Service(name="a.service", limits=Limits(start_seconds=30))
     records = told(
         (10, STARTING),
         (14, STARTED),
@@ -37,7 +37,7 @@ def test_starts_are_paired_with_how_they_went() -> None:
         (3001, FAILED),
         (4000, STARTED),
     )
-    found = boots.starts_of(records, {"b": BEGAN}, service)
+    found = boots.starts_of(records, {"b": BEGAN}, Limit(30, "", False))
     assert [(s.outcome, s.seconds, s.at_boot) for s in found] == [
         ("up", 4, True),
         ("timeout", 30, False),
@@ -48,7 +48,7 @@ def test_starts_are_paired_with_how_they_went() -> None:
 
 def test_a_start_does_not_end_in_another_boot() -> None:
     records = told((10, STARTING)) + told((20, STARTED), boot="c")
-    assert boots.starts_of(records, {"b": BEGAN}, Service(name="a.service")) == []
+    assert boots.starts_of(records, {"b": BEGAN}, None) == []
 
 
 def test_package_logs_are_read_around_a_stop_only(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -183,3 +183,56 @@ def test_every_module_can_be_imported_where_there_is_no_posix() -> None:
     done = subprocess.run([sys.executable, "-c", ELSEWHERE], capture_output=True, text=True, timeout=120)
     assert done.returncode == 0, done.stdout[-200:] + done.stderr[-2000:]
     assert len(done.stdout.split()) > 150
+
+
+def numeric(value: ast.expr | None) -> bool:
+    """Whether an expression is a number, or made of numbers alone."""
+    match value:
+        case ast.Constant(value=bool()):
+            return False
+        case ast.Constant(value=int() | float()):
+            return True
+        case ast.BinOp(left=left, right=right):
+            return numeric(left) and numeric(right)
+        case ast.UnaryOp(operand=operand):
+            return numeric(operand)
+        case ast.Tuple(elts=[_, *_] as parts):
+            return all(map(numeric, parts))
+        case ast.Call(func=ast.Name(id="timedelta"), keywords=words):
+            return all(numeric(word.value) for word in words)
+    return False
+
+
+def unexplained(path: Path) -> Iterator[str]:
+    """Numbers of a module that have a name and no reason: neither a docstring behind them, or behind the lines that follow them
+    without a gap, nor a comment."""
+    text = path.read_text()
+    lines, body = text.splitlines(), ast.parse(text).body
+    assigned = [(at, node) for at, node in enumerate(body) if isinstance(node, ast.Assign | ast.AnnAssign)]
+    for at, node in assigned:
+        if not numeric(node.value):
+            continue
+        first = last = at
+        while (
+            first and isinstance(body[first - 1], ast.Assign) and body[first - 1].end_lineno == body[first].lineno - 1
+        ):
+            first -= 1
+        while (
+            last + 1 < len(body)
+            and isinstance(body[last + 1], ast.Assign)
+            and body[last + 1].lineno == body[last].end_lineno + 1
+        ):  # type: ignore[operator]
+            last += 1
+        behind = body[last + 1] if last + 1 < len(body) else None
+        said = (
+            isinstance(behind, ast.Expr)
+            and isinstance(behind.value, ast.Constant)
+            and behind.lineno == body[last].end_lineno + 1
+        )  # type: ignore[operator]
+        above = lines[body[first].lineno - 2].lstrip().startswith("#")
+        if not said and not above and "#" not in lines[node.lineno - 1]:
+            yield f"{room(path)}:{node.lineno}: {lines[node.lineno - 1]}"
+
+
+def test_every_number_that_has_a_name_has_a_reason_beside_it() -> None:
+    assert [found for path in MODULES for found in unexplained(path)] == []

@@ -6,6 +6,7 @@ CALL_IS_WRONG = 2
 FACTS_UNREADABLE = 3
 MEND_DID_NOT_HOLD = 4
 INTERRUPTED = 130
+"""Exit statuses, by what went wrong; an interrupted program ends with 128 and the number of the signal, as in a shell."""
 
 
 class Trouble(Exception):

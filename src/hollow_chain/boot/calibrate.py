@@ -19,9 +19,13 @@ from hollow_chain.facts.service import Service
 
 ROUNDS = 5
 RUNS = 8
+"""Rounds of fitting, and boots in each: every factor changes the company of all others, so that each is fitted again; a median of
+eight boots is steadier than the guess that it replaces."""
 AT_BOOT = 600.0
 """A start that began so soon after boot is one of the boot."""
 _LEAST, _MOST = 0.2, 1.5
+"""Bounds of a factor: a recorded start that took five times less or half as much again as it would alone has other reasons than
+the company it was in, and is not explained away by it."""
 _WORTH = 0.005
 """Seconds; what is quicker makes no difference."""
 

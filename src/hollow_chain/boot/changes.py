@@ -24,6 +24,7 @@ from hollow_chain.families import family_of
 _DURATION = re.compile(r"(?i)^(\d+(?:\.\d+)?)\s*(ms|s|sec|min|m|h)?$")
 _UNITS = {"ms": 0.001, "s": 1.0, "sec": 1.0, "min": 60.0, "m": 60.0, "h": 3600.0}
 _LONGEST = 1e7
+"""Seconds, nearly four months: far beyond any start, and far within what the arrays can add up without losing the milliseconds."""
 STARTUPS = ("automatic", "delayed", "manual", "event", "on-need", "disabled")
 _SUPPOSED_SPREAD = 0.15
 """Spread of a supposed duration where none was recorded."""

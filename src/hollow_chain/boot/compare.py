@@ -17,6 +17,7 @@ SURE = 1.96
 """Standard errors on each side of an interval that holds the true value in 95 of 100 cases."""
 WORTH_SECONDS = 0.01
 WORTH_SHARE = 0.001
+"""Differences from which on there is something to tell: one boot in a thousand, and the hundredth of a second that is printed."""
 
 
 @dataclass(frozen=True)

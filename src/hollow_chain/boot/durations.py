@@ -18,6 +18,7 @@ from hollow_chain.families import CONTROL, SYSTEMD
 from hollow_chain.families.times import NO_LIMIT, start_limit
 
 _GRID = 61
+"""Points on each axis of the grid that the posterior is summed over: fine enough for the two digits of a second that are shown."""
 SHORTEST = 1e-4
 """Seconds; the clock of records tells no less."""
 _OUT_OF_TIME = (1053, 1460, 258)

@@ -23,6 +23,8 @@ from hollow_chain.verdict import diagnose_all
 _DIES_LATER = ("simple", "idle", "")
 """Start types that count as up before the program has shown that it stays."""
 _SHORT_LIFE = 0.2
+"""Seconds after which a program dies that the records only tell to have died at once: long enough to be up for those that wait
+for its start alone, as it was on record."""
 
 
 def expected_of(facts: Facts, host: Host, by_hand: bool = False) -> Expected:

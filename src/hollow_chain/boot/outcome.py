@@ -15,6 +15,7 @@ from hollow_chain.causes import named
 OWN, TIMEOUT, NEED = 0, 1, 2
 """Codes of why something failed: what the fault or the thing held says, its limit, something it needs."""
 FIRST_HELD = 3
+"""The first code that stands for a thing to be held; those below are the reasons above."""
 
 
 class State(IntEnum):

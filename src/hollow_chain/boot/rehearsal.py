@@ -18,9 +18,11 @@ from hollow_chain.causes import named
 LATE_AFTER = 300.0
 """Seconds after boot from which on a service counts as late (delayed ones: after their group's moment)."""
 _LINKS_WEIGHED = 8
+"""Links of the slowest chain for each of which the boots are simulated once more, without its time."""
 _WORTH_WEIGHING = 0.01
 """A link that takes less than this part of the boot is not weighed: it cannot save anything to speak of."""
 _SHOWN_SHARE = 0.005
+"""Share of the boots from which on a race or a fall is told: below, it is within the chance of a thousand runs."""
 
 
 @dataclass

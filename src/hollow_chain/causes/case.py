@@ -25,6 +25,8 @@ FILES = "file system"
 ACCOUNTS = "accounts"
 SOCKETS = "socket table"
 _TRIES_OF_A_SERIES = 3
+"""Starts of a series of restarts whose words are heard: the first one often says more than the ones after it, which fail over its
+leftovers."""
 _AT_MOST: dict[str, dict[str, str]] = {
     "own": {PROOF: SAID},
     "told": {PROOF: HINT, SAID: HINT, FITS: HINT, DOUBT: TELLS},

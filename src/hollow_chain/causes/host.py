@@ -132,6 +132,8 @@ def reboot_due(case: Case) -> Iterator[Finding]:
 
 
 _AROUND = timedelta(minutes=5)
+"""How near to a stop maintenance has to be that names the service, and that does not: an update of many packages takes minutes,
+and what names nothing is believed only where it is at the very moment."""
 _CLOSE = timedelta(seconds=30)
 """How near to a stop maintenance has to be that names the service, and that does not."""
 

@@ -15,6 +15,7 @@ from hollow_chain.facts.host import File
 
 ALL_RIGHTS_ACCOUNTS = ("root", "0", "")
 _READ, _WRITE, _SEARCH = 4, 2, 1
+"""The bits of a mode for one of its three classes (inode(7))."""
 _BYPASS = ("CAP_DAC_OVERRIDE", "1")
 """Takes no notice of modes and lists (capabilities(7)); by name, or by number as older snapshots have it."""
 

@@ -19,6 +19,7 @@ DELAYED_GRACE = 180.0
 NO_TRY_SINCE_BOOT = 1077
 """Control-manager error number: no start was tried since the last boot."""
 SIGTERM = 15
+"""The signal that the manager sends to stop a service (systemd.kill(5), ``KillSignal=``)."""
 
 JUST_NOW = 10.0
 """Seconds for which a service that ended and was restarted has not yet shown that it stays."""

@@ -8,6 +8,7 @@ from hollow_chain.chain.graph import Edge, Graph, Node
 from hollow_chain.facts.service import LinkKind
 
 MOST_EDGES = 20_000
+"""Links around a target that are gathered; a picture or a list of more helps nobody, and a hostile snapshot could make millions."""
 Levels = list[tuple[Edge, int]]
 
 

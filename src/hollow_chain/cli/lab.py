@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 Place = Annotated[Path, typer.Argument(help="Folder of the stand-in host.", show_default=False)]
 Name = Annotated[str, typer.Argument(help="Service: any part of its name.", show_default=False)]
 _TRIED = 3600.0
+"""Seconds that a stand-in host is given to come to rest: an hour holds every start limit of its demo data."""
 
 
 def register(app: typer.Typer) -> None:

@@ -19,6 +19,7 @@ from hollow_chain.experience.place import COUNTS, SQLITE
 from hollow_chain.trouble import Trouble, wrong_call
 
 MOST_LISTED = 200
+"""Cases that are listed: as many as can be gone through by eye; the store holds all."""
 _METADATA = sql.MetaData()
 CASES = sql.Table(
     "hollow_chain_cases",

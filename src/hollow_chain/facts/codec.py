@@ -18,8 +18,10 @@ from hollow_chain.facts.host import FORMAT, VERSION, Snapshot
 from hollow_chain.trouble import Trouble
 
 MAX_BYTES = 1 << 30
+"""A gibibyte: six times what 100,000 services take."""
 MAX_YAML_BYTES = 16 << 20
 MAX_YAML_DEPTH = 40
+"""YAML is for what people write by hand: a parser of it takes many times the size of a dense text, and recurses by depth."""
 MAX_YAML_NODES = 400_000
 """A node of YAML takes some 700 bytes until it is an object of ours."""
 MAX_TEXT = 4000

@@ -14,6 +14,7 @@ from hollow_chain.lazy import pattern
 UNPRIVILEGED = 1024
 """First port that any account may take, where the host does not say otherwise (ip(7))."""
 LAST_PORT = 65535
+"""The highest port (RFC 9293, 3.1: sixteen bits)."""
 ANY = frozenset({"", "*", "0.0.0.0", "::", "[::]"})
 _RANGE = pattern(r"^\s*(\d{1,5})\s*(?:-\s*(\d{1,5})\s*)?$")
 

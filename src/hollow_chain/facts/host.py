@@ -9,6 +9,7 @@ from hollow_chain.facts.service import Listed, Long, Moment, Part, Port, Seconds
 
 FORMAT = "hollow-chain/snapshot"
 VERSION = 1
+"""Version of the snapshot format; keys may be added in it, none changes its meaning."""
 
 Manager = Literal["systemd", "control-manager"]
 

@@ -20,6 +20,7 @@ from hollow_chain.trouble import wrong_call
 STRANGER = 9100
 """First number of processes that belong to no service."""
 _UPDATE_SECONDS = 40.0
+"""How long the made-up update takes: as an update of a few packages does."""
 
 
 @dataclass(frozen=True)

@@ -27,6 +27,8 @@ MOST_EVENTS = 2000
 MOST_STARTS = 20
 MOST_BOOTS = 8
 FIRST_PROCESS = 1200
+"""What a stand-in host remembers of records, of starts of each service and of boots, as a host that was read would; and the number
+that its first process has, past those of a kernel."""
 
 
 class Refused(Exception):

@@ -22,6 +22,7 @@ from hollow_chain.trouble import Trouble
 
 FORMAT = "hollow-chain/lab"
 VERSION = 1
+"""Version of the file that a stand-in host is kept in."""
 FILE = "host.json"
 _LOCK = ".lock"
 

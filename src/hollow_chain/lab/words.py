@@ -8,6 +8,7 @@ from hollow_chain.causes.nature import Shown
 
 NOT_REGISTERED, DISABLED, RUNS_ALREADY, NOT_RUNNING, NEEDED_BY_RUNNING = 1060, 1058, 1056, 1062, 1051
 NEED_FAILED, NEED_NOT_REGISTERED, CIRCLE, TIMED_OUT, ENDED = 1068, 1075, 1059, 1053, 1067
+"""Error numbers of the control-manager family (winerror.h, ``ERROR_SERVICE_*``)."""
 SOURCE = "event log"
 
 

@@ -11,9 +11,11 @@ from typing import Any
 from hollow_chain.license import wire
 
 PORT = 7171
+"""The port of a license server where its file names none."""
 SECONDS = 5.0
 """How long one answer may take, from the call to its last byte: a server that drips bytes holds nobody longer."""
 MOST_DAEMONS = 50
+"""Daemons of one server that are asked; each may take its time to answer."""
 ALL_SECONDS = 4.0
 """How long all daemons together may take, in times of what one answer may."""
 

@@ -19,6 +19,7 @@ from hollow_chain.license.compare import plain_id
 FORMAT = "hollow-chain/license"
 VERSION = 1
 MAX_BYTES = 1 << 20
+"""Version of the format, and bytes of a file: a thousand entitlements take less."""
 SUFFIX = ".toml"
 FLOATING, TO_HOST = "floating", "host"
 ANY_PORT = "any"

@@ -17,9 +17,11 @@ from hollow_chain.license.wire import Lines, Message, WireError, refused
 from hollow_chain.reach.locks import lock
 
 MOST_CONNECTIONS = 2000
+"""Clients at once; each costs a handle and a task."""
 HALF_LINE_SECONDS = 10.0
 """How long a line may take from its first byte to its last."""
 IDLE_SECONDS = 300.0
+"""After so long without a word, heartbeats among them, a client is taken to be gone."""
 MOST_WAITING = 1 << 20
 """Bytes of answers that a client may leave unread before it is dropped."""
 Answer = Callable[[Message, "Connection"], None]

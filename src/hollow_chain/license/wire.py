@@ -13,6 +13,7 @@ import msgspec
 
 VERSION = 1
 MAX_LINE = 64 << 10
+"""Version of the protocol, and bytes of one message: a line that does not end must not fill the memory of who reads it."""
 Message = dict[str, Any]
 _encoder = msgspec.json.Encoder()
 _decoder = msgspec.json.Decoder(dict)

@@ -27,11 +27,13 @@ from hollow_chain.trouble import Trouble, wrong_call
 
 FORMAT = "hollow-chain/mend"
 VERSION = 2
+"""Version of the journal's format."""
 _VERSIONS = (1, 2)
 """Version 1 had the records alone, without length and checksum."""
 _SUFFIX = ".jsonl"
 _LOCK = ".lock"
 MAX_BYTES = 64 << 20
+"""Bytes of a journal that are read: a mend keeps the files that it changes, each of a few MiB at most."""
 What = Literal["begun", "before", "after", "undoing", "undone", "closed"]
 
 

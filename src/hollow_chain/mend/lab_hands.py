@@ -16,6 +16,7 @@ from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.plan import Step
 
 BOOT_SECONDS = 300.0
+"""Seconds for which a stand-in host is booted before a mend goes on: past the delayed group as it is by default."""
 _UP = ("running",)
 
 

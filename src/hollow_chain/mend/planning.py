@@ -24,11 +24,14 @@ from hollow_chain.verdict import Cause, Verdict
 from hollow_chain.verdict.below import way_of
 
 LIKELY = 0.5
+"""From this chance on a cause is worth a plan of its own: it is then likelier than all others together."""
 SURE = 0.85
 """So sure has to be what only describes an end, to be taken for its reason."""
 MOST_TRIES = 5
 MOST_DEPENDENTS = 20
 MOST_STARTUPS = 20
+"""Rivals that are tried, services above the target that are set right along with it, and startup types that are changed: beyond that
+a plan is no plan that a person would read."""
 A_REBOOT = "a reboot"
 
 

@@ -22,6 +22,8 @@ SETTINGS = Path("/etc/systemd/system")
 _LINKED = [SETTINGS, Path("/run/systemd/system")]
 _MORE_SECONDS = 20.0
 _LONGEST = 900.0
+"""Seconds beyond its own limit that a start is waited for, since the manager first has to stop what is left of it; and how long any
+wait is at most, as somebody sits in front of it."""
 _FILES = ("mode", "owner", "folder", "remove")
 _DROPPED_IN = ("limit", "wait", "allow")
 _RUNS = ("start", "stop", "restart")

@@ -19,6 +19,7 @@ from hollow_chain.families import family_of
 from hollow_chain.mend.plan import AFTER_REBOOT, AFTER_RESTART, AT_ONCE
 
 MOST_SHOWN = 30
+"""Services that a step interrupts and that are named; the number of all is told."""
 Look = Callable[[str], File | None]
 
 

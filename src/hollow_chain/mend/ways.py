@@ -17,6 +17,7 @@ Way = list[Mend]
 """Mends that belong together, of a rule that may know several ways."""
 MOST_CHOICES = 6
 MOST_LONGER = 2
+"""Other ways that are tried in place of the first, and rounds in which one more is added: each costs a rehearsal."""
 
 
 def ways_of(cause: Cause) -> list[Way]:

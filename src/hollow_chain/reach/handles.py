@@ -23,6 +23,7 @@ from hollow_chain.reach.flags import flags
 MAX_LINKS = 40
 """As many as the kernel follows (path_resolution(7))."""
 MAX_PATH = 4000
+"""Bytes of a path that is looked at, a little less than the kernel takes (``PATH_MAX``, 4096), so that a name can be put behind it."""
 _MOST_KEPT = 200
 """Handles of folders that a walker keeps open; a process has 1024 by default (getrlimit(2))."""
 _MOUNTS_STAND = 2.0

@@ -11,6 +11,7 @@ from hollow_chain.show.rehearsal import percent, seconds
 from hollow_chain.show.signs import HOLLOW, PENDING, SOLID, Sign
 
 _MOST = 25
+"""Rows of a comparison: what changed most; the rest is in the document."""
 _GROUPS: tuple[tuple[tuple[str, ...], str, Sign], ...] = (
     (("better",), "Better", SOLID),
     (("worse",), "Worse", HOLLOW),

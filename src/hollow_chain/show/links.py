@@ -10,6 +10,7 @@ from hollow_chain.show.page import Page, age
 from hollow_chain.show.surroundings import Levels, Surroundings
 
 MOST_LINES = 200
+"""Links that are drawn as text: some screens full."""
 
 
 def show_links(page: Page, view: Surroundings) -> None:

@@ -13,6 +13,7 @@ from hollow_chain.show.surroundings import Key, Surroundings
 
 MOST_NODES = 30
 _PER_ROW = 6
+"""Boxes in all and side by side that can still be read at the size of a page."""
 _FILL = {
     Standing.UP: ("#e3f1e5", "#2f7d46"),
     Standing.NOT_YET: ("#e2eef8", "#2b6ca3"),

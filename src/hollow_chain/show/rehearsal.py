@@ -9,9 +9,11 @@ from hollow_chain.show.page import Page
 from hollow_chain.show.signs import HOLLOW, RESTING, SOLID, WEAK, Sign
 
 SURE = 0.995
+"""From this share on a service counts as surely up: in a thousand runs, five or fewer that failed are within chance."""
 MOST_ROWS = 30
 _NAME = 30
 _MOST_LISTED = 12
+"""Rows of the table, characters of a name in it, and entries of a list: what a screen of 80 by 40 holds."""
 
 
 def seconds(value: float | None) -> str:

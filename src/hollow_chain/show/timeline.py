@@ -11,6 +11,7 @@ from hollow_chain.show.picture import plain
 from hollow_chain.show.rehearsal import SURE, interesting, percent, seconds, why
 
 MOST_ROWS = 24
+"""Bars of a timeline that can be told apart at the size of a page."""
 _WELL, _WEAK, _HOLLOW, _FOLDED = "#2f7d46", "#b8860b", "#b3341c", "#8a97a8"
 
 

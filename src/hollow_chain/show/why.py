@@ -10,6 +10,7 @@ from hollow_chain.show.signs import DOWN_TO, HOLLOW, HOLLOW_WORDS, sign_of, stat
 from hollow_chain.verdict import Cause, Verdict
 
 MOST_CAUSES = 8
+"""Causes that are written out; whoever needs more of them reads the document."""
 _HEAD, _TAIL = 8, 8
 """Links of a chain that are drawn at its two ends; what lies between is folded, for a screen takes no more side by side."""
 

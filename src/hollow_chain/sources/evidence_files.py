@@ -21,6 +21,7 @@ from hollow_chain.reach.interfaces import Reached
 _DYNAMIC_USERS = range(61184, 65520)
 """Numbers of accounts that the manager makes for one run (systemd's "Users, Groups, UIDs and GIDs")."""
 MAX_CONFIGURATION = 1 << 20
+"""Bytes of a configuration file: larger ones are data, whatever they are called."""
 
 
 class Text(NamedTuple):

@@ -21,6 +21,7 @@ from hollow_chain.sources.reading import HostReading
 SECONDS = 1.5
 """How long a server may take for an answer: a look at a host must not hang on it."""
 _MOST_FILES = 20
+"""License files of one host that are read; a host of a publisher may have more, but then each server asks for its own."""
 _SERVE, _HOLD = ("license", "serve"), ("license", "hold")
 _WITH_VALUE = ("--address", "--state", "--log", "--heartbeat", "--want", "--for")
 WANT, SERVER = "LICENSE_WANT=", "LICENSE_SERVER="

@@ -17,10 +17,13 @@ from hollow_chain.sources.records import Columns, LogRecord, RecordError, number
 from hollow_chain.trouble import Trouble, wrong_call
 
 MAX_BYTES = 64 << 20
+"""Bytes of a log that are read, from its end: what went wrong last stands there."""
 MOST_EACH = 200
 """Records that are kept of one service: the last ones."""
 _SHORTEST_NAME = 4
 _SAME_TRY = timedelta(seconds=5)
+"""A name of fewer letters stands in too many lines that are about something else; and so long before an end that is on record a log
+line may speak of the same one, as clocks and writers are late."""
 
 
 def add(snapshot: Snapshot, paths: list[Path], columns: str, host: str = "") -> None:

@@ -186,6 +186,7 @@ class Looker:
 _ACL = "system.posix_acl_access"
 _ACL_KINDS = {0x02: "user", 0x04: "group", 0x08: "group", 0x10: "mask"}
 _ACL_NAMED = (0x02, 0x08)
+"""Kinds of entries that name an account (acl(5), ``ACL_USER`` and ``ACL_GROUP``)."""
 
 
 def acl_entries(data: bytes) -> list[tuple[str, int | None, str]]:

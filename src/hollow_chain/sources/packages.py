@@ -12,6 +12,7 @@ from hollow_chain.sources.reading import HostReading
 _LISTS = "/var/lib/dpkg/info"
 _SUFFIX = ".list"
 MAX_LIST = 16 << 20
+"""Bytes of the list of one package that are read; the largest packages have some ten thousand files."""
 _MERGED = ("/bin/", "/sbin/", "/lib/", "/lib32/", "/lib64/", "/libx32/")
 """Folders that became links to the same ones below /usr (hier(7)); lists name files by either."""
 

@@ -21,6 +21,7 @@ from hollow_chain.trouble import Trouble
 from hollow_chain.wording.secrets import mask_texts
 
 MAX_TEXT = 2000
+"""Characters of a record that are kept: what it is about stands in its first sentences, and rules read each many times."""
 MAX_LINE = 1 << 16
 """Characters of one line that are read; a record in JSON may carry much beside its text."""
 _TOGETHER = 256

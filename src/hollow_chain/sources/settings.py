@@ -13,9 +13,12 @@ from hollow_chain.reach.handles import Walker
 
 MOST_FILES = 80
 MOST_CLAIMS = 32
+"""Files below a folder of settings that are read, and endpoints that are taken from one: some daemons bring a file for each module,
+and a list of ports of a firewall is no list of what is listened on."""
 MOST_FOUND = 500
 """Settings of a text that speak of ports and addresses, after which no more are looked for."""
 _DEPTH = 3
+"""Folders below that of the service: as deep as packages lay out their settings."""
 _SUFFIXES = ("", ".conf", ".cnf", ".cfg", ".ini", ".yaml", ".yml", ".toml", ".json", ".config")
 _ADDRESS = r"\*|\[[0-9A-Fa-f:]+\]|\d{1,3}(?:\.\d{1,3}){3}|localhost|[0-9A-Fa-f]*::[0-9A-Fa-f:]*"
 _SETTING = re.compile(

@@ -22,6 +22,7 @@ _LOGS = (
 _TAIL_BYTES = 128 << 10
 _AROUND = timedelta(minutes=10)
 _MOST = 20
+"""What is read of a log of packages: its end, records within ten minutes of a stop (a large update takes that long), the last of them."""
 _ASKED_FOR = "/run/reboot-required"
 _MODULES = "/lib/modules"
 

@@ -13,6 +13,7 @@ from hollow_chain.facts.service import Service
 from hollow_chain.wording import lines
 
 _FROM_OUTSIDE = (1, 2, 9, 15)
+"""Signals by which a person or the manager ends a program: hang-up, interrupt, kill, terminate (signal(7))."""
 
 
 @cause("config-rejected", Boot.STAYS, states=("running", *NOT_UP), when=When.DOWN)

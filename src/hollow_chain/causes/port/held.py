@@ -22,6 +22,7 @@ from hollow_chain.wording.forms import says
 from hollow_chain.wording.things import endpoints_of
 
 _IN_USE_NUMBERS = (98, 10048)
+"""The error numbers of a taken endpoint in either family (``EADDRINUSE``, ``WSAEADDRINUSE``)."""
 _REFUSED_NUMBER = 10013
 """Control-manager error number: not permitted, which a port in exclusive use of another gives too."""
 

@@ -18,6 +18,7 @@ from hollow_chain.wording import lines
 from hollow_chain.wording.system_errors import signals
 
 _AT_ONCE = 10.0
+"""Seconds within which a program that ends without an error cannot have done the work of a service."""
 _FAILED_STATES = ("running", *NOT_UP)
 
 
@@ -206,6 +207,7 @@ def killed(case: Case) -> Iterator[Finding]:
 
 
 _FROM_OUTSIDE = (1, 2, 9, 15)
+"""Signals by which a person or the manager ends a program (signal(7))."""
 _COMPLAINTS = (
     "access-denied",
     "path-missing",

@@ -21,6 +21,7 @@ from hollow_chain.wording import lines
 TIMED_OUT = 1053
 """Control-manager error number: the service did not report in time."""
 _MARGIN = 1.5
+"""A limit is proposed half as long again as the longest start on record: room for a start in worse company than any of these."""
 _USUAL = (
     10,
     15,

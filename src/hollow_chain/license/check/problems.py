@@ -16,6 +16,8 @@ NOTHING = "nothing to do"
 SOON_DAYS = 30
 MOST_SEATS = 1_000_000
 MOST_TABLES = 10_000
+"""Days before its end from which on an entitlement is warned of: a new file takes a publisher up to some weeks. Beyond that many
+seats or tables a file is a slip or a trap, and is not gone through."""
 Table = dict[str, Any]
 NOWHERE = Place()
 

@@ -8,12 +8,14 @@ from typing import Literal
 from hollow_chain.facts.host import BootRecord, Host
 from hollow_chain.facts.service import Service, Start
 from hollow_chain.families.messages import FAILED, STARTED, STARTING
-from hollow_chain.families.times import AT_BOOT_SECONDS
+from hollow_chain.families.times import AT_BOOT_SECONDS, Limit, start_limit
 from hollow_chain.sources.systemd.journal import Journal, ManagerRecord
 
 MOST_RECORDS = 120
 MOST_BOOTS = 8
 MOST_SERVICES = 40
+"""Records, boots and services that are asked about: of each service its last forty starts or so (three records each), and of the
+host a week of daily boots; every question goes through a journal that may be long."""
 
 
 def add(host: Host, services: list[Service], journal: Journal, this_boot: str) -> None:
@@ -26,13 +28,13 @@ def add(host: Host, services: list[Service], journal: Journal, this_boot: str) -
             if boot not in began:
                 first = journal.told({"_BOOT_ID": (boot,)}, 1, from_head=True)
                 began[boot] = first[0].at if first else told[0].at
-        service.starts = starts_of(told, began, service)
+        service.starts = starts_of(told, began, start_limit(service, host))
         seen.update(one.boot for one in told)
     if len(seen) > 1:
         host.boots = [_boot(boot, began[boot], journal) for boot in sorted(seen, key=began.__getitem__)[-MOST_BOOTS:]]
 
 
-def starts_of(told: list[ManagerRecord], began: dict[str, datetime], service: Service) -> list[Start]:
+def starts_of(told: list[ManagerRecord], began: dict[str, datetime], limit: Limit | None) -> list[Start]:
     """The starts that the records tell, oldest first: from the record that one begins to the one of how it went."""
     found: list[Start] = []
     open_at: ManagerRecord | None = None
@@ -46,7 +48,7 @@ def starts_of(told: list[ManagerRecord], began: dict[str, datetime], service: Se
                 Start(
                     at=open_at.at,
                     seconds=round(max(took, 0.0), 3),
-                    outcome="up" if one.code == STARTED else _how_it_failed(took, service),
+                    outcome="up" if one.code == STARTED else _how_it_failed(took, limit),
                     at_boot=after is not None and after <= AT_BOOT_SECONDS,
                     offset=round(after + took, 3)
                     if after is not None and after + took >= 0 and one.code == STARTED
@@ -57,10 +59,9 @@ def starts_of(told: list[ManagerRecord], began: dict[str, datetime], service: Se
     return found
 
 
-def _how_it_failed(took: float, service: Service) -> Literal["failed", "timeout"]:
+def _how_it_failed(took: float, limit: Limit | None) -> Literal["failed", "timeout"]:
     """The records say that a start failed; that it ran out of time follows from how long it took."""
-    limit = service.limits.start_seconds if service.limits else None
-    return "timeout" if limit is not None and 0 < limit <= took else "failed"
+    return "timeout" if limit is not None and limit.seconds <= took else "failed"
 
 
 def _boot(boot: str, began: datetime, journal: Journal) -> BootRecord:

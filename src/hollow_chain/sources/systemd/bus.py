@@ -17,6 +17,7 @@ from hollow_chain.trouble import Trouble
 MANAGER = "org.freedesktop.systemd1"
 MANAGER_PATH = "/org/freedesktop/systemd1"
 SECONDS = 20.0
+"""Seconds for the whole conversation: other clients of a bus give up on one answer after 25."""
 # dbus-daemon(1) allows 128 answers to be due on one connection ("max_replies_per_connection").
 IN_FLIGHT = 100
 Properties = dict[str, Any]

@@ -8,6 +8,7 @@ from hollow_chain.facts.service import Confinement
 
 Properties = dict[str, Any]
 _FOREVER = (1 << 64) - 1
+"""How the manager says that there is no limit (``USEC_INFINITY``)."""
 
 # systemd.exec(5), "ProtectSystem=" and "ProtectHome=".
 _PROTECTED = {"yes": ["/usr", "/boot", "/efi"], "full": ["/usr", "/boot", "/efi", "/etc"], "strict": ["/"]}

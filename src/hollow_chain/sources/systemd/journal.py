@@ -19,7 +19,9 @@ from hollow_chain.reach.interfaces import Match, Records
 from hollow_chain.wording.secrets import mask_text
 
 MAX_TEXT = 1000
+"""Characters of a record that are kept, as in logs that are read from files."""
 _MAX_NAME = 64
+"""Characters of the name that a writer gives itself: a program's own has at most fifteen."""
 _LEVELS = ("emergency", "alert", "critical", "error", "warning", "notice", "info", "debug")
 _FIELDS = (
     "MESSAGE", "PRIORITY", "_PID", "_UID", "MESSAGE_ID", "SYSLOG_IDENTIFIER", "CONFIG_FILE", "CONFIG_LINE", "ERRNO", "_COMM",

@@ -29,6 +29,7 @@ from hollow_chain.wording.secrets import mask_arguments, mask_environment, mask_
 
 Properties = dict[str, Any]
 _FOREVER = (1 << 64) - 1
+"""How the manager says that there is no limit (``USEC_INFINITY``)."""
 
 # systemd.unit(5): the word, its kind, whether a start of this one starts the other, whether a stop of the
 # other stops this one although the link is not hard.
@@ -63,6 +64,7 @@ _FROM_BOOT = ("OnBootUSec", "OnStartupUSec", "OnActiveUSec")
 """Settings of a timer that count from the boot, or from the start of the timer in it (systemd.timer(5))."""
 _TRIGGER_KINDS = ("socket", "timer", "path", "automount")
 _CHILD_EXITED = 1
+"""``CLD_EXITED`` (sigaction(2)): the main process ended by itself."""
 
 
 def moment(microseconds: Any) -> datetime | None:

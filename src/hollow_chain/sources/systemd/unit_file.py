@@ -7,6 +7,7 @@ from typing import NamedTuple
 from hollow_chain.reach.handles import Walker
 
 MAX_BYTES = 1 << 20
+"""Bytes of a definition that are read; definitions are a few KiB long."""
 
 
 class Setting(NamedTuple):
