@@ -185,6 +185,58 @@ def test_every_module_can_be_imported_where_there_is_no_posix() -> None:
     assert len(done.stdout.split()) > 150
 
 
+OF_THIS_MACHINE = {"os", "pathlib", "glob", "psutil", "socket", "ctypes", "platform", "tempfile", "subprocess"}
+FILES_THAT_THE_USER_NAMES = {
+    "sources/files.py",
+    "sources/log_files.py",
+    "sources/places.py",
+    "sources/license_machine.py",
+}
+
+
+def test_readers_reach_a_host_by_its_interfaces_alone() -> None:
+    """So that they read a host over the network, or of another family, as they read this one."""
+    for path in MODULES:
+        if not room(path).startswith("sources/") or room(path) in FILES_THAT_THE_USER_NAMES:
+            continue
+        for node in ast.walk(ast.parse(path.read_text())):
+            names = [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
+            names += [node.module or ""] if isinstance(node, ast.ImportFrom) else []
+            taken = {name.partition(".")[0] for name in names} & OF_THIS_MACHINE
+            pure = isinstance(node, ast.ImportFrom) and {alias.name for alias in node.names} <= {
+                "PurePath",
+                "PurePosixPath",
+            }
+            assert not taken or pure, f"{room(path)}:{node.lineno}: {taken}"  # type: ignore[attr-defined]
+            assert not any(name.startswith("hollow_chain.reach.posix") for name in names), room(path)
+
+
+def test_what_reaches_hosts_knows_nothing_of_what_reads_them() -> None:
+    assert rooms()["reach"] <= {"facts", "families", "lazy", "trouble"}
+
+
+def test_every_module_of_a_family_of_hosts_is_on_its_list() -> None:
+    from hollow_chain.families import SYSTEMD
+    from hollow_chain.sources.readers import READERS
+
+    listed = READERS[SYSTEMD.name]
+    assert set(READERS) <= set(FAMILIES)
+    used = reached(
+        "sources.readers",
+        {
+            room(path).removesuffix(".py").replace("/", "."): {
+                name.removeprefix("hollow_chain.") for name in imports(path)
+            }
+            for path in MODULES
+        },
+    )
+    for path in (SOURCE / "sources/systemd").glob("*.py"):
+        if path.name != "__init__.py":
+            assert f"sources.systemd.{path.stem}" in used
+    beside = [reader for reader in listed.readers if reader.beside]
+    assert beside and list(listed.readers[: len(beside)]) == beside
+
+
 def numeric(value: ast.expr | None) -> bool:
     """Whether an expression is a number, or made of numbers alone."""
     match value:

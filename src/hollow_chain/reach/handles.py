@@ -33,6 +33,8 @@ _ANY = flags("PATH", "NOFOLLOW", "CLOEXEC")
 _TO_READ = flags("RDONLY", "NONBLOCK", "NOCTTY", "CLOEXEC")
 _OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
 
+StatResult = os.stat_result
+"""What the system says of a file (stat(3type))."""
 NETWORK = frozenset(
     {
         "nfs",

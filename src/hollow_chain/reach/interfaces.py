@@ -46,6 +46,9 @@ class Files(Protocol):
     def changed(self, path: str) -> float | None:
         """When what stands there, a link itself, was changed, in seconds since 1970; None where nothing does."""
 
+    def literally(self, text: str) -> str:
+        """*text* as a part of a pattern that fits nothing but it."""
+
     def matching(self, pattern: str) -> list[str]:
         """The paths that fit a pattern of the shell (glob(7)), sorted."""
 
@@ -188,6 +191,8 @@ class Reached(Protocol):
     cores: int | None
     kernel: str
     """Release of the running kernel."""
+    user: int
+    """Number of the account by which it is asked."""
     all_rights: bool
     """Whether it is asked with all rights."""
 

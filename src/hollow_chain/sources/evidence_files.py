@@ -7,7 +7,6 @@ left where it looks for its files is none.
 from __future__ import annotations
 
 import errno
-import os
 import stat
 from collections.abc import Iterable
 from datetime import UTC, datetime
@@ -50,6 +49,7 @@ class EvidenceReader:
     def __init__(self, reached: Reached) -> None:
         self._walker = reached.files.walker()
         self._accounts = reached.accounts
+        self._user = reached.user
         self._numbers: dict[str, int | None] = {}
         self._groups: dict[int, frozenset[int]] = {}
 
@@ -93,7 +93,7 @@ class EvidenceReader:
     def _trust(self, service: Service, content: Content) -> Trust:
         """Who could have written a file; empty where it is somebody's of whom the service knows nothing."""
         owner, mode = content.about.st_uid, content.about.st_mode
-        root = owner in (0, os.geteuid())
+        root = owner in (0, self._user)
         if root and content.alone and not mode & (stat.S_IWGRP | stat.S_IWOTH):
             return "trusted"
         if not root and owner not in self._account(service) and not self._is_given(service, content, owner):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, date, datetime
 from functools import partial
@@ -14,7 +13,7 @@ from hollow_chain.facts.endpoints import is_loopback, plain
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.license import Entitlement, LicenseFile, LicenseServer, PublisherDaemon
 from hollow_chain.facts.service import Claim, SeatWant, Service
-from hollow_chain.reach.handles import Walker
+from hollow_chain.reach.handles import StatResult, Walker
 from hollow_chain.sources.evidence_files import EvidenceReader
 from hollow_chain.sources.reading import HostReading
 
@@ -28,17 +27,17 @@ WANT, SERVER = "LICENSE_WANT=", "LICENSE_SERVER="
 """Environment in which a definition may say what seats its service wants, and of which HOST:PORT."""
 
 
-Open = Callable[[str, int], tuple[bytes, os.stat_result]]
+Open = Callable[[str, int], tuple[bytes, StatResult]]
 """What opens a file: a path and a number of bytes to the content up to there, and what the file is. Raises :class:`OSError`."""
 
 
-def any_file(walker: Walker, path: str, most: int) -> tuple[bytes, os.stat_result]:
+def any_file(walker: Walker, path: str, most: int) -> tuple[bytes, StatResult]:
     """What opens a file whoever it belongs to, since whoever runs the program has named it."""
     content = walker.read(path, most)
     return content.data, content.about
 
 
-def _of_service(reader: EvidenceReader, service: Service, path: str, most: int) -> tuple[bytes, os.stat_result]:
+def _of_service(reader: EvidenceReader, service: Service, path: str, most: int) -> tuple[bytes, StatResult]:
     content, _ = reader.content(service, path, most, from_end=False)
     return content.data, content.about
 

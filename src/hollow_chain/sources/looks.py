@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import errno
-import glob
-import os
 import stat
 import struct
 from datetime import UTC, datetime
@@ -152,7 +150,7 @@ class Looker:
 
     def _look_above(self, path: str) -> None:
         """The nearest folder above an absent path that is there: it says how far the path leads."""
-        folder = os.path.dirname(path)  # noqa: PTH120 - text, not the file system
+        folder = path.rpartition("/")[0]
         while len(folder) > 1 and folder not in self.seen:
             found = self._described(folder)
             if found is None:
@@ -160,7 +158,7 @@ class Looker:
             self.seen[folder] = found
             if found.exists:
                 return
-            folder = os.path.dirname(folder)  # noqa: PTH120
+            folder = folder.rpartition("/")[0]
 
     def _name(self, kind: str, number: int) -> str:
         if (kind, number) not in self._names:
@@ -222,7 +220,7 @@ def program_format(head: bytes) -> tuple[str, str]:
 
 
 def _siblings(path: str, instance: str, files: Files) -> list[str]:
-    if instance not in os.path.basename(path):  # noqa: PTH119
+    if instance not in path.rpartition("/")[2]:
         return []
-    pattern = "*".join(glob.escape(part) for part in path.split(instance))
+    pattern = "*".join(files.literally(part) for part in path.split(instance))
     return files.matching(pattern)[:_MOST_SIBLINGS]

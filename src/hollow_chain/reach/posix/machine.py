@@ -63,6 +63,10 @@ class LocalFiles:
         except OSError:
             return None
 
+    def literally(self, text: str) -> str:
+        """*text* as a part of a pattern that fits nothing but it."""
+        return glob.escape(text)
+
     def matching(self, pattern: str) -> list[str]:
         """The paths that fit a pattern of the shell."""
         return sorted(glob.glob(pattern))  # noqa: PTH207 - the pattern is absolute
@@ -175,7 +179,8 @@ class ThisMachine:
         self.family = (
             SYSTEMD.name
         )  # the only one of this kind of system; where it does not run, that is said when it is asked
-        self.all_rights = os.geteuid() == 0
+        self.user = os.geteuid()
+        self.all_rights = self.user == 0
         self.files, self.processes, self.network = LocalFiles(), LocalProcesses(), LocalNetwork()
         self.accounts = accounts
 
