@@ -18,7 +18,7 @@ class _Lazy:
         self.__dict__.update(
             {
                 method: getattr(compiled, method)
-                for method in ("search", "match", "fullmatch", "finditer", "findall", "sub")
+                for method in ("search", "match", "fullmatch", "finditer", "findall", "sub", "split")
             }
         )
         return getattr(compiled, name)

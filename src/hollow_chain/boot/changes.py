@@ -20,8 +20,9 @@ from hollow_chain.chain import Graph, best, search
 from hollow_chain.facts.host import Host, HostLimits
 from hollow_chain.facts.service import Claim, Limits, Link, Service, Trigger
 from hollow_chain.families import family_of
+from hollow_chain.lazy import pattern
 
-_DURATION = re.compile(r"(?i)^(\d+(?:\.\d+)?)\s*(ms|s|sec|min|m|h)?$")
+_DURATION = pattern(r"(?i)^(\d+(?:\.\d+)?)\s*(ms|s|sec|min|m|h)?$")
 _UNITS = {"ms": 0.001, "s": 1.0, "sec": 1.0, "min": 60.0, "m": 60.0, "h": 3600.0}
 _LONGEST = 1e7
 """Seconds, nearly four months: far beyond any start, and far within what the arrays can add up without losing the milliseconds."""

@@ -18,8 +18,6 @@ actions, numbered errors):
 
 from __future__ import annotations
 
-import re
-
 from hollow_chain.boot.making import Draft, Expected
 from hollow_chain.boot.plan import BootPlan, Retry, Unit
 from hollow_chain.causes import named
@@ -28,10 +26,11 @@ from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 from hollow_chain.families import CONTROL
 from hollow_chain.families.times import delayed_after, start_limit
+from hollow_chain.lazy import pattern
 
 _UNUSABLE = {"refused": named.BAD_DEFINITION, "missing": named.NOT_REGISTERED}
 _WHY_NOT = {"manual": named.MANUAL_NOT_STARTED, "event": named.EVENT_PENDING}
-_ACTION = re.compile(r"(?i)^\s*restart(?:\s+after\s+([0-9.]+)\s*(ms|s|min|h)?)?\s*$")
+_ACTION = pattern(r"(?i)^\s*restart(?:\s+after\s+([0-9.]+)\s*(ms|s|min|h)?)?\s*$")
 _UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0}
 
 

@@ -12,8 +12,9 @@ from collections.abc import Iterator
 from hollow_chain.causes.case import Case
 from hollow_chain.facts.host import File
 from hollow_chain.facts.service import Service
+from hollow_chain.lazy import pattern
 
-_OF_THE_SYSTEM = re.compile(
+_OF_THE_SYSTEM = pattern(
     r"/(?:etc|usr|var|bin|sbin|lib\w*|boot|dev|proc|sys|run|home|root|opt|srv|mnt|media|tmp|var/(?:lib|log|run|cache|spool|tmp|lock|mail)|"
     r"run/lock|lib/systemd)?"
 )
@@ -27,8 +28,8 @@ _CLOSED = (
 _BY_NAME = ("/var/lib", "/var/log", "/var/cache", "/var/spool", "/run", "/var/run")
 """Where a service's own folder lies under its own name (hier(7), file-hierarchy(7))."""
 _RUNTIME = ("/run", "/var/run", "/run/lock", "/var/lock")
-_BREAKS = re.compile(r"[\s'\";|&<>()=,`$]+")
-_LOCK_NAME = re.compile(r"(?i)lock|\.?pid$|sock(?:et)?$")
+_BREAKS = pattern(r"[\s'\";|&<>()=,`$]+")
+_LOCK_NAME = pattern(r"(?i)lock|\.?pid$|sock(?:et)?$")
 
 
 def inside(path: str, place: str) -> bool:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 
 import msgspec
@@ -10,6 +9,7 @@ import msgspec
 from hollow_chain.chain.graph import Graph, Node
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
+from hollow_chain.lazy import pattern
 
 # How good a match is: the lower the better. From ``LOOSE`` on it is an offer, not an answer.
 EXACT, STEM, DISPLAY, START, INITIALS, PART, PROGRAM, PORT, LOOSE, DESCRIBED, NEAR = range(11)
@@ -25,7 +25,7 @@ REASONS = {
     DESCRIBED: "description",
     NEAR: "near miss",
 }
-_WORD = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
+_WORD = pattern(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
 
 
 class Match(msgspec.Struct, frozen=True):

@@ -5,10 +5,12 @@ from __future__ import annotations
 import re
 from typing import NamedTuple
 
+from hollow_chain.lazy import pattern
+
 Way = tuple[str | int, ...]
 """The keys and indexes that lead to a value."""
-_HEADER = re.compile(r"^\s*(?P<open>\[\[?)\s*(?P<name>[\w.\-]+)\s*\]\]?\s*(?:#.*)?$")
-_KEY = re.compile(r"^(?P<space>\s*)(?P<key>[\w\-]+|\"[^\"]*\")\s*=\s*(?P<value>.*)$")
+_HEADER = pattern(r"^\s*(?P<open>\[\[?)\s*(?P<name>[\w.\-]+)\s*\]\]?\s*(?:#.*)?$")
+_KEY = pattern(r"^(?P<space>\s*)(?P<key>[\w\-]+|\"[^\"]*\")\s*=\s*(?P<value>.*)$")
 
 
 class Place(NamedTuple):

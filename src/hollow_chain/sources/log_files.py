@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 from collections import deque
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -13,6 +12,7 @@ from pathlib import Path
 from hollow_chain.facts.host import Event, Host, Snapshot
 from hollow_chain.facts.service import LastRun, Service
 from hollow_chain.families import family_of
+from hollow_chain.lazy import pattern
 from hollow_chain.sources.records import Columns, LogRecord, RecordError, number_in, read
 from hollow_chain.trouble import Trouble, wrong_call
 
@@ -143,7 +143,7 @@ def _names(host: Host) -> dict[str, str]:
     return found
 
 
-_WORD = re.compile(r"[\w\-]+")
+_WORD = pattern(r"[\w\-]+")
 
 
 class SpokenNames:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from datetime import UTC, datetime, timedelta
 
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
+from hollow_chain.lazy import pattern
 from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of
 from hollow_chain.wording.secrets import mask_text
 
@@ -14,8 +14,8 @@ TAIL_BYTES = 16 << 10
 MOST_LINES = 25
 MOST_FILES = 4
 """What is read of a service's own logs: the ends of a few files, and as many lines as a program writes in a failed start."""
-_STAMP = re.compile(r"(\d{4})[-/](\d\d)[-/](\d\d)[ T](\d\d):(\d\d):(\d\d)")
-_LEVEL = re.compile(r"(?i)\b(emerg(?:ency)?|alert|crit(?:ical)?|fatal|panic|err(?:or)?|warn(?:ing)?|notice|info)\b")
+_STAMP = pattern(r"(\d{4})[-/](\d\d)[-/](\d\d)[ T](\d\d):(\d\d):(\d\d)")
+_LEVEL = pattern(r"(?i)\b(emerg(?:ency)?|alert|crit(?:ical)?|fatal|panic|err(?:or)?|warn(?:ing)?|notice|info)\b")
 _LEVELS = {"emerg": "emergency", "aler": "alert", "crit": "critical", "fata": "critical", "pani": "critical", "err": "error",
            "warn": "warning", "noti": "notice", "info": "info"}  # fmt: skip
 

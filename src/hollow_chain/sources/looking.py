@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import re
-
 from hollow_chain.facts.host import Event, Host, Unread
 from hollow_chain.facts.service import Service
+from hollow_chain.lazy import pattern
 from hollow_chain.sources import sockets
 from hollow_chain.sources.accounts import accounts
 from hollow_chain.sources.holders import holders_of
@@ -13,8 +12,8 @@ from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import forms, lines
 from hollow_chain.wording.things import paths_in
 
-_LOCK_NAME = re.compile(r"(?i)lock|pid$")
-_FILE_NAME = re.compile(r"(?<![\w/])(?:\./|/[\w./\-]*/)?([\w.\-]{3,80})")
+_LOCK_NAME = pattern(r"(?i)lock|pid$")
+_FILE_NAME = pattern(r"(?<![\w/])(?:\./|/[\w./\-]*/)?([\w.\-]{3,80})")
 _MOST_ACCOUNTS, _MOST_PROCESSES, _MOST_PATHS = 20, 100, 50
 """Accounts and processes that records name, and paths that those of one service name: a log may be full of them."""
 

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from hollow_chain.lazy import pattern
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
     from hollow_chain.facts.host import Snapshot
     from hollow_chain.sources.asked import Asked
 
-_SCHEME = re.compile(r"^([A-Za-z][A-Za-z0-9+.\-]{1,30})://")
+_SCHEME = pattern(r"^([A-Za-z][A-Za-z0-9+.\-]{1,30})://")
 """How an address of something that is no file begins (RFC 3986, 3.1); one letter alone is a drive."""
 FORMS = "a snapshot file, or a folder of them"
 

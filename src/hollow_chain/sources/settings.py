@@ -9,6 +9,7 @@ from itertools import pairwise
 from pathlib import PurePath
 
 from hollow_chain.facts.service import Claim
+from hollow_chain.lazy import pattern
 from hollow_chain.reach.handles import Walker
 
 MOST_FILES = 80
@@ -21,36 +22,36 @@ _DEPTH = 3
 """Folders below that of the service: as deep as packages lay out their settings."""
 _SUFFIXES = ("", ".conf", ".cnf", ".cfg", ".ini", ".yaml", ".yml", ".toml", ".json", ".config")
 _ADDRESS = r"\*|\[[0-9A-Fa-f:]+\]|\d{1,3}(?:\.\d{1,3}){3}|localhost|[0-9A-Fa-f]*::[0-9A-Fa-f:]*"
-_SETTING = re.compile(
+_SETTING = pattern(
     r"(?m)^[ \t]*[\"']?(?P<key>[A-Za-z][\w.\-]*)[\"']?(?:[ \t]*[:=][ \t]*|[ \t]+)(?P<value>[^#\r\n]{0,300})"
 )
-_ENDPOINT = re.compile(
+_ENDPOINT = pattern(
     rf"^[\"']?(?:port[ \t]+)?(?:(?P<scheme>tcp|udp|https?)[:/]+)?(?:(?P<address>{_ADDRESS}):)?(?P<port>\d{{2,5}})(?![\w.:])(?P<rest>[^;]*)"
 )
-_ALONE = re.compile(rf"^[\"'{{ ]*-?(?P<address>{_ADDRESS})(?![\w:.])")
-_OPTION = re.compile(r"^--?(?P<name>[A-Za-z][\w.\-]*)(?:=(?P<value>.*))?$")
-_VALUE = re.compile(rf"^(?:(?P<address>{_ADDRESS})?:)?(?P<port>\d{{2,5}})$")
+_ALONE = pattern(rf"^[\"'{{ ]*-?(?P<address>{_ADDRESS})(?![\w:.])")
+_OPTION = pattern(r"^--?(?P<name>[A-Za-z][\w.\-]*)(?:=(?P<value>.*))?$")
+_VALUE = pattern(rf"^(?:(?P<address>{_ADDRESS})?:)?(?P<port>\d{{2,5}})$")
 _SHORT = {"p": "port", "l": "listen"}
 """Short options that programs by habit use for a port and an address."""
-_WORDS = re.compile(r"[_.\-]|(?<=[a-z])(?=[A-Z])")
+_WORDS = pattern(r"[_.\-]|(?<=[a-z])(?=[A-Z])")
 _NO_PORTS = frozenset({"support", "transport", "report", "import", "export", "passport", "airport", "rapport"})
-_OF_OTHERS = re.compile(
+_OF_OTHERS = pattern(
     r"(?i)remote|peer|upstream|backend|master|primary|smtp|imap|connect|forward|target|dest|report|source|query|outgoing|announce|"
     r"client|max|min|range|proxy_pass|safe|database|db[_.\-]?(?:host|port)|replica|relay|nat"
 )
 _FALSE = frozenset({"0", "no", "off", "false", "none", "''", '""', "disabled"})
-_SWITCHED_OFF = re.compile(
+_SWITCHED_OFF = pattern(
     r"(?im)^[ \t]*-{0,2}(?:skip|disable|no)[-_ ]?(?:network(?:ing)?|tcp|listen(?:er)?)\b[ \t]*(?:[:= ][ \t]*(?P<value>\w+))?[ \t;]*$"
 )
-_NETWORK = re.compile(
+_NETWORK = pattern(
     r"(?i)(?:^|[_.\-])(?:tcp|network(?:ing)?)(?:$|[_.\-](?:enabled?|listen))|^enable[_.\-]?(?:tcp|network)"
 )
-_NEGATED = re.compile(r"(?i)^(?:skip|disable|no)[_.\-]")
-_OWN = re.compile(
+_NEGATED = pattern(r"(?i)^(?:skip|disable|no)[_.\-]")
+_OWN = pattern(
     r"(?im)^[ \t]{0,40}-{0,2}(?:[\w.\-]{0,40}(?:pid|lock|sock)[\w.\-]{0,40}[ \t]{0,8}[:=]?[ \t]{0,8}[\"']?(?P<path>/[^\s\"';,]{2,300})|"
     r"[\w.\-]{1,60}[ \t]{0,8}[:= \t][ \t]{0,8}[\"']?(?P<named>/[^\s\"';,]{2,300}(?:pid|lock|sock)\b))"
 )
-_LOG = re.compile(
+_LOG = pattern(
     r"(?im)^[ \t]{0,40}[\w.\-]{0,60}log[\w.\-]{0,60}[ \t]{0,40}[:= \t][ \t]{0,40}[\"']?(?P<path>/[^\s\"';,]{2,300})"
 )
 

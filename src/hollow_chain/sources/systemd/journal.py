@@ -7,7 +7,6 @@ says of itself (its unit, its identifier, its kind of message) is believed only 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import NamedTuple
@@ -15,6 +14,7 @@ from typing import NamedTuple
 from hollow_chain.facts.host import Event, Trust
 from hollow_chain.facts.service import LastRun
 from hollow_chain.families.messages import EXITED, FAILED, STARTED, STARTING, STOPPED, SUCCESS
+from hollow_chain.lazy import pattern
 from hollow_chain.reach.interfaces import Match, Records
 from hollow_chain.wording.secrets import mask_text
 
@@ -143,8 +143,8 @@ def _number(text: str) -> int | None:
     return int(text) if text.isascii() and text.isdigit() and len(text) < 19 else None
 
 
-_HOW = re.compile(r"code=(exited|killed|dumped), status=(\d+)")
-_RESULT = re.compile(r"with result '([a-z-]+)'")
+_HOW = pattern(r"code=(exited|killed|dumped), status=(\d+)")
+_RESULT = pattern(r"with result '([a-z-]+)'")
 
 
 def recalled(events: list[Event]) -> LastRun | None:
