@@ -49,6 +49,8 @@ _NEAR, _FAR = 2, 6
 """Words that a gap may take. Six is the longest that the recorded lines need ("failed to bind the configured listening
 socket for reading"); beyond, two halves of a sentence begin to pass for one phrase."""
 _BEFORE_SLOT = pattern(r"[\s\"'`<(:=\[#*\u2018\u201c]{0,6}")
+_BEFORE_SIGN = pattern(r"\s{0,3}[\"'`]")
+"""What may stand between a phrase and the thing that it names; a sign is known by its quotation marks alone."""
 _AFTER_SLOT = r"[\s\"'`>):,\[\]\u2019\u201d]{0,6}"
 _LONGEST_SLOT = 300
 """Characters before a phrase in which the thing that it ends may stand."""
@@ -74,6 +76,8 @@ class Form(msgspec.Struct, frozen=True):
     """Lines that it must not read, near as they come."""
     words: list[str] = []
     """Phrases that announce it."""
+    unless: list[str] = []
+    """Phrases that mean something else where they stand in the place of one that announces it."""
     errors: list[str] = []
     """Error numbers of either family, by name: what they are called, how they are worded, and the number after "errno"."""
 
@@ -184,6 +188,11 @@ def _by_first_word() -> dict[str, list[_Phrase]]:
     return dict(begun)
 
 
+@cache
+def _unless(form: str) -> list[tuple[_Step, ...]]:
+    return [tuple(map(_step, phrase.split())) for one in forms() if one.form == form for phrase in one.unless]
+
+
 # Lines.
 
 
@@ -213,7 +222,9 @@ def _found(text: str) -> Iterator[Said]:
                     continue
                 named = ((phrase.before, value),)
             follow = _follow(phrase.steps, words, index + 1, text, word.end)
-            if follow is not None:
+            if follow is not None and not any(
+                _follow(steps, words, index, text, word.start) for steps in _unless(phrase.form.form)
+            ):
                 yield Said(phrase.form, word.start, follow[0], named + follow[1])
 
 
@@ -244,8 +255,8 @@ def _follow(steps: tuple[_Step, ...], words: list[_Word], index: int, text: str,
 def _follow_slot(
     slot: str, rest: tuple[_Step, ...], words: list[_Word], index: int, text: str, end: int
 ) -> _Followed | None:
-    begins = _BEFORE_SLOT.match(text, end)
-    match = SLOTS[slot].match(text, begins.end() if begins else end)
+    begins = (_BEFORE_SIGN if slot == "sign" else _BEFORE_SLOT).match(text, end)
+    match = SLOTS[slot].match(text, begins.end()) if begins else None
     value = match[0].rstrip(".-") if match else ""
     if match is None or not value or value.lower() in not_named(slot):
         return None
