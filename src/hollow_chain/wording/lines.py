@@ -12,6 +12,8 @@ from hollow_chain.wording.forms import says
 from hollow_chain.wording.things import addresses_in, endpoints_of, line_in, paths_in, place_in, quoted_hosts
 
 _SOURCE_CODE = pattern(r"(?i)\.(?:py|pm|pl|c|cc|cpp|h|go|js|ts|rb|java|lua|rs|cs|php)$")
+_RAISED = pattern(r"[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
+"""How a line begins that names what was raised by its type, as many languages do at the foot or the head of a trace of calls."""
 _SEVERE_LEVELS = ("emergency", "alert", "critical", "error")
 _SPOKEN_LEVELS = ("", *_SEVERE_LEVELS, "warning", "info")
 """Levels at which a program names a file and a line because it stumbled there: at "notice" and "debug" it tells how it is going."""
@@ -153,7 +155,7 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
         if event.source.startswith(_CONFIGURATION):
             continue  # the line complained of, not the complaint
         located = place_in(event.text)
-        if located and (_SOURCE_CODE.search(located[0]) or says(event.text, "noted")):
+        if located and (_SOURCE_CODE.search(located[0]) or says(event.text, "noted", "in code")):
             continue  # where in the program, not where in its configuration; or no complaint at all
         rejects = says(event.text, "rejected")
         if located and (rejects or event.level in _SPOKEN_LEVELS):
@@ -188,10 +190,15 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
     """The last records that say something beyond the manager's own routine, errors before other lines."""
     spoken = [e for e in events if e.text.strip() and not e.text.startswith(NOISE)]
     own = [e for e in spoken if not e.by_manager and not e.source.startswith(_CONFIGURATION)]
-    severe = [e for e in own if e.level in _SEVERE_LEVELS or says(e.text, "severe")]
-    full = [e for e in severe if not _only_ends(e.text)]
+    severe = [e for e in own if e.level in _SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
+    full = [e for e in severe if not _only_ends(e.text) and not _of_trace(e.text)]
     of_level = [e for e in spoken if e.level in _SEVERE_LEVELS]
     return (full or severe or own or of_level or spoken)[-most:]
+
+
+def _of_trace(text: str) -> bool:
+    """Whether a line is one of a trace of calls: its head, a place in the program, or set in as these are."""
+    return text[:1].isspace() or says(text, "trace", "in code")
 
 
 def _only_ends(text: str) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import Case
+from hollow_chain.causes.definition.program import programs_of
 from hollow_chain.causes.finding import FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
@@ -32,7 +33,9 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     if last is not None and last.result == "signal" and last.signal in _FROM_OUTSIDE:
         return  # what refuses its configuration ends by itself
     own = [e for e in case.last_events() if not e.by_manager]
-    complaints = lines.config_errors(own)
+    programs = {path for path, _ in programs_of(case)}
+    # A script that stumbles names itself: that is where in the program, not where in its configuration.
+    complaints = [one for one in lines.config_errors(own) if one.path not in programs]
     if not complaints:
         return
     # The words of a parser with a place are best, then a place, then the words alone.
