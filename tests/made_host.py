@@ -189,7 +189,7 @@ class MadeHost:
         told = {
             "ActiveState": "failed", "SubState": "failed", "Result": "exit-code", "ExecMainCode": 1, "ExecMainStatus": status,
             "ExecMainStartTimestamp": ago(60), "ExecMainExitTimestamp": ago(59), "InactiveExitTimestamp": ago(60),
-            "ActiveEnterTimestamp": ago(60), "InactiveEnterTimestamp": ago(59), "ExecStart": [[command[0], list(command), False, 0, 0, 0, 0, 0, 0, 0]],
+            "ActiveEnterTimestamp": ago(60), "InactiveEnterTimestamp": ago(59), "ExecStart": [[command[0], list(command), False]],
         }  # fmt: skip
         self.unit(name, f"[Service]\nExecStart={' '.join(command)}\n", **(told | facts))
 

@@ -159,8 +159,9 @@ def test_accounts_that_units_and_records_name(made: MadeHost) -> None:
 
 
 def test_conditions_that_the_manager_has_not_tested_are_tried(made: MadeHost) -> None:
-    made.unit("desk.service", Conditions=[["ConditionPathExists", False, False, "/etc/desk.on", 0], ["ConditionPathExists", False, True, "/etc/desk.off", 0],
-                                          ["ConditionHost", False, False, "quay", 0]])  # fmt: skip
+    exists = "ConditionPathExists"
+    tried = [[exists, False, False, "/etc/desk.on", 0], [exists, False, True, "/etc/desk.off", 0]]
+    made.unit("desk.service", Conditions=[*tried, ["ConditionHost", False, False, "quay", 0]])
     made.put("/etc/desk.off")
     desk = next(s for s in made.read().services if s.name == "desk.service")
     assert [c.outcome for c in desk.conditions] == ["unmet", "unmet", "untested"]
@@ -168,17 +169,15 @@ def test_conditions_that_the_manager_has_not_tested_are_tried(made: MadeHost) ->
 
 def test_units_that_nothing_has_loaded_are_read_from_their_files(made: MadeHost) -> None:
     made.unit("desk.service", ActiveState="active", SubState="running")
-    made.put(
-        "/lib/systemd/system/night.service",
-        "[Unit]\nDescription=Night\n[Service]\nExecStart=/usr/bin/night\n[Install]\nWantedBy=multi-user.target\n",
-    )
+    night = "[Unit]\nDescription=Night\n[Service]\nExecStart=/usr/bin/night\n[Install]\nWantedBy=multi-user.target\n"
+    made.put("/lib/systemd/system/night.service", night)
     made.put("/lib/systemd/system/night.timer", "[Timer]\nOnCalendar=daily\n")
     made.put("/lib/systemd/system/berth@.service", "[Service]\nExecStart=/usr/bin/berth %i\n")
     Path(made.files.at("/etc/systemd/system/gone.service")).symlink_to("/dev/null")
     services = {service.name: service for service in made.read().services}
-    night = services["night.service"]
-    assert (night.state, night.startup, night.detail) == ("stopped", "event", "not loaded")
-    assert [t.name for t in night.triggers] == ["night.timer"] and services["berth@.service"].template
+    one = services["night.service"]
+    assert (one.state, one.startup, one.detail) == ("stopped", "event", "not loaded")
+    assert [t.name for t in one.triggers] == ["night.timer"] and services["berth@.service"].template
     gone = services["gone.service"]
     assert gone.startup == "disabled" and gone.definition is not None and gone.definition.load == "masked"
 

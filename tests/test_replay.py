@@ -21,22 +21,9 @@ from hollow_chain.reach.here import here
 from hollow_chain.sources.systemd import boots, journal, records, units
 from hollow_chain.sources.systemd import bus as systemd_bus
 from hollow_chain.verdict import diagnose, diagnose_all
+from tests.made_host import Answer, Value
 
 RECORDINGS = sorted((Path(__file__).parent / "recorded").glob("*.json"))
-
-
-class Value:
-    """A value as the bus hands it over."""
-
-    def __init__(self, value: Any) -> None:
-        self.value = value
-
-
-class Answer:
-    """An answer of the bus."""
-
-    def __init__(self, body: list[Any], kind: MessageType = MessageType.METHOD_RETURN) -> None:
-        self.body, self.message_type = body, kind
 
 
 class RecordedBus:
