@@ -270,3 +270,18 @@ def test_hundreds_of_units_are_asked_for_in_one_conversation(made: MadeHost) -> 
     made.units["berth-007.service"]["BindsTo"] = ["named.device"]
     host = made.read()
     assert len(host.services) == 301 and not any(s.name == "idle.device" for s in host.services)
+
+
+def test_a_program_before_the_main_one_that_is_missing_is_known_without_a_word_in_the_journal(made: MadeHost) -> None:
+    made.put("/usr/bin/desk", b"\x7fELF" + bytes(60), 0o755)
+    step = ["/opt/desk/check", ["/opt/desk/check"], False, 0, 0, 0, 0, 99, 1, 203]
+    made.failed("desk.service", command=("/usr/bin/desk",), ExecMainCode=0, ExecMainStatus=0, ExecStartPre=[step])
+    host = made.read()
+    last = next(s for s in host.services if s.name == "desk.service").last
+    assert last is not None and (last.step, last.step_program, last.exit_status) == (
+        "ExecStartPre",
+        "/opt/desk/check",
+        203,
+    )
+    cause, place, says = first(host, "desk.service")
+    assert (cause, place) == ("program-missing", "desk.service") and "/opt/desk/check" in says

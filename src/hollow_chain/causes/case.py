@@ -282,7 +282,7 @@ class Case(msgspec.Struct, frozen=True):
         by_the_clock = begun - timedelta(seconds=0.02 if any(event.code for event in events) else 1.0)
         # A log file tells whole seconds only.
         by_the_second = min(by_the_clock, begun.replace(microsecond=0))
-        since = [e for e in events if e.at >= (by_the_clock if e.source.startswith("journal") else by_the_second)]
+        since = [e for e in events if e.at >= (by_the_clock if e.at.microsecond else by_the_second)]
         return since or events
 
     def _last_start(self, events: list[Event]) -> datetime | None:

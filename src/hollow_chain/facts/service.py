@@ -153,6 +153,8 @@ class LastRun(Part, gc=False):
     """When it last ceased to be up."""
     step: str = ""
     """The step that failed where that is not the main program, such as ``ExecStartPre``."""
+    step_program: str = ""
+    """The program of that step."""
     took: Seconds | None = None
     """How long that start took, with all its steps, until it was up."""
     cpu_seconds: Seconds | None = None

@@ -27,6 +27,8 @@ def look(reading: HostReading) -> None:
         if program is None or service.template or program.root:
             continue
         looker.look(program.path, service.state != "running")
+        if service.last is not None and service.last.step_program:
+            looker.look(service.last.step_program, is_program=True)
         for path in (program.folder, *program.paths, *program.environment_files):
             looker.look(path, instance=service.instance)
         for path in (*quoted.get(service.name, ()), *program.log_files):

@@ -94,7 +94,7 @@ def programs_of(case: Case) -> list[tuple[str, File | None]]:
     service = case.service
     if service.program is None or (service.definition is not None and service.definition.load == "masked"):
         return []
-    named = [service.program.path] if service.program.path else []
+    named = [path for path in (service.program.path, service.last.step_program if service.last else "") if path]
     for event in case.last_events():
         named += [name for name in _not_run(event) if name.startswith("/")]
     tried_well = not failed_last(service) and service.last is not None and service.state == "stopped"

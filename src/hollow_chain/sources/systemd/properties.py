@@ -294,12 +294,12 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
     if started is None and result in ("", "success"):
         return None
     code, status = facts.get("ExecMainCode", 0), facts.get("ExecMainStatus", 0)
-    step = ""
+    step = step_program = ""
     for name in ("ExecCondition", "ExecStartPre", "ExecStartPost"):
         for command in facts.get(name, ()):
             ignored, ended_code, ended_status = command[2], command[8], command[9]
             if not ignored and ended_code and (ended_code != _CHILD_EXITED or ended_status):
-                step, code, status = name, ended_code, ended_status
+                step, step_program, code, status = name, command[0], ended_code, ended_status
     main = moment(facts.get("ExecMainStartTimestamp")) if kind == "service" else None
     # Waiting for the next try of a restart moves the unit's moment: where the program itself ran last, its own counts.
     begun = main if main and not step and facts.get("NRestarts", 0) else _later(main, started)
@@ -312,6 +312,7 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
         ended_at=moment(facts.get("InactiveEnterTimestamp")) or moment(facts.get("ExecMainExitTimestamp")),
         left_up_at=moment(facts.get("ActiveExitTimestamp")),
         step=step,
+        step_program=step_program,
         took=_took(facts),
         cpu_seconds=cpu / 1e9 if isinstance(cpu := facts.get("CPUUsageNSec"), int) and 0 < cpu < _FOREVER else None,
         restarts=facts.get("NRestarts", 0),
