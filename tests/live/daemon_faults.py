@@ -51,7 +51,7 @@ DAEMON_FAULTS = [
     _fault("apache2", "log folder gone", "systemctl stop apache2; rm -rf /var/log/apache2\n" + again("apache2"), "path-missing"),
     _fault("apache2", "address of no adapter", "echo 'Listen 10.9.8.7:8081' >> /etc/apache2/ports.conf\n" + again("apache2"),
            "address-missing"),
-    _fault("lighttpd", "port held", "systemctl stop lighttpd\n" + squat(80) + again("lighttpd"), "port-held"),
+    _fault("lighttpd", "port held", "systemctl stop lighttpd\n" + squat(80) + again("lighttpd", 1), "port-held"),
     _fault("lighttpd", "configuration damaged", "echo 'server.port = = 81' >> /etc/lighttpd/lighttpd.conf\n" + again("lighttpd", 1),
            "config-rejected"),
     _fault("lighttpd", "log folder not writable", "systemctl stop lighttpd; chown root:root /var/log/lighttpd; chmod 700 /var/log/lighttpd\n"
