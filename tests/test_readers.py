@@ -18,6 +18,9 @@ from hollow_chain.trouble import Trouble
 from hollow_chain.verdict import diagnose
 from tests.made_host import BOOT, NOW, MadeHost
 
+ELF = b"\x7fELF\x02\x01\x01" + bytes(11) + b"\x3e\x00" + bytes(40)
+"""The head of a program for this kind of machine (elf(5), ``e_machine``)."""
+
 
 @pytest.fixture()
 def made(tmp_path: Path) -> MadeHost:
@@ -89,7 +92,7 @@ def test_only_what_failed_has_its_own_words_read(made: MadeHost) -> None:
         SubState="running",
         ExecStart=[["/usr/bin/well", ["/usr/bin/well"], False]],
     )
-    made.put("/usr/bin/desk", b"\x7fELF" + bytes(60), 0o755)
+    made.put("/usr/bin/desk", ELF, 0o755)
     made.put("/etc/desk/desk.conf", "listen = 127.0.0.1:8080\nlog_file = /var/log/desk/own.log\ncolour = blue\n")
     made.put(
         "/var/log/desk/own.log", "2026-03-04 05:59:01 error: /etc/desk/desk.conf:3: unknown key 'colour'\n", age=30
@@ -111,7 +114,7 @@ def test_only_what_failed_has_its_own_words_read(made: MadeHost) -> None:
 
 def test_a_path_that_the_log_calls_absent_is_looked_at(made: MadeHost) -> None:
     made.put("/usr/bin/desk", b"#!/bin/sh\n", 0o755)
-    made.put("/bin/sh", b"\x7fELF" + bytes(60), 0o755)
+    made.put("/bin/sh", ELF, 0o755)
     made.failed("desk.service", command=("/usr/bin/desk",))
     made.says("desk.service", "cannot open /srv/desk/plan: No such file or directory")
     host = made.read()
@@ -273,7 +276,7 @@ def test_hundreds_of_units_are_asked_for_in_one_conversation(made: MadeHost) -> 
 
 
 def test_a_program_before_the_main_one_that_is_missing_is_known_without_a_word_in_the_journal(made: MadeHost) -> None:
-    made.put("/usr/bin/desk", b"\x7fELF" + bytes(60), 0o755)
+    made.put("/usr/bin/desk", ELF, 0o755)
     step = ["/opt/desk/check", ["/opt/desk/check"], False, 0, 0, 0, 0, 99, 1, 203]
     made.failed("desk.service", command=("/usr/bin/desk",), ExecMainCode=0, ExecMainStatus=0, ExecStartPre=[step])
     host = made.read()
@@ -285,3 +288,28 @@ def test_a_program_before_the_main_one_that_is_missing_is_known_without_a_word_i
     )
     cause, place, says = first(host, "desk.service")
     assert (cause, place) == ("program-missing", "desk.service") and "/opt/desk/check" in says
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can look into a folder that is closed")
+def test_a_program_in_a_folder_that_keeps_its_account_out_is_known_without_a_word_in_the_journal(
+    made: MadeHost,
+) -> None:
+    made.put("/srv/closed/bin/desk", ELF, 0o755)
+    Path(made.files.at("/srv/closed")).chmod(0o700)
+    made.failed("desk.service", status=203, command=("/srv/closed/bin/desk",), User="mate", Group="mate")
+    cause, place, says = first(made.read(), "desk.service")
+    assert (cause, place) == ("access-denied", "desk.service") and "/srv/closed belongs to root:root, mode 0700" in says
+    Path(made.files.at("/srv/closed")).chmod(0o755)
+    assert first(made.read(), "desk.service")[0] != "access-denied"
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can look into a folder that is closed")
+def test_an_interpreter_behind_links_that_keeps_the_account_out_is_found(made: MadeHost) -> None:
+    made.put("/opt/own/python3.11", ELF, 0o755)
+    Path(made.files.at("/opt/own")).chmod(0o700)
+    made.put("/srv/desk/bin/desk", "#!/srv/desk/bin/python\n", 0o755)
+    Path(made.files.at("/srv/desk/bin/python")).symlink_to("python3")
+    Path(made.files.at("/srv/desk/bin/python3")).symlink_to("/opt/own/python3.11")
+    made.failed("desk.service", status=203, command=("/srv/desk/bin/desk",), User="mate", Group="mate")
+    cause, place, says = first(made.read(), "desk.service")
+    assert (cause, place) == ("access-denied", "desk.service") and "/opt/own belongs to root:root" in says

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from hollow_chain.causes import places, rights
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import ACCOUNTS, FILES, Case
+from hollow_chain.causes.definition.program import EXIT_EXEC, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, Boot, Shown, When
 from hollow_chain.causes.rights import Barrier, account_of, barrier
@@ -222,6 +223,9 @@ def access_denied(case: Case) -> Iterator[Finding]:
             continue
         yield _denied(case, event, path, found, user)
         return
+    for path, way in _unreached_programs(case):
+        yield _denied(case, None, path, way, user)
+        return
     for event, path in lines.unopened_paths(case.own_events()):
         file, program = case.file(path), case.service.program
         found = barrier(case, path, _writes(event)) if file is not None and failed_last(case.service) else None
@@ -233,6 +237,32 @@ def access_denied(case: Case) -> Iterator[Finding]:
             case, hidden_event or next(iter(lines.telling(case.own_events())), None), hidden.path, hidden, user
         )
         return
+
+
+def _unreached_programs(case: Case) -> Iterator[tuple[str, Barrier]]:
+    """Programs that the manager could not run, and the folder on the way that keeps the account out: told by the exit status of
+    the manager, for the record of a process that is gone at once may be lost (its unit is looked up when it is read)."""
+    last = case.service.last
+    if last is not None and last.exit_status == EXIT_EXEC:
+        for path, _ in programs_of(case):
+            for behind in _run_through(case, path):
+                found = barrier(case, behind, False)
+                if found is not None and found.path != behind:
+                    yield behind, found
+
+
+def _run_through(case: Case, program: str) -> Iterator[str]:
+    """A program, its interpreter, and where links lead from there, as far as they were looked at."""
+    seen: set[str] = set()
+    path = program
+    while path and path not in seen:
+        seen.add(path)
+        file = case.file(path)
+        if file is None or not file.exists:
+            return
+        yield path
+        after = file.link_to or file.interpreter
+        path = after if after.startswith("/") or not after else f"{path.rpartition('/')[0]}/{after}"
 
 
 def _bears(part: str, names: set[str]) -> bool:

@@ -27,6 +27,8 @@ def look(reading: HostReading) -> None:
         if program is None or service.template or program.root:
             continue
         looker.look(program.path, service.state != "running")
+        if service.state == "failed":
+            looker.look_at_run(program.path)
         if service.last is not None and service.last.step_program:
             looker.look(service.last.step_program, is_program=True)
         for path in (program.folder, *program.paths, *program.environment_files):

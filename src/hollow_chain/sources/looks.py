@@ -13,6 +13,8 @@ from hollow_chain.reach.interfaces import Files, Reached
 
 _LOCK_BYTES, _HEAD_BYTES = 64, 256
 """What is read of a lock (the number of a process) and of a program (its kind; the kernel reads as much, execve(2))."""
+_MOST_LINKS = 6
+"""Links and interpreters behind a program that are followed: an interpreter of an environment of its own is a link to a link."""
 _MOST_SIBLINGS = 20
 """Files of other instances that are listed: enough to see how they are named."""
 
@@ -87,6 +89,18 @@ class Looker:
         parts = path.split("/")
         for depth in range(2, len(parts)):
             self.look("/".join(parts[:depth]))
+
+    def look_at_run(self, program: str) -> None:
+        """Look at every folder on the way to *program*, to its interpreter, and to where links lead from there: what keeps an account
+        from any of them keeps it from the program."""
+        path = program
+        for _ in range(_MOST_LINKS):
+            self.look_way(path)
+            found = self.seen.get(path)
+            after = (found.link_to or found.interpreter) if found is not None else ""
+            if not after:
+                return
+            path = after if after.startswith("/") else f"{path.rpartition('/')[0]}/{after}"
 
     def add_lock(self, file: File) -> None:
         """Add to a lock or PID file which process holds or names it, and whether that process runs."""

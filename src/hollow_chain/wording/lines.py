@@ -12,7 +12,7 @@ from hollow_chain.wording.forms import says
 from hollow_chain.wording.things import addresses_in, endpoints_of, line_in, paths_in, place_in, quoted_hosts
 
 _SOURCE_CODE = pattern(r"(?i)\.(?:py|pm|pl|c|cc|cpp|h|go|js|ts|rb|java|lua|rs|cs|php)$")
-_RAISED = pattern(r"[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
+_RAISED = pattern(r"^[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
 """How a line begins that names what was raised by its type, as many languages do at the foot or the head of a trace of calls."""
 _SEVERE_LEVELS = ("emergency", "alert", "critical", "error")
 _SPOKEN_LEVELS = ("", *_SEVERE_LEVELS, "warning", "info")
