@@ -25,6 +25,8 @@ from hollow_chain.license.serving import AlreadyHeld, Connection, Log, OwnFiles,
 
 ANOTHER_RUNS, CANNOT_LISTEN, FILE_IS_WRONG = 4, 5, 6
 """Exit statuses of the server beside 0."""
+FIRST_TRY_SECONDS = 5.0
+"""How long the server waits for the first word of its daemons before it reports that it is up: one that hangs holds nobody up."""
 RESTART_SECONDS = (0.5, 1.0, 2.0, 5.0, 10.0)
 """Pauses before a daemon that ended is started again; the last one is kept to."""
 
@@ -38,6 +40,8 @@ class Child:
     port: int = 0
     says: str = "not started yet"
     tries: int = 0
+    tried: asyncio.Event = field(default_factory=asyncio.Event)
+    """Set once it is up, or has failed for the first time."""
 
 
 @dataclass
@@ -145,6 +149,7 @@ class FrontServer:
         """Start a daemon, and again whenever it ends."""
         while not self.done.is_set():
             await self._run(child)
+            child.tried.set()
             child.port, child.process = 0, None
             if self.done.is_set():
                 return
@@ -177,6 +182,7 @@ class FrontServer:
             child.port = int(msgspec.json.decode(line, type=dict[str, int]).get("up", 0)) if line else 0
         if child.port:
             child.says, child.tries = f"up (process {process.pid})", 0
+            child.tried.set()
             self.log(f"daemon {child.daemon.name} is up on port {child.port} (process {process.pid})")
         status = await process.wait()
         child.says = _ended(status)
@@ -187,6 +193,17 @@ class FrontServer:
             child = self.children[daemon.name] = Child(daemon)
             task = asyncio.create_task(self.keep(child))
             self._tasks.add(task)
+
+    async def first_tries(self) -> None:
+        """Wait until each daemon is up or has failed once; no longer than a few seconds, and not past a request to end."""
+        tried = asyncio.gather(*(child.tried.wait() for child in self.children.values()))
+        ends = asyncio.ensure_future(self.done.wait())
+        both: list[asyncio.Future[Any]] = [tried, ends]
+        await asyncio.wait(both, timeout=FIRST_TRY_SECONDS, return_when=asyncio.FIRST_COMPLETED)
+        for waiting in both:
+            waiting.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await waiting
 
     async def stop(self) -> None:
         """End all daemons in order."""
@@ -288,6 +305,7 @@ async def serve(settings: Settings) -> int:
         loop.add_signal_handler(number, front.done.set)
     loop.add_signal_handler(signal.SIGHUP, lambda: front.reload() and None)
     front.start(front.served.license.daemon)
+    await front.first_tries()  # who starts after a server that is up wants seats of its daemons
     notify("READY=1")
     await front.done.wait()
     notify("STOPPING=1")
