@@ -354,25 +354,27 @@ def test_never_more_seats_than_there_are(moves: list[tuple[str, int, int]]) -> N
         assert book.pools[0].used == used <= most
 
 
-def test_it_reports_that_it_is_up_when_its_daemons_are(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+@contextlib.contextmanager
+def reported_up(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """The server, started as a manager does it that waits for its word (sd_notify(3)); it is ended in order."""
     with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as manager:
         manager.settimeout(30)
         manager.bind(str(desk.folder / "notify"))
         monkeypatch.setenv("NOTIFY_SOCKET", str(desk.folder / "notify"))
         desk.process = subprocess.Popen([str(PROGRAM), "license", "serve", str(desk.file), "--log", str(desk.log)])
         assert manager.recv(100) == b"READY=1"
-        assert desk.up()  # at once: what starts after the server wants seats of its daemons
+        yield
         assert desk.stop() == 0
+
+
+def test_it_reports_that_it_is_up_when_its_daemons_are(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    with reported_up(desk, monkeypatch):
+        assert desk.up()  # at once: what starts after the server wants seats of its daemons
 
 
 def test_a_daemon_that_is_not_there_does_not_keep_it_from_reporting(
     desk: Desk, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     desk.file.write_text(desk.file.read_text().replace("hollow-chain-publisher", "/none/publisher"))
-    with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as manager:
-        manager.settimeout(30)
-        manager.bind(str(desk.folder / "notify"))
-        monkeypatch.setenv("NOTIFY_SOCKET", str(desk.folder / "notify"))
-        desk.process = subprocess.Popen([str(PROGRAM), "license", "serve", str(desk.file), "--log", str(desk.log)])
-        assert manager.recv(100) == b"READY=1"
-        assert not desk.up() and desk.stop() == 0
+    with reported_up(desk, monkeypatch):
+        assert not desk.up()
