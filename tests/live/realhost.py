@@ -48,8 +48,12 @@ mount -t devpts -o newinstance,ptmxmode=0666 devpts dev/pts; ln -s pts/ptmx dev/
 mount -t tmpfs tmpfs dev/shm
 for own in $OWN; do mkdir -p "$PLACE/root$own"; mount --rbind "$own" "$PLACE/root$own"; done
 hostname "$NAME"; echo "$NAME" > etc/hostname
-if [ ! -e "$PLACE/booted" ]; then for link in etc/systemd/system/multi-user.target.wants/*; do
+if [ ! -e "$PLACE/booted" ]; then for link in etc/systemd/system/multi-user.target.wants/* \
+  etc/systemd/system/sockets.target.wants/* etc/systemd/system/printer.target.wants/*; do
   case " $KEEP " in *" $(basename "$link" .service) "*) ;; *) rm -f "$link" ;; esac
+done
+for link in etc/rc[S2-5].d/S*; do
+  case " $KEEP " in *" $(basename "$link" | cut -c4-) "*) ;; *) rm -f "$link" ;; esac
 done; [ -z "$EXTRA" ] || cp -a "$EXTRA/." .; fi
 touch "$PLACE/booted"
 ip link set lo up

@@ -1,0 +1,116 @@
+"""The services that are broken: packages of the distribution of all kinds, and in-house programs in several languages.
+
+Each stands in one of two halves. While rules are being grown on one, nobody looks into the answers about the other.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+PROGRAMS = Path(__file__).with_name("programs")
+
+
+class Daemon(msgspec.Struct, frozen=True):
+    """One service that can be broken."""
+
+    unit: str
+    half: str
+    """``a`` or ``b``."""
+    kind: str
+    prepare: str = ""
+    """Shell words without which the package does not start on a throwaway host."""
+    settle: float = 1.0
+    """Seconds that it takes from "up" to all of its sockets."""
+    own: str = ""
+    """File of an in-house program."""
+
+    @property
+    def name(self) -> str:
+        """Its unit without the suffix."""
+        return self.unit.removesuffix(".service")
+
+
+def _packaged(half: str, kind: str, *units: str) -> list[Daemon]:
+    return [Daemon(f"{unit}.service", half, kind) for unit in units]
+
+
+_OWN = (  # program, half, how the manager runs it
+    ("tidefeed.py", "a"), ("gangway.pl", "a"), ("foghorn.sh", "a"), ("lantern.php", "a"), ("anchorwatch.c", "a"),
+    ("berthlog.py", "b"), ("manifest.rb", "b"), ("purser.bash", "b"), ("wake.js", "b"), ("sounder.lua", "b"),
+)  # fmt: skip
+
+
+def _own(file: str, half: str) -> Daemon:
+    name = file.partition(".")[0]
+    return Daemon(f"{name}.service", half, f"in-house, {file.rpartition('.')[2]}", own=file)
+
+
+DAEMONS: list[Daemon] = [
+    *_packaged("a", "web", "nginx", "lighttpd", "hitch"),
+    *_packaged("b", "web", "apache2", "mini-httpd", "php8.2-fpm"),
+    *_packaged("a", "database", "redis-server", "mariadb", "influxdb", "etcd"),
+    *_packaged("b", "database", "postgresql@15-main", "memcached", "slapd", "pgbouncer"),
+    *_packaged("a", "proxy", "haproxy", "squid", "privoxy", "sslh", "rinetd"),
+    *_packaged("b", "proxy", "tinyproxy", "varnish", "danted", "stunnel4", "shadowsocks-libev", "tor@default"),
+    *_packaged("a", "names", "named", "nsd", "pdns"),
+    *_packaged("b", "names", "unbound", "dnsmasq", "pdns-recursor", "knot", "gdnsd"),
+    *_packaged("a", "mail", "dovecot", "opendkim"),
+    *_packaged("b", "mail", "postfix@-"),
+    *_packaged("a", "messages", "mosquitto", "ngircd", "mumble-server", "nats-server"),
+    *_packaged("b", "messages", "beanstalkd", "prosody", "ircd-hybrid", "inspircd"),
+    *_packaged("a", "files", "vsftpd", "smbd"),
+    *_packaged("b", "files", "proftpd", "pure-ftpd", "tftpd-hpa", "rsync"),
+    *_packaged("a", "network", "freeradius", "coturn", "ssh"),
+    *_packaged("b", "network", "snmpd", "kea-dhcp4-server", "bird", "lldpd"),
+    *_packaged("a", "watching", "prometheus", "prometheus-node-exporter", "prometheus-pushgateway"),
+    *_packaged("b", "watching", "prometheus-alertmanager", "prometheus-blackbox-exporter", "vnstat"),
+    *_packaged("a", "host", "cups", "cron", "radicale"),
+    *_packaged("b", "host", "atd", "rsyslog", "xinetd", "icecast2", "mpd"),
+    *(_own(file, half) for file, half in _OWN),
+]
+
+
+def install(daemon: Daemon, into: Path) -> None:
+    """Put an in-house program with its unit, settings and folders where a host finds it when it boots (see ``RealHost``)."""
+    import shutil
+    import subprocess
+
+    into.chmod(0o755)  # it becomes the root folder of the host
+    name, folder = daemon.name, into / "opt" / daemon.name
+    folder.mkdir(parents=True)
+    source = PROGRAMS / daemon.own
+    if source.suffix == ".c":
+        subprocess.run(["gcc", "-O1", "-o", folder / name, source], check=True)
+    else:
+        shutil.copy(source, folder / name)
+    (folder / name).chmod(0o755)
+    number = 7400 + sorted(file for file, _ in _OWN).index(daemon.own)
+    settings = into / "etc" / name
+    settings.mkdir(parents=True)
+    (settings / f"{name}.conf").write_text(
+        f"# settings of {name}\nlisten = 127.0.0.1:{number}\ndata = /var/lib/{name}/state.db\n"
+        f"log = /var/log/{name}/{name}.log\nlock = /run/{name}.lock\nworkers = 4\nmode = fast\n"
+    )
+    units = into / "etc/systemd/system"
+    units.mkdir(parents=True)
+    (units / daemon.unit).write_text(
+        f"[Unit]\nDescription=Ferry desk {name}\nAfter=network.target\n[Service]\nUser={name}\nGroup={name}\n"
+        f"ExecStartPre=+/bin/sh -c 'touch /run/{name}.lock; chown {name} /run/{name}.lock'\n"
+        f"ExecStart=/opt/{name}/{name} --config /etc/{name}/{name}.conf\n"
+        "[Install]\nWantedBy=multi-user.target\n"
+    )
+    # The accounts and folders are made on the host, by its own tools.
+
+
+def prepared(daemon: Daemon) -> str:
+    """Shell words that make the daemon fit for a first start."""
+    if not daemon.own:
+        return daemon.prepare
+    name = daemon.name
+    return (
+        f"getent passwd {name} >/dev/null || useradd --system --home-dir /var/lib/{name} {name}\n"
+        f"install -d -o {name} -g {name} /var/lib/{name} /var/log/{name}\n"
+        f"systemctl daemon-reload; systemctl enable --quiet {name}\n"
+    )

@@ -1,0 +1,168 @@
+"""One trial: a healthy daemon on a throwaway host, seen to be whole; one break, seen to break it; the question; what came back."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from bench.factory import probe as probing
+from bench.factory.daemons import DAEMONS, Daemon, install, prepared
+from bench.factory.operators import Break
+from bench.factory.probe import Probe
+from tests.live.realhost import RealHost
+
+_LINKS = "lookout-a.service", "lookout-b.service", "lookout-c.service"
+"""Services that are put above the broken one, for depth."""
+_BY_NAME = {daemon.unit: daemon for daemon in DAEMONS}
+
+
+class Trial(msgspec.Struct):
+    """What is tried."""
+
+    probe: Probe
+    broken_by: Break
+    depth: int = 1
+
+    @property
+    def daemon(self) -> Daemon:
+        """The daemon that is broken."""
+        return _BY_NAME[self.probe.unit]
+
+    @property
+    def name(self) -> str:
+        """A name for people."""
+        return f"{self.daemon.name}: {self.broken_by.operator}, {self.depth} deep"
+
+
+class Outcome(msgspec.Struct):
+    """What came of a trial."""
+
+    unit: str
+    half: str
+    kind: str
+    operator: str
+    depth: int
+    script: str
+    wanted: list[str]
+    place: str
+    detail: list[str]
+    state: str = ""
+    """``whole`` where the break did not break it, ``not whole`` where it was not well before, ``broken``."""
+    target: str = ""
+    causes: list[dict[str, Any]] = []
+    again: list[str] = []
+    """The first cause of the second look."""
+    status: int = -1
+    errors: str = ""
+    snapshot: str = ""
+
+    @property
+    def right(self) -> bool:
+        """Whether the first cause is a right one, in the right place."""
+        if not self.causes:
+            return False
+        first = self.causes[0]
+        return first["cause"] in self.wanted and self.place in ("*", first["service"])
+
+    @property
+    def exact(self) -> bool:
+        """Whether it also names the thing that was broken."""
+        return self.right and (not self.detail or any(word in json.dumps(self.causes[0], ensure_ascii=False) for word in self.detail))
+
+    @property
+    def steady(self) -> bool:
+        """Whether a second look names the same cause."""
+        return not self.again or self.again == [self.causes[0]["cause"], self.causes[0]["service"]] if self.causes else not self.again
+
+
+def booted(daemon: Daemon, name: str) -> tuple[RealHost, tempfile.TemporaryDirectory[str] | None]:
+    """A host on which the daemon can be started, not booted yet."""
+    extra = None
+    if daemon.own:
+        extra = tempfile.TemporaryDirectory(prefix="factory-")
+        install(daemon, Path(extra.name))
+    return RealHost(name, keep=(), extra=Path(extra.name) if extra else None), extra
+
+
+def made_whole(host: RealHost, daemon: Daemon) -> None:
+    """Start the daemon for the first time."""
+    script = prepared(daemon)
+    enable = f"systemctl enable --quiet {daemon.unit} 2>/dev/null"
+    host.run(f"{script}\n{enable}\ntimeout 60 systemctl start {daemon.unit}", check=False)
+
+
+def run(trial: Trial, number: int, keep: Path | None = None) -> Outcome:
+    """Carry out a trial on a host of its own; *keep* is a folder for the snapshot of the broken host."""
+    broken, daemon = trial.broken_by, trial.daemon
+    outcome = Outcome(
+        trial.probe.unit, daemon.half, daemon.kind, broken.operator, trial.depth, broken.script, list(broken.wanted), broken.place,
+        list(broken.detail),
+    )  # fmt: skip
+    host, extra = booted(daemon, f"f{number}")
+    try:
+        with host:
+            made_whole(host, daemon)
+            if not _is_whole(host, trial.probe, seconds=12):
+                outcome.state = "not whole"
+                return outcome
+            _break(host, trial, outcome)
+            if _is_whole(host, trial.probe, seconds=0):
+                outcome.state = "whole"
+                return outcome
+            outcome.state = "broken"
+            _ask(host, outcome, keep, number)
+    except RuntimeError as error:
+        outcome.state, outcome.errors = "not whole", str(error)[-300:]
+    finally:
+        if extra is not None:
+            extra.cleanup()
+    return outcome
+
+
+def _break(host: RealHost, trial: Trial, outcome: Outcome) -> None:
+    units = [*_LINKS[: trial.depth - 1], trial.probe.unit]
+    text = "".join(
+        f"printf '[Unit]\\nDescription=Lookout\\nRequires={low}\\nAfter={low}\\n[Service]\\nExecStart=/bin/sleep infinity\\n' "
+        f"> /etc/systemd/system/{up}\n"
+        for up, low in zip(units, units[1:], strict=False)
+    )
+    outcome.target = units[0]
+    host.run(f"{text}systemctl daemon-reload\n{trial.broken_by.script}", check=False)
+    if trial.broken_by.starts:
+        host.run(f"timeout 30 systemctl start {trial.probe.unit}", check=False)
+    if trial.depth > 1:
+        host.run(f"timeout 30 systemctl start {outcome.target}", check=False)
+    time.sleep(2.5)
+
+
+def _is_whole(host: RealHost, probe: Probe, seconds: float) -> bool:
+    """Whether the daemon is up, stays so, and has its endpoints."""
+    until = time.monotonic() + seconds
+    while True:
+        up = host.run(f"systemctl is-active {probe.unit}", check=False).stdout.strip() == "active"
+        if up and set(probe.endpoints) <= set(probing.endpoints(host, probe.unit)):
+            return probing.stays(host, probe.unit)
+        if time.monotonic() >= until:
+            return False
+        time.sleep(0.4)
+
+
+def _ask(host: RealHost, outcome: Outcome, keep: Path | None, number: int) -> None:
+    done = host.program(f"why '{outcome.target}' --json")
+    outcome.status, outcome.errors = done.returncode, done.stderr[-300:]
+    if done.stdout.startswith("{"):
+        outcome.causes = json.loads(done.stdout).get("causes", [])
+    second = host.program(f"why '{outcome.target}' --json")
+    if second.stdout.startswith("{"):
+        causes = json.loads(second.stdout).get("causes", [])
+        outcome.again = [causes[0]["cause"], causes[0]["service"]] if causes else []
+    if keep is not None:
+        host.program("capture --out /var/tmp/factory.json")
+        path = keep / f"{number:04}.json"
+        path.write_text(host.run("cat /var/tmp/factory.json", check=False).stdout)
+        outcome.snapshot = path.name
