@@ -311,7 +311,7 @@ path, seed = sys.argv[1:]
 text = open(path, encoding="utf-8", errors="surrogateescape").read().split("\\n")
 fit = [i for i, l in enumerate(text) if len(l.split()) > 1 and l.strip() and not l.lstrip().startswith(("#", ";", "//"))]
 i = random.Random(int(seed)).choice(fit)
-text[i] = text[i][: max(2, len(text[i].rstrip()) // 2)] + '"'
+text[i] = text[i][: max(2, len(text[i].rstrip()) // 2)] + '"{('
 open(path, "w", encoding="utf-8", errors="surrogateescape").write("\\n".join(text))
 PY"""
         yield _one(p, script, "config-rejected", path, PurePosixPath(path).name)

@@ -56,7 +56,7 @@ class Probe(msgspec.Struct):
 
 
 _COMMON = re.compile(
-    r"/etc/(ld\.so|passwd|group|shadow|nsswitch|resolv|host|localtime|timezone|services|protocols|gai|netconfig|machine-id|"
+    r"/etc/(init\.d|rc|ld\.so|passwd|group|shadow|nsswitch|resolv|host|localtime|timezone|services|protocols|gai|netconfig|machine-id|"
     r"ssl/(openssl|certs)|locale|pam\.d|security|login\.defs|os-release|environment|default/locale|mime|magic|inputrc|ethers|"
     r"gnutls|gss|krb5|libnl|debian_version|terminfo|alternatives|perl|python|ruby|lua|php/[\d.]+/mods|sasl|systemd|selinux|rpc)"
 )
