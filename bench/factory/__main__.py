@@ -13,6 +13,7 @@ import msgspec
 from bench.factory.daemons import DAEMONS, Daemon
 from bench.factory.operators import OPERATORS, breaks
 from bench.factory.probe import Probe, probe
+from bench.factory.replay import replayed
 from bench.factory.tables import tables
 from bench.factory.trial import Outcome, Trial, booted, made_whole, run
 
@@ -54,7 +55,9 @@ def plan(probes: list[Probe], count: int, seed: int, only: str) -> list[Trial]:
     """A sample of trials: all operators alike, whatever number of daemons they fit."""
     draw = random.Random(seed)
     by_operator = {
-        name: [(one, broken) for one in probes for broken in breaks(one, name, seed)] for name in OPERATORS if only in name
+        name: [(one, broken) for one in probes for broken in breaks(one, name, seed)]
+        for name in OPERATORS
+        if only in name
     }
     chosen: list[Trial] = []
     for options in by_operator.values():
@@ -63,7 +66,9 @@ def plan(probes: list[Probe], count: int, seed: int, only: str) -> list[Trial]:
         for options in by_operator.values():
             if options and len(chosen) < count:
                 one, broken = options.pop()
-                chosen.append(Trial(one, broken, draw.choice((1, 1, 2, 3, 4))))
+                chosen.append(
+                    Trial(one, broken, draw.choice((1, 1, 2, 3, 4)), draw.random() < 0.5, draw.choice((0.3, 2.5)))
+                )
     return chosen
 
 
@@ -78,12 +83,23 @@ def main() -> None:
     parser.add_argument("--blind", action="store_true", help="print numbers only, nothing of single answers")
     parser.add_argument("--name", default="last", help="name of the folder that keeps the outcomes and snapshots")
     parser.add_argument("--probe", action="store_true", help="only look at the healthy daemons")
+    parser.add_argument(
+        "--replay", action="store_true", help="ask the kept hosts of --name again, by the rules of today"
+    )
     given = parser.parse_args()
+    if given.replay:
+        outcomes = replayed(OUT / given.name)
+        (OUT / given.name / "replayed.jsonl").write_bytes(b"\n".join(map(msgspec.json.encode, outcomes)))
+        print("\n".join(tables(outcomes, given.blind)))
+        return
     daemons = [d for d in DAEMONS if given.half in ("", d.half) and given.daemon in d.name]
     with ThreadPoolExecutor(AT_ONCE) as pool:
         found = list(pool.map(probed, daemons, range(len(daemons))))
         probes = [one for one in found if one is not None]
-        print(f"{len(probes)} of {len(daemons)} daemons start here; not: " + ", ".join(d.name for d, p in zip(daemons, found, strict=True) if not p))
+        print(
+            f"{len(probes)} of {len(daemons)} daemons start here; not: "
+            + ", ".join(d.name for d, p in zip(daemons, found, strict=True) if not p)
+        )
         if given.probe:
             return
         trials = plan(probes, given.count, given.seed, given.operator)
@@ -91,7 +107,7 @@ def main() -> None:
         keep.mkdir(parents=True, exist_ok=True)
         for old in keep.iterdir():
             old.unlink()
-        outcomes: list[Outcome] = []
+        outcomes = list[Outcome]()
         with (keep / "outcomes.jsonl").open("wb") as lines:
             for outcome in pool.map(run, trials, range(len(trials)), [keep] * len(trials)):
                 outcomes.append(outcome)

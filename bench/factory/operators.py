@@ -28,8 +28,8 @@ class Break(msgspec.Struct, frozen=True):
     """Words of which one has to stand in the claim or its evidence."""
     starts: bool = True
     """Whether the daemon is to be started anew afterwards."""
-    reboots: bool = False
-    also: tuple[str, ...] = ()
+    stop: bool = False
+    """Whether it has to be stopped before, because it would be in the way; else that is left to chance: a restart does both."""
 
 
 Operator = Callable[[Probe, random.Random], Iterator[Break]]
@@ -54,9 +54,10 @@ def breaks(probe: Probe, name: str, seed: int) -> list[Break]:
     return [msgspec.structs.replace(one, operator=name) for one in OPERATORS[name](probe, draw)]
 
 
-def _one(p: Probe, script: str, wanted: str, *detail: str, place: str = "", starts: bool = True, stop: bool = True) -> Break:
-    first = f"systemctl stop {p.unit}\n" if stop and starts else ""
-    return Break("", first + script + "\n", tuple(wanted.split("|")), place or p.unit, detail, starts)
+def _one(
+    p: Probe, script: str, wanted: str, *detail: str, place: str = "", starts: bool = True, stop: bool = False
+) -> Break:
+    return Break("", script + "\n", tuple(wanted.split("|")), place or p.unit, detail, starts, stop)
 
 
 def drop_in(p: Probe, text: str, name: str = "zz-factory") -> str:
@@ -78,7 +79,11 @@ def _service(text: str) -> str:
 
 @operator("masked")
 def _masked(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, f"cp -n $(systemctl show -P FragmentPath {p.unit}) /var/tmp/; rm -f {UNITS}/{p.unit}; systemctl mask --runtime {p.unit}", "disabled")
+    yield _one(
+        p,
+        f"cp -n $(systemctl show -P FragmentPath {p.unit}) /var/tmp/; rm -f {UNITS}/{p.unit}; systemctl mask --runtime {p.unit}",
+        "disabled",
+    )
 
 
 @operator("stopped by hand")
@@ -88,12 +93,19 @@ def _stopped(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("needs one that is not there")
 def _absent_need(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, "[Unit]\\nRequires=quay-light.service\\nAfter=quay-light.service\\n"), "not-registered", place="quay-light.service")
+    yield _one(
+        p,
+        drop_in(p, "[Unit]\\nRequires=quay-light.service\\nAfter=quay-light.service\\n"),
+        "not-registered",
+        place="quay-light.service",
+    )
 
 
 @operator("needs one that is masked")
 def _masked_need(p: Probe, _: random.Random) -> Iterator[Break]:
-    text = _unit("quay-light.service", _service("ExecStart=/bin/sleep infinity")).replace(UNITS, "/usr/lib/systemd/system")
+    text = _unit("quay-light.service", _service("ExecStart=/bin/sleep infinity")).replace(
+        UNITS, "/usr/lib/systemd/system"
+    )
     more = drop_in(p, "[Unit]\\nRequires=quay-light.service\\nAfter=quay-light.service\\n")
     yield _one(p, text + "systemctl mask quay-light.service\n" + more, "disabled", place="quay-light.service")
 
@@ -107,7 +119,10 @@ def _failing_need(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("a loop of needs")
 def _loop(p: Probe, _: random.Random) -> Iterator[Break]:
-    text = _unit("quay-light.service", f"[Unit]\\nRequires={p.unit}\\nAfter={p.unit}\\n[Service]\\nExecStart=/bin/sleep infinity\\n")
+    text = _unit(
+        "quay-light.service",
+        f"[Unit]\\nRequires={p.unit}\\nAfter={p.unit}\\n[Service]\\nExecStart=/bin/sleep infinity\\n",
+    )
     more = drop_in(p, "[Unit]\\nRequires=quay-light.service\\nAfter=quay-light.service\\n")
     yield _one(p, text + more, "dependency-cycle", place="*")
 
@@ -122,7 +137,9 @@ def _clash(p: Probe, _: random.Random) -> Iterator[Break]:
 @operator("mount that fails")
 def _mount(p: Probe, _: random.Random) -> Iterator[Break]:
     text = _unit("srv-cargo.mount", "[Mount]\\nWhat=/var/tmp/no-such-disk.img\\nWhere=/srv/cargo\\nType=ext4\\n")
-    yield _one(p, text + drop_in(p, "[Unit]\\nRequiresMountsFor=/srv/cargo\\n"), "mount-failed", place="srv-cargo.mount")
+    yield _one(
+        p, text + drop_in(p, "[Unit]\\nRequiresMountsFor=/srv/cargo\\n"), "mount-failed", place="srv-cargo.mount"
+    )
 
 
 @operator("device that is not there")
@@ -134,8 +151,15 @@ def _device(p: Probe, _: random.Random) -> Iterator[Break]:
 @operator("condition")
 def _condition(p: Probe, _: random.Random) -> Iterator[Break]:
     yield _one(p, drop_in(p, "[Unit]\\nConditionPathExists=/srv/harbor/open\\n"), "condition-unmet", "/srv/harbor/open")
-    yield _one(p, drop_in(p, "[Unit]\\nAssertPathIsDirectory=/srv/harbor/open\\n"), "condition-unmet", "/srv/harbor/open")
-    yield _one(p, drop_in(p, _service("ExecCondition=/bin/sh -c \\'exit 1\\'").replace("\\'", '"')), "condition-unmet", "ExecCondition")
+    yield _one(
+        p, drop_in(p, "[Unit]\\nAssertPathIsDirectory=/srv/harbor/open\\n"), "condition-unmet", "/srv/harbor/open"
+    )
+    yield _one(
+        p,
+        drop_in(p, _service("ExecCondition=/bin/sh -c \\'exit 1\\'").replace("\\'", '"')),
+        "condition-unmet",
+        "ExecCondition",
+    )
 
 
 # --- definition
@@ -151,20 +175,28 @@ def _bad_definition(p: Probe, _: random.Random) -> Iterator[Break]:
 def _wrong_type(p: Probe, _: random.Random) -> Iterator[Break]:
     if p.style in ("simple", "exec", ""):
         yield _one(p, drop_in(p, _service("Type=notify\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "notify")
-        yield _one(p, drop_in(p, _service("Type=forking\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "forking")
+        yield _one(
+            p, drop_in(p, _service("Type=forking\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "forking"
+        )
     if p.style == "forking":
-        yield _one(p, drop_in(p, _service("Type=simple\\nRestart=no\\nPIDFile=")), "exits-at-once|never-reports|unexplained")
+        yield _one(
+            p, drop_in(p, _service("Type=simple\\nRestart=no\\nPIDFile=")), "exits-at-once|never-reports|unexplained"
+        )
         if p.pid_file:
             text = _service("PIDFile=/run/quay/none.pid\\nTimeoutStartSec=4s\\nRestart=no")
             yield _one(p, drop_in(p, text), "never-reports", "/run/quay/none.pid")
     if p.style == "notify":
-        yield _one(p, drop_in(p, _service("NotifyAccess=none\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "otif")
+        yield _one(
+            p, drop_in(p, _service("NotifyAccess=none\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "otif"
+        )
 
 
 @operator("restarted too often")
 def _too_often(p: Probe, _: random.Random) -> Iterator[Break]:
     often = f"for i in $(seq 9); do systemctl restart {p.unit}; systemctl stop {p.unit}; done"
-    yield _one(p, drop_in(p, "[Unit]\\nStartLimitIntervalSec=600\\nStartLimitBurst=4\\n") + "\n" + often, "start-rate-limited")
+    yield _one(
+        p, drop_in(p, "[Unit]\\nStartLimitIntervalSec=600\\nStartLimitBurst=4\\n") + "\n" + often, "start-rate-limited"
+    )
 
 
 @operator("start limit too short")
@@ -178,7 +210,10 @@ def _short_limit(p: Probe, _: random.Random) -> Iterator[Break]:
 @operator("killed")
 def _killed(p: Probe, draw: random.Random) -> Iterator[Break]:
     signal = draw.choice(("SEGV", "ABRT", "KILL"))
-    script = drop_in(p, _service("Restart=no")) + f"; systemctl restart {p.unit}; sleep 1; systemctl kill --kill-who=main -s {signal} {p.unit}; sleep 1"
+    script = (
+        drop_in(p, _service("Restart=no"))
+        + f"; systemctl restart {p.unit}; sleep 1; systemctl kill --kill-who=main -s {signal} {p.unit}; sleep 1"
+    )
     if p.program:
         yield _one(p, script, "killed", signal, starts=False)
 
@@ -199,7 +234,13 @@ def _watchdog(p: Probe, _: random.Random) -> Iterator[Break]:
 @operator("a step before fails")
 def _step(p: Probe, draw: random.Random) -> Iterator[Break]:
     status = draw.randrange(3, 60)
-    yield _one(p, drop_in(p, _service(f'ExecStartPre=/bin/sh -c "exit {status}"\\nRestart=no')), "exits-with-error", "ExecStartPre", str(status))
+    yield _one(
+        p,
+        drop_in(p, _service(f'ExecStartPre=/bin/sh -c "exit {status}"\\nRestart=no')),
+        "exits-with-error",
+        "ExecStartPre",
+        str(status),
+    )
     yield _one(p, drop_in(p, _service("ExecStartPre=/opt/quay/check --all")), "program-missing", "/opt/quay/check")
 
 
@@ -237,12 +278,23 @@ def _library(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.libraries:
         path = draw.choice(p.libraries)
         name = PurePosixPath(path).name.partition(".so")[0]
-        yield _one(p, f"for f in {path} $(readlink -f {path}); do mv $f /var/tmp/ 2>/dev/null; done; true", "path-missing|program-missing", name)
+        yield _one(
+            p,
+            f"for f in {path} $(readlink -f {path}); do mv $f /var/tmp/ 2>/dev/null; done; true",
+            "path-missing|program-missing",
+            name,
+        )
 
 
 @operator("nothing may be executed there")
 def _no_exec(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service(f"NoExecPaths={p.program}")), "access-denied|program-not-executable", "NoExecPaths", p.program)
+    yield _one(
+        p,
+        drop_in(p, _service(f"NoExecPaths={p.program}")),
+        "access-denied|program-not-executable",
+        "NoExecPaths",
+        p.program,
+    )
 
 
 # --- account
@@ -259,7 +311,12 @@ def _no_account(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("another account")
 def _other_account(p: Probe, _: random.Random) -> Iterator[Break]:
-    if p.user == "root" and not p.before and p.style in ("simple", "exec", "") and any(e.port < 1024 for e in p.endpoints):
+    if (
+        p.user == "root"
+        and not p.before
+        and p.style in ("simple", "exec", "")
+        and any(e.port < 1024 for e in p.endpoints)
+    ):
         yield _one(p, drop_in(p, _service("User=nobody")), "port-forbidden|access-denied")
 
 
@@ -311,7 +368,7 @@ path, seed = sys.argv[1:]
 text = open(path, encoding="utf-8", errors="surrogateescape").read().split("\\n")
 fit = [i for i, l in enumerate(text) if len(l.split()) > 1 and l.strip() and not l.lstrip().startswith(("#", ";", "//"))]
 i = random.Random(int(seed)).choice(fit)
-text[i] = text[i][: max(2, len(text[i].rstrip()) // 2)] + '"{('
+text[i] = text[i][: max(2, len(text[i].rstrip()) // 2)] + '"{{('
 open(path, "w", encoding="utf-8", errors="surrogateescape").write("\\n".join(text))
 PY"""
         yield _one(p, script, "config-rejected", path, PurePosixPath(path).name)
@@ -346,8 +403,12 @@ def _no_data(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.data:
         path = draw.choice(p.data)
         yield _one(p, f"mv {path} /var/tmp/moved-data", "path-missing|access-denied", path)
-        yield _one(p, f"mv {path} /var/tmp/moved-data; ln -s /srv/harbor/none {path}", "path-missing|access-denied", path)
-        yield _one(p, f"mv {path} /var/tmp/moved-data; touch {path}", "path-missing|access-denied|exits-with-error", path)
+        yield _one(
+            p, f"mv {path} /var/tmp/moved-data; ln -s /srv/harbor/none {path}", "path-missing|access-denied", path
+        )
+        yield _one(
+            p, f"mv {path} /var/tmp/moved-data; touch {path}", "path-missing|access-denied|exits-with-error", path
+        )
 
 
 @operator("data hidden")
@@ -384,19 +445,33 @@ def _full(p: Probe, draw: random.Random) -> Iterator[Break]:
         path = draw.choice(p.data)
         keep = f"cp -a {path} /var/tmp/kept-data"
         fill = f"cp -a /var/tmp/kept-data/. {path}/ 2>/dev/null; dd if=/dev/zero of={path}/ballast bs=4k 2>/dev/null; chown --reference=/var/tmp/kept-data {path}; chmod --reference=/var/tmp/kept-data {path}"
-        yield _one(p, f"{keep}; mount -t tmpfs -o size=$(( $(du -sk {path} | cut -f1) + 64 ))k tmpfs {path}; {fill}", "disk-full", path)
+        yield _one(
+            p,
+            f"{keep}; mount -t tmpfs -o size=$(( $(du -sk {path} | cut -f1) + 64 ))k tmpfs {path}; {fill}",
+            "disk-full",
+            path,
+            stop=True,
+        )
     for log in _first(p.logs):
         folder = str(PurePosixPath(log).parent)
         if folder != "/var/log":
             keep = f"stat -c '%U:%G %a' {folder} > /var/tmp/of-folder"
             fill = f"dd if=/dev/zero of={folder}/ballast bs=4k 2>/dev/null; read o m < /var/tmp/of-folder; chown $o {folder}; chmod $m {folder}"
-            yield _one(p, f"{keep}; mount -t tmpfs -o size=64k,nr_inodes=2 tmpfs {folder}; {fill}", "disk-full", folder)
+            yield _one(
+                p,
+                f"{keep}; mount -t tmpfs -o size=64k,nr_inodes=2 tmpfs {folder}; {fill}",
+                "disk-full",
+                folder,
+                stop=True,
+            )
 
 
 @operator("stale file in the place of its own")
 def _stale(p: Probe, _: random.Random) -> Iterator[Break]:
     if p.pid_file:
-        yield _one(p, f"mkdir -p $(dirname {p.pid_file}); echo 999999 > {p.pid_file}", "stale-lock", p.pid_file)
+        yield _one(
+            p, f"mkdir -p $(dirname {p.pid_file}); echo 999999 > {p.pid_file}", "stale-lock", p.pid_file, stop=True
+        )
 
 
 @operator("second copy")
@@ -404,7 +479,7 @@ def _second(p: Probe, _: random.Random) -> Iterator[Break]:
     if p.program and p.style in ("simple", "exec", "", "notify") and not p.before:
         words = " ".join(_q(word) for word in [p.program, *p.arguments] if "$" not in word)
         run = f"setpriv --reuid={p.user} --init-groups" if p.user != "root" else ""
-        yield _one(p, f"(cd /; setsid {run} {words} >/dev/null 2>&1 &); sleep 4", "lock-held|port-held")
+        yield _one(p, f"(cd /; setsid {run} {words} >/dev/null 2>&1 &); sleep 4", "lock-held|port-held", stop=True)
 
 
 # --- network
@@ -416,7 +491,7 @@ def _squat(address: str, port: int) -> str:
         f"import socket,time\\ns=socket.socket(socket.{family})\\ns.setsockopt(socket.SOL_SOCKET,socket.SO_REUSEADDR,1)\\n"
         f"s.bind(({address!r},{port}))\\ns.listen()\\ntime.sleep(9999)\\n"
     )
-    return f'printf %b {_q(code)} > /var/tmp/squat{port}.py\n(setsid python3 /var/tmp/squat{port}.py >/dev/null 2>&1 &)\nsleep 0.7\n'
+    return f"printf %b {_q(code)} > /var/tmp/squat{port}.py\n(setsid python3 /var/tmp/squat{port}.py >/dev/null 2>&1 &)\nsleep 0.7\n"
 
 
 def _anyone(address: str) -> str:
@@ -427,7 +502,7 @@ def _anyone(address: str) -> str:
 def _port(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.endpoints:
         one = draw.choice(p.endpoints)
-        yield _one(p, _squat(_anyone(one.address), one.port), "port-held", str(one.port))
+        yield _one(p, _squat(_anyone(one.address), one.port), "port-held", str(one.port), stop=True)
 
 
 @operator("port taken by a service")
@@ -436,17 +511,33 @@ def _port_service(p: Probe, draw: random.Random) -> Iterator[Break]:
         one = draw.choice(p.endpoints)
         code = _squat(_anyone(one.address), one.port).splitlines()[0]
         text = _unit("quay-light.service", _service(f"ExecStart=/usr/bin/python3 /var/tmp/squat{one.port}.py"))
-        yield _one(p, f"{code}\n{text}systemctl daemon-reload; systemctl start quay-light; sleep 0.7", "port-held", "quay-light")
+        yield _one(
+            p,
+            f"{code}\n{text}systemctl daemon-reload; systemctl start quay-light; sleep 0.7",
+            "port-held",
+            "quay-light",
+            stop=True,
+        )
 
 
 @operator("port taken by a socket unit")
 def _port_socket(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.endpoints:
         one = draw.choice(p.endpoints)
-        at = f"[{_anyone(one.address)}]:{one.port}" if ":" in _anyone(one.address) else f"{_anyone(one.address)}:{one.port}"
+        at = (
+            f"[{_anyone(one.address)}]:{one.port}"
+            if ":" in _anyone(one.address)
+            else f"{_anyone(one.address)}:{one.port}"
+        )
         text = _unit("quay-light.socket", f"[Socket]\\nListenStream={at}\\n")
         text += _unit("quay-light.service", _service("ExecStart=/bin/sleep infinity"))
-        yield _one(p, text + "systemctl daemon-reload; systemctl start quay-light.socket; sleep 0.3", "port-held", "quay-light.socket")
+        yield _one(
+            p,
+            text + "systemctl daemon-reload; systemctl start quay-light.socket; sleep 0.3",
+            "port-held",
+            "quay-light.socket",
+            stop=True,
+        )
 
 
 @operator("port without the right")
@@ -474,7 +565,14 @@ def _address(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("too few descriptors")
 def _descriptors(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service("LimitNOFILE=5\\nRestart=no")), "limit-reached", "descriptors", "open files", "LimitNOFILE")
+    yield _one(
+        p,
+        drop_in(p, _service("LimitNOFILE=5\\nRestart=no")),
+        "limit-reached",
+        "descriptors",
+        "open files",
+        "LimitNOFILE",
+    )
 
 
 @operator("too few processes")
@@ -484,32 +582,60 @@ def _processes(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("too little address space")
 def _address_space(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service("LimitAS=24M\\nRestart=no")), "limit-reached|killed-for-memory", "LimitAS", "memory")
+    yield _one(
+        p, drop_in(p, _service("LimitAS=24M\\nRestart=no")), "limit-reached|killed-for-memory", "LimitAS", "memory"
+    )
 
 
 @operator("calls forbidden")
 def _calls(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service("SystemCallFilter=~@network-io\\nRestart=no")), "call-forbidden|killed", "SystemCallFilter", "SYSTEM CALL", "SYS")
+    yield _one(
+        p,
+        drop_in(p, _service("SystemCallFilter=~@network-io\\nRestart=no")),
+        "call-forbidden|killed",
+        "SystemCallFilter",
+        "SYSTEM CALL",
+        "SYS",
+    )
     text = _service("SystemCallFilter=~socket bind listen\\nSystemCallErrorNumber=EPERM\\nRestart=no")
     yield _one(p, drop_in(p, text), "call-forbidden|access-denied|port-forbidden", "SystemCallFilter")
 
 
 @operator("kinds of network forbidden")
 def _families(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service("RestrictAddressFamilies=AF_UNIX\\nRestart=no")), "call-forbidden|access-denied", "RestrictAddressFamilies")
+    yield _one(
+        p,
+        drop_in(p, _service("RestrictAddressFamilies=AF_UNIX\\nRestart=no")),
+        "call-forbidden|access-denied",
+        "RestrictAddressFamilies",
+    )
 
 
 @operator("working folder")
 def _folder(p: Probe, _: random.Random) -> Iterator[Break]:
     yield _one(p, drop_in(p, _service("WorkingDirectory=/srv/harbor/desk")), "workdir-missing", "/srv/harbor/desk")
     if p.user != "root":
-        yield _one(p, "mkdir -p /srv/desk; chmod 0700 /srv/desk\n" + drop_in(p, _service("WorkingDirectory=/srv/desk")), "access-denied", "/srv/desk")
+        yield _one(
+            p,
+            "mkdir -p /srv/desk; chmod 0700 /srv/desk\n" + drop_in(p, _service("WorkingDirectory=/srv/desk")),
+            "access-denied",
+            "/srv/desk",
+        )
 
 
 @operator("what the definition names is gone")
 def _named(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service("EnvironmentFile=/etc/default/quay-light")), "path-missing", "/etc/default/quay-light")
+    yield _one(
+        p, drop_in(p, _service("EnvironmentFile=/etc/default/quay-light")), "path-missing", "/etc/default/quay-light"
+    )
     yield _one(p, drop_in(p, _service("LoadCredential=pass:/etc/quay/pass")), "path-missing", "/etc/quay/pass")
     yield _one(p, drop_in(p, _service("BindPaths=/srv/harbor/chart:/mnt")), "path-missing", "/srv/harbor/chart")
-    yield _one(p, drop_in(p, _service("StandardOutput=append:/srv/harbor/log/out.log")), "path-missing", "/srv/harbor/log")
-    yield _one(p, drop_in(p, _service("RootDirectory=/srv/harbor")), "path-missing|program-missing|workdir-missing", "/srv/harbor")
+    yield _one(
+        p, drop_in(p, _service("StandardOutput=append:/srv/harbor/log/out.log")), "path-missing", "/srv/harbor/log"
+    )
+    yield _one(
+        p,
+        drop_in(p, _service("RootDirectory=/srv/harbor")),
+        "path-missing|program-missing|workdir-missing",
+        "/srv/harbor",
+    )

@@ -12,9 +12,9 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
+from tests.live.realhost import RealHost
 
 from bench.factory.daemons import Daemon
-from tests.live.realhost import RealHost
 
 
 class Endpoint(msgspec.Struct, frozen=True):
@@ -81,7 +81,10 @@ def probe(host: RealHost, daemon: Daemon) -> Probe | None:
     words = re.search(r"argv\[\]=(.*?) ;", shown.get("ExecStart", ""))
     line = words[1].split() if words else []
     found.program, found.arguments = (line[0], line[1:]) if line else ("", [])
-    raw = host.run(f"systemctl cat {daemon.unit} | sed -e ':a' -e '/\\\\$/{{N;s/\\\\\\n//;ba}}' | grep '^ExecStart=.' | tail -1", check=False).stdout
+    raw = host.run(
+        f"systemctl cat {daemon.unit} | sed -e ':a' -e '/\\\\$/{{N;s/\\\\\\n//;ba}}' | grep '^ExecStart=.' | tail -1",
+        check=False,
+    ).stdout
     found.line = raw.strip().partition("=")[2].lstrip("-+!@:")
     host.run(
         f"strace -f -qq -s 400 -e trace=openat,execve,clone,clone3,fork,vfork -o {_TRACE} -p 1 & echo $! > /var/tmp/tracer\n"
@@ -112,7 +115,9 @@ def _shown(host: RealHost, unit: str) -> dict[str, str]:
 
 def _processes(host: RealHost, unit: str) -> set[int]:
     group = _shown(host, unit).get("ControlGroup", "")
-    out = host.run(f"find /sys/fs/cgroup{group} -name cgroup.procs -exec cat {{}} +", check=False).stdout if group else ""
+    out = (
+        host.run(f"find /sys/fs/cgroup{group} -name cgroup.procs -exec cat {{}} +", check=False).stdout if group else ""
+    )
     return {int(word) for word in out.split()}
 
 
@@ -147,7 +152,11 @@ def _add_files(found: Probe, trace: list[str]) -> None:
     found.keys = [p for p in settings if re.search(r"(?i)key|\.pem|cert|secret|\.crt", p)]
     found.settings = [p for p in settings if p not in found.keys]
     found.logs = [p for p in dict.fromkeys(written) if p.startswith("/var/log/")]
-    others = [p for p in dict.fromkeys(written) if p.startswith("/var/") and not p.startswith(("/var/log/", "/var/run", "/var/tmp"))]
+    others = [
+        p
+        for p in dict.fromkeys(written)
+        if p.startswith("/var/") and not p.startswith(("/var/log/", "/var/run", "/var/tmp"))
+    ]
     found.data = list(dict.fromkeys(str(Path(p).parent) for p in others))
 
 

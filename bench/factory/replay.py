@@ -19,17 +19,22 @@ def kept(folder: Path) -> list[Outcome]:
 def replayed(folder: Path) -> list[Outcome]:
     """The outcomes of a run as the rules of today answer from its snapshots; those without a snapshot as they were."""
     from hollow_chain.causes import Facts
-    from hollow_chain.facts.codec import read_file
-    from hollow_chain.show.documents import verdict_json
-    from hollow_chain.verdict import judge
+    from hollow_chain.chain import Graph
+    from hollow_chain.facts.codec import decode
+    from hollow_chain.show.documents import to_json, verdict_document
+    from hollow_chain.verdict import diagnose
 
     found = []
     for outcome in kept(folder):
         path = folder / outcome.snapshot
         if outcome.state == "broken" and outcome.snapshot and path.stat().st_size:
-            facts = Facts(read_file(path))
-            node = facts.graph.find(facts.graph.document.hosts[0].name, outcome.target)
-            outcome.causes = json.loads(json.dumps(verdict_json(judge(facts, node))))["causes"]
+            facts = Facts(Graph(decode(path.read_bytes())))
+            node = facts.graph.node(facts.graph.document.hosts[0].name, _unit(outcome.target))
+            outcome.causes = json.loads(to_json(verdict_document(diagnose(facts, node))))["causes"]
             outcome.again = []
         found.append(outcome)
     return found
+
+
+def _unit(target: str) -> str:
+    return target if "." in target else f"{target}.service"

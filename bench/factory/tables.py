@@ -6,8 +6,8 @@ import statistics
 from collections import defaultdict
 from collections.abc import Callable, Iterator
 
-from bench.faults import brier, reliability
 from bench.factory.trial import Outcome
+from bench.faults import brier, reliability
 
 BOLD = 0.8
 """Confidence from which a wrong answer is told in full."""
@@ -21,12 +21,16 @@ def tables(outcomes: list[Outcome], blind: bool = False) -> Iterator[str]:
     if not broken:
         return
     right = [o.right for o in broken]
-    yield f"first cause right: {sum(right)} of {len(broken)} ({statistics.fmean(right):.3f}); names the thing: " \
-        f"{sum(o.exact for o in broken)}; no cause at all: {sum(not o.causes for o in broken)}; " \
+    yield (
+        f"first cause right: {sum(right)} of {len(broken)} ({statistics.fmean(right):.3f}); names the thing: "
+        f"{sum(o.exact for o in broken)}; no cause at all: {sum(not o.causes for o in broken)}; "
         f"second look differs: {sum(not o.steady for o in broken)}"
+    )
     claims = [(o.causes[0]["confidence"], o.right) for o in broken if o.causes]
-    yield f"Brier score of the first causes: {brier(claims):.4f}; wrong at 0.9 and more: " \
+    yield (
+        f"Brier score of the first causes: {brier(claims):.4f}; wrong at 0.9 and more: "
         f"{sum(sure >= 0.9 and not ok for sure, ok in claims)}"
+    )
     yield from reliability(claims)
     yield from _by("half", broken, lambda o: o.half)
     yield from _by("operator", broken, lambda o: o.operator)

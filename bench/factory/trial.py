@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import tempfile
 import time
@@ -9,12 +10,12 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
+from tests.live.realhost import RealHost
 
 from bench.factory import probe as probing
 from bench.factory.daemons import DAEMONS, Daemon, install, prepared
 from bench.factory.operators import Break
 from bench.factory.probe import Probe
-from tests.live.realhost import RealHost
 
 _LINKS = "lookout-a.service", "lookout-b.service", "lookout-c.service"
 """Services that are put above the broken one, for depth."""
@@ -27,6 +28,10 @@ class Trial(msgspec.Struct):
     probe: Probe
     broken_by: Break
     depth: int = 1
+    restarts: bool = False
+    """Whether it is restarted after the break, and not stopped before and started after it."""
+    waits: float = 2.5
+    """Seconds from the start to the question."""
 
     @property
     def daemon(self) -> Daemon:
@@ -72,12 +77,18 @@ class Outcome(msgspec.Struct):
     @property
     def exact(self) -> bool:
         """Whether it also names the thing that was broken."""
-        return self.right and (not self.detail or any(word in json.dumps(self.causes[0], ensure_ascii=False) for word in self.detail))
+        return self.right and (
+            not self.detail or any(word in json.dumps(self.causes[0], ensure_ascii=False) for word in self.detail)
+        )
 
     @property
     def steady(self) -> bool:
         """Whether a second look names the same cause."""
-        return not self.again or self.again == [self.causes[0]["cause"], self.causes[0]["service"]] if self.causes else not self.again
+        return (
+            not self.again or self.again == [self.causes[0]["cause"], self.causes[0]["service"]]
+            if self.causes
+            else not self.again
+        )
 
 
 def booted(daemon: Daemon, name: str) -> tuple[RealHost, tempfile.TemporaryDirectory[str] | None]:
@@ -132,15 +143,18 @@ def _break(host: RealHost, trial: Trial, outcome: Outcome) -> None:
     text = "".join(
         f"printf '[Unit]\\nDescription=Lookout\\nRequires={low}\\nAfter={low}\\n[Service]\\nExecStart=/bin/sleep infinity\\n' "
         f"> /etc/systemd/system/{up}\n"
-        for up, low in zip(units, units[1:], strict=False)
+        for up, low in itertools.pairwise(units)
     )
     outcome.target = units[0]
-    host.run(f"{text}systemctl daemon-reload\n{trial.broken_by.script}", check=False)
-    if trial.broken_by.starts:
-        host.run(f"timeout 30 systemctl start {trial.probe.unit}", check=False)
+    broken = trial.broken_by
+    stops = broken.stop or (broken.starts and not trial.restarts)
+    before = f"systemctl stop {trial.probe.unit}\n" if stops else ""
+    host.run(f"{text}systemctl daemon-reload\n{before}{broken.script}", check=False)
+    if broken.starts:
+        host.run(f"timeout 30 systemctl {'start' if stops else 'restart'} {trial.probe.unit}", check=False)
     if trial.depth > 1:
         host.run(f"timeout 30 systemctl start {outcome.target}", check=False)
-    time.sleep(2.5)
+    time.sleep(trial.waits)
 
 
 def _is_whole(host: RealHost, probe: Probe, seconds: float) -> bool:

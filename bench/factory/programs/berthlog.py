@@ -1,5 +1,6 @@
 #!/usr/bin/python3
 """Keeps the log of berths; logs in JSON, catches all errors, and says little."""
+
 import json
 import os
 import socketserver

@@ -1,5 +1,6 @@
 #!/usr/bin/python3
 """Feeds tide tables; fails with a trace of calls, as many small programs do."""
+
 import argparse
 import fcntl
 import http.server

@@ -83,10 +83,15 @@ def _kept_out(case: Case, path: str, writes: bool | None) -> Barrier | None:
 
 
 def _lacking(case: Case, path: str, writes: bool | None) -> Iterator[tuple[File, int]]:
-    """Everything on the way to *path*, itself last, that keeps the account out, with what it would need there."""
+    """Everything on the way to *path*, itself last, that keeps the account out, with what it would need there.
+
+    Where nothing is there, and it is not known that the service was to make it, only the way counts.
+    """
     if bypasses(case):
         return
     absent = (last := case.file(path)) is not None and not last.exists
+    if absent and not writes:
+        path, absent, writes = path.rpartition("/")[0], False, False
     parts = path.split("/")
     end = len(parts) - absent
     for depth in range(2, end + 1):

@@ -25,6 +25,10 @@ JUST_NOW = 10.0
 """Seconds for which a service that ended and was restarted has not yet shown that it stays."""
 
 
+SETTLES_IN = 1.5
+"""Seconds that a service has to be up before "it runs" is said of it: most programs that cannot go on end within one."""
+
+
 class Standing(Enum):
     """How a service stands."""
 
@@ -82,6 +86,21 @@ def flaps(service: Service, host: Host) -> bool:
         return up_for < 30
     pace = (host.read_at - host.boot_at).total_seconds() / last.restarts
     return up_for < min(900.0, 2 * pace)
+
+
+def unsettled(service: Service | None, host: Host) -> float:
+    """How many seconds later it is worth another look whether *service* stays up; 0 where it has been up long enough, or is not up."""
+    last = service.last if service is not None else None
+    if (
+        service is None
+        or service.state != "running"
+        or service.kind != "service"
+        or last is None
+        or host.read_at is None
+    ):
+        return 0.0
+    up_for = (host.read_at - last.up_at).total_seconds() if last.up_at is not None else SETTLES_IN
+    return SETTLES_IN - up_for if 0 <= up_for < SETTLES_IN else 0.0
 
 
 def between_restarts(service: Service) -> bool:

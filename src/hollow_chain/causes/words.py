@@ -8,7 +8,7 @@ from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import FITS, Evidence
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, SIGTERM, failed_last
 from hollow_chain.facts.service import Service
-from hollow_chain.families.messages import STOPPING
+from hollow_chain.families.messages import STARTED, STARTING, STOPPING
 
 
 def clock(moment: datetime | None) -> str:
@@ -75,20 +75,34 @@ def run_seconds(service: Service) -> float | None:
 def ended_by_request(case: Case) -> bool:
     """Whether a run that the manager calls failed only ended the way programs do that do not catch its stop signal."""
     last = case.service.last
-    if last is None or last.result not in ("exit-code", "signal") or last.step:
+    if last is None or last.result not in ("exit-code", "signal", "timeout") or last.step:
         return False
     by_signal = last.exit_status == 128 + SIGTERM or last.signal == SIGTERM
-    return (by_signal or _was_up(case)) and _stop_recorded(case)
+    return (by_signal or was_up(case.service)) and _stop_recorded(case)
 
 
-def _was_up(case: Case) -> bool:
+def was_up(service: Service) -> bool:
     """Whether the last run was up before it ended; a status of any kind may then come of the way it was stopped."""
-    last = case.service.last
+    last = service.last
     return last is not None and last.up_at is not None and last.started_at is not None and last.up_at >= last.started_at
 
 
+def ended_up(service: Service) -> bool:
+    """Whether the last run had come up, and ceased to be up: whatever ended it was no matter of its start."""
+    last = service.last
+    return (
+        was_up(service)
+        and last is not None
+        and last.up_at is not None
+        and last.left_up_at is not None
+        and last.left_up_at >= last.up_at
+    )
+
+
 def _stop_recorded(case: Case) -> bool:
-    return any(event.code == STOPPING for event in case.last_events())
+    """Whether a stop was asked for after the last start: the one before it is the first half of a restart."""
+    told = [event.code for event in case.last_events() if event.code in (STOPPING, STARTING, STARTED)]
+    return bool(told) and told[-1] == STOPPING
 
 
 def numbered(case: Case, *numbers: int, bears: str = FITS) -> list[Evidence]:

@@ -48,7 +48,10 @@ def why(
         raise wrong_call("name one TARGET, or give --all for every service that is not well")
     snapshot = common.load(source, target, logs=logs, columns=columns, host=host)
 
+    from time import sleep
+
     from hollow_chain.causes import Facts
+    from hollow_chain.causes.standing import unsettled
     from hollow_chain.chain import Graph
     from hollow_chain.verdict import diagnose
 
@@ -56,7 +59,13 @@ def why(
     facts.learned = common.learned(store)
     if everything:
         return _all(facts, common.hosts_named(facts.graph, host), json)
-    verdict = diagnose(facts, common.find_target(facts.graph, target, host), says[:MOST_SAID])
+    node = common.find_target(facts.graph, target, host)
+    if source is None and (left := unsettled(node.service, facts.index(node.host).host)):
+        # It came up a moment ago: whether it stays shows only by and by, and "it runs" would be said too early.
+        sleep(left)
+        learned, facts = facts.learned, Facts(Graph(common.load(source, target, logs=logs, columns=columns, host=host)))
+        facts.learned, node = learned, common.find_target(facts.graph, target, host)
+    verdict = diagnose(facts, node, says[:MOST_SAID])
     if json:
         from hollow_chain.show.documents import to_json, verdict_document
 

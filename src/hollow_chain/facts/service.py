@@ -115,6 +115,8 @@ class Program(Part):
     environment: Listed[str] = []
     """``NAME=value``, secrets masked."""
     environment_files: Listed[str] = []
+    credential_files: Listed[str] = []
+    """Files that the manager hands to it as credentials, and without which it does not start it."""
     pid_file: str = ""
     process: int = 0
     log_files: Listed[str] = []
@@ -177,6 +179,13 @@ class Limits(Part, gc=False):
     """When the manager restarts it: ``no``, ``always``, ``on-failure``, ..."""
     restart_seconds: Seconds | None = None
     memory_bytes: int | None = None
+    run_seconds: Seconds | None = None
+    """For how long it may be up before the manager ends it."""
+    watchdog_seconds: Seconds | None = None
+    """How often it has to tell the manager that it is alive."""
+    lowered: dict[str, int] = {}
+    """Bounds on what it may use (open files, tasks, address space, ...), by the manager's word for each, as far as its definition
+    sets them lower than what holds for all services."""
 
 
 class Confinement(Part):
@@ -189,6 +198,14 @@ class Confinement(Part):
     """Rights that it may have at most (capabilities(7)), as names such as ``CAP_NET_BIND_SERVICE``. None: not restricted."""
     granted: Listed[str] = []
     """Rights that it is given although its account would not have them."""
+    not_run: Listed[str] = []
+    """Places where nothing may be executed."""
+    calls_by: str = ""
+    """The setting that keeps calls of the kernel from it, as the manager calls it; empty where none does."""
+    calls_fail_with: int | None = None
+    """The error that such a call gives it. None: it is ended for it."""
+    families: Listed[str] | None = None
+    """Kinds of sockets that it may use, such as ``AF_UNIX``, or, with a minus sign before them, may not. None: not restricted."""
     private_tmp: bool = False
     private_network: bool = False
 

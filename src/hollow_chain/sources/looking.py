@@ -24,15 +24,20 @@ def look(reading: HostReading) -> None:
     quoted = _paths_quoted(host.events)
     for service in host.services:
         program = service.program
-        if program is None or service.template or program.root:
+        if program is None or service.template:
+            continue
+        if program.root:  # paths mean something else to it
+            looker.look(program.root)
             continue
         looker.look(program.path, service.state != "running")
         if service.state == "failed":
             looker.look_at_run(program.path)
         if service.last is not None and service.last.step_program:
             looker.look(service.last.step_program, is_program=True)
-        for path in (program.folder, *program.paths, *program.environment_files):
+        for path in (program.folder, *program.paths, *program.environment_files, *program.credential_files):
             looker.look(path, instance=service.instance)
+        if program.folder and service.state == "failed":
+            looker.look_way(program.folder)
         for path in (*quoted.get(service.name, ()), *program.log_files):
             looker.look_way(path)
             if service.instance:
@@ -69,7 +74,9 @@ def add_accounts(reading: HostReading) -> None:
     known = [s.account for s in host.services if s.account and not s.account.dynamic]
     users = [account.user for account in known if account.user]
     users += [name for _, name in lines.unknown_user(host.events)][:_MOST_ACCOUNTS]
-    host.accounts = accounts(users, [account.group for account in known if account.group], reading.reached)
+    host.accounts = accounts(
+        users, [name for account in known for name in (account.group, *account.groups) if name], reading.reached
+    )
 
 
 def add_processes(reading: HostReading) -> None:

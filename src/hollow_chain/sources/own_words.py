@@ -21,10 +21,12 @@ def add(reading: HostReading) -> None:
     host, reader = reading.host, reading.evidence
     for service in host.services:
         program = service.program
-        if program is None or service.kind != "service" or not (service.state == "failed" or _has_restarted(service)):
+        down = service.state == "failed" or _has_restarted(service)
+        if program is None or service.kind != "service" or not (down or service.name in reading.asked.extra):
             continue
         configured = claims.configuration(service, reader)
-        claims.add(service, reader, configured)
+        if down:
+            claims.add(service, reader, configured)
         named = [*program.log_files, *(path for path in program.paths if "log" in path)]
         for text in configured.values():
             named += settings.log_paths_of_text(text.text)

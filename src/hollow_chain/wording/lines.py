@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from datetime import timedelta
 from typing import NamedTuple
 
 from hollow_chain.facts.host import Event
@@ -21,6 +22,8 @@ _FEW_WORDS = 4
 """So many words a line may have that says nothing but that the program ends: a name, a level, and "failed" or "going down"."""
 _BEFORE, _AFTER = 3, 3
 """Lines before and after a complaint in which what it is about may stand; programs that need more say it again."""
+_ONE_BREATH = timedelta(seconds=2)
+"""Records farther apart are not about one thing: a program that cannot open a file says so at once, and logs tell whole seconds."""
 NOISE = ("Started ", "Starting ", "Stopped ", "Stopping ", "Scheduled restart job", "Consumed ")
 _CONFIGURATION = "configuration "
 """How the source of a record begins that is a line of a configuration file, put beside the record that complains of it."""
@@ -34,16 +37,24 @@ class ConfigError(NamedTuple):
     line: int | None
     rejects: bool = True
     """Whether it is in the words of a parser; otherwise only a file and a line are named."""
+    closing: bool = False
+    """Whether it only says that the configuration as a whole will not do, while another line of the run says what was in the way."""
 
 
 def paths_near(events: list[Event], index: int) -> list[str]:
     """The paths that a record quotes; where it quotes none, those of the lines just before it by the same writer."""
     event = events[index]
     for other in (event, *events[max(0, index - _BEFORE) : index][::-1]):
-        found = paths_in(other.text) if other.source == event.source else []
+        found = paths_in(other.text) if _of_one_breath(event, other) else []
         if found:
             return found
     return []
+
+
+def _of_one_breath(event: Event, other: Event) -> bool:
+    """Whether two records are by one writer, and one process where that is known, within a moment."""
+    one_process = event.process == other.process or not (event.process and other.process)
+    return other.source == event.source and one_process and abs(event.at - other.at) <= _ONE_BREATH
 
 
 def missing_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
@@ -125,7 +136,8 @@ def missing_libraries(events: list[Event]) -> Iterator[tuple[Event, str]]:
     """Shared libraries that the loader did not find (ld.so(8))."""
     for event in events:
         for name in dict.fromkeys(forms.read(event.text).named("library", "library")):
-            if says(event.text, "missing") or "shared librar" in event.text:
+            bounded = says(event.text, "bounded memory", "denied")
+            if says(event.text, "missing") or ("shared librar" in event.text and not bounded):
                 yield event, name
 
 
@@ -170,8 +182,19 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
                 line = _line_near(events, index)
             if near and not paths:
                 paths, line = [near[0]], near[1]
-            found.append(ConfigError(event, paths[0] if paths else "", line))
+            found.append(ConfigError(event, paths[0] if paths else "", line, closing=_closes(events, index)))
     return found
+
+
+_IN_THE_WAY = ("denied", "in use", "no address", "missing", "full", "locked", "busy", "no family", "account unknown", "too open",
+               "bounded files", "bounded tasks", "bounded memory")  # fmt: skip
+
+
+def _closes(events: list[Event], index: int) -> bool:
+    """Whether a line only says that the configuration as a whole will not do, and one just before it what was in the way."""
+    own = {one.form.form for one in forms.read(events[index].text).found if one.form.says == "rejected"}
+    near = events[max(0, index - _BEFORE) : index]
+    return own == {"a configuration as a whole"} and any(says(event.text, *_IN_THE_WAY) for event in near)
 
 
 def _place_after(events: list[Event], index: int) -> tuple[str, int] | None:

@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING, Literal
 import msgspec
 
 from hollow_chain.lazy import pattern
+from hollow_chain.wording.system_errors import errors
 
 if TYPE_CHECKING:
     from hollow_chain.facts.host import Snapshot
@@ -142,6 +143,12 @@ def _not_secret() -> frozenset[str]:
     return frozenset(_data().not_secret)
 
 
+@cache
+def _error_texts() -> tuple[str, ...]:
+    """What the system says of its errors: behind a word that names a secret it tells how that was refused, and is none."""
+    return tuple(one.text for one in errors().values())
+
+
 def _hides(value: str, named: Naming) -> bool:
     """Whether *value*, behind a name that is taken for that of a secret, is hidden."""
     if not value or value.startswith(MASK[:7]) or value.lower().rstrip(".") in _not_secret():
@@ -173,7 +180,8 @@ def _behind_names(text: str) -> Iterator[Span]:
         in_path = found.start() > 0 and text[found.start() - 1] in "/\\" and found["sign"] == ":"
         if named and not in_path:
             span = _value_at(text, found.end())
-            if span is not None and _hides(text[slice(*span)], named):
+            told = text.startswith(_error_texts(), found.end())
+            if span is not None and not told and _hides(text[slice(*span)], named):
                 yield span
     for found in _OPTION.finditer(text) if text.startswith("-") or " -" in text or "\t-" in text else ():
         named = naming(found["name"])

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.definition.program import programs_of
-from hollow_chain.causes.finding import FITS, HINT, SAID, Finding, Mend
+from hollow_chain.causes.finding import FITS, HINT, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
@@ -39,14 +39,18 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     if not complaints:
         return
     # The words of a parser with a place are best, then a place, then the words alone.
-    best = min(complaints, key=lambda c: (not (c.rejects and c.path), c.line is None, not c.path))
+    best = min(complaints, key=lambda c: (c.closing, not (c.rejects and c.path), c.line is None, not c.path))
+    bears = SAID if best.rejects and best.path and best.line is not None else HINT if best.closing else FITS
     place = best.path + (f":{best.line}" if best.line is not None else "") if best.path else ""
     where = place or "its configuration"
     yield Finding(
         says=f"{service.name} refuses its configuration{f' at {place}' if place else ''}: \u201c{best.event.text[:200]}\u201d.",
         evidence=(
-            case.quoted(best.event, SAID if best.rejects and best.path and best.line is not None else FITS),
-            case.seen(_ending(service), at=service.last.ended_at if service.last else None, bears=HINT),
+            case.quoted(best.event, bears),
+            # That it ended with an error agrees with a complaint about a place; of words alone it makes no more.
+            case.seen(
+                _ending(service), at=service.last.ended_at if service.last else None, bears=HINT if best.path else TELLS
+            ),
         ),
         mends=(Mend(f"Correct {where}, then start {service.name}.", "at the next start"),),
         explains=("exits-with-error", "crash-loop", "exits-at-once"),

@@ -7,11 +7,14 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import reload, restart, start
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, PROOF, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.rule import NOT_UP, cause
+from hollow_chain.causes.standing import failed_last
 from hollow_chain.facts.host import Event
+from hollow_chain.families.steps import step_of
 from hollow_chain.lazy import pattern
+from hollow_chain.wording.forms import read
 
 _TWIN = pattern(r"[ _.-]?\(?\d{1,3}\)?$")
 
@@ -101,6 +104,7 @@ def bad_definition(case: Case) -> Iterator[Finding]:
     Mend: correct it; a reload makes the manager read it again.
     """
     definition = case.service.definition
+    yield from _not_applied(case)
     passed_over = _passed_over(case)
     if passed_over is not None:
         yield _part_refused(case, passed_over)
@@ -131,6 +135,30 @@ def bad_definition(case: Case) -> Iterator[Finding]:
             Mend(f"Then start {case.service.name}.", only_starts=True),
         ),
         explains=("stopped", "never-started", "manual-not-started"),
+    )
+
+
+def _not_applied(case: Case) -> Iterator[Finding]:
+    """A setting that the manager could not put into effect for this start, by the exit status of its own step."""
+    last = case.service.last
+    step = (
+        step_of(last.exit_status) if last is not None and failed_last(case.service) and not case.standing.well else None
+    )
+    if last is None or step is None or step.about != "setting":
+        return
+    said = [case.quoted(e, SAID) for e in case.last_events() if step.name in read(e.text).named("step", "step")][-1:]
+    yield Finding(
+        says=f"The manager could not put {step.settings} of {case.service.name} into effect: {step.means}.",
+        evidence=(
+            case.seen(
+                f"exit status {last.exit_status} of the manager ({step.name}): {step.means}",
+                at=last.ended_at,
+                bears=SAID,
+            ),
+            *said,
+        ),
+        mends=(Mend(f"Correct {step.settings} in the definition of {case.service.name}.", AFTER_RELOAD),),
+        explains=("exits-with-error", "crash-loop", "start-rate-limited"),
     )
 
 

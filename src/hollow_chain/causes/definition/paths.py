@@ -17,11 +17,12 @@ from hollow_chain.causes.standing import Standing, failed_last, skipped
 from hollow_chain.causes.words import numbered, started_since_boot
 from hollow_chain.facts.host import File
 from hollow_chain.facts.service import Condition, Service
+from hollow_chain.families.steps import step_of
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 
-EXIT_CHDIR, EXIT_NAMESPACE = 200, 226
-"""Exit statuses of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
+EXIT_CHDIR = 200
+"""Exit status of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
 _VOLATILE = ("/run/", "/var/run/", "/tmp/", "/proc/", "/sys/", "/dev/")
 _MACHINE_CONDITIONS = pattern(
     r"(Virtualization|Architecture|Firmware|Host|Kernel|Security|Capability|ACPower|NeedsUpdate|FirstBoot|"
@@ -158,9 +159,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     spoken = {path: event for event, path in lines.missing_paths(case.own_events())}
     for event, path in lines.unopened_paths(case.own_events()):
         spoken.setdefault(path, event)
-    strict = program.environment_files
-    if service.last is not None and service.last.exit_status == EXIT_NAMESPACE:
-        strict = [*strict, *program.paths]
+    strict = [*program.environment_files, *_of_step(case)]
     named = dict.fromkeys([*strict, *spoken, *program.paths])
     for path in named:
         file = case.file(path)
@@ -174,6 +173,22 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
             yield path, [case.quoted(spoken[path], SAID)]
         elif not path.startswith(_VOLATILE) and not spoken:
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT)]
+
+
+def _of_step(case: Case) -> list[str]:
+    """What the definition names for the step of the manager that failed: without it, the program does not come to run."""
+    last, program = case.service.last, case.service.program
+    step = step_of(last.exit_status) if last is not None else None
+    if step is None or program is None:
+        return []
+    streams = [path for path in dict.fromkeys(p.rpartition("/")[0] for p in program.log_files) if path]
+    named = {
+        "places": program.paths,
+        "credentials": program.credential_files,
+        "streams": streams,
+        "root": [program.root],
+    }
+    return list(named.get(step.about, ()))
 
 
 def _absent_before_a_try(case: Case) -> Iterator[tuple[str, list[Evidence]]]:

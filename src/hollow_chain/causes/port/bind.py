@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.acts import Act, allow
-from hollow_chain.causes.case import Case
-from hollow_chain.causes.finding import AFTER_RESTART, DOUBT, FITS, SAID, Finding, Mend
-from hollow_chain.causes.nature import ACCOUNT, PORT, Boot, When
+from hollow_chain.causes.case import SOCKETS, Case
+from hollow_chain.causes.finding import AFTER_RESTART, DOUBT, FITS, HINT, SAID, Finding, Mend
+from hollow_chain.causes.nature import ACCOUNT, PORT, Boot
+from hollow_chain.causes.port.deaf import lacked
 from hollow_chain.causes.port.held import held_by_others
+from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, account_of
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
@@ -18,7 +20,7 @@ from hollow_chain.facts.host import TOLD, Event
 from hollow_chain.wording import lines
 
 
-@cause("address-missing", Boot.STAYS, answered_by=(PORT,), states=("running", *NOT_UP), when=When.UNWELL)
+@cause("address-missing", Boot.STAYS, answered_by=(PORT,), states=("running", *NOT_UP))
 def address_missing(case: Case) -> Iterator[Finding]:
     """It wants to listen on an address that no adapter of the host has.
 
@@ -28,6 +30,9 @@ def address_missing(case: Case) -> Iterator[Finding]:
     Mend: correct the address, or bring the adapter up before the service.
     """
     here = set(case.host.addresses)
+    if case.standing.well:
+        yield from _address_missing_while_up(case, here)
+        return
     said = lines.saying(case.last_events(), "no address")
     claimed = [(said[-1], c.address, c.port) for c in case.service.claims if said and c.address not in ANY | here]
     found = list(lines.address_not_there(said)) or claimed or [(event, "", 0) for event in said[-1:]]
@@ -79,7 +84,38 @@ def address_missing(case: Case) -> Iterator[Finding]:
         )
 
 
+def _address_missing_while_up(case: Case, here: set[str]) -> Iterator[Finding]:
+    """It is up without an address that it wanted: its own words of this run, the adapters, and the table of sockets."""
+    for event, address, port in lacked(case, "no address"):
+        if not here or not address or address in ANY | here:
+            continue
+        yield Finding(
+            says=f"{case.service.name} runs without {said_endpoint(address, port)}: no adapter of this host has that address.",
+            evidence=(
+                case.quoted(event, SAID),
+                case.seen(f"addresses of this host: {', '.join(sorted(here))}", "adapters", bears=FITS),
+                case.seen(f"no socket of {case.service.name} on port {port} there", SOCKETS, bears=HINT),
+            ),
+            mends=(
+                Mend(
+                    f"Correct the address in the configuration of {case.service.name}, or give {address} to an adapter.",
+                    AFTER_RESTART,
+                ),
+            ),
+        )
+        return
+
+
 _LOW_PORTS = "CAP_NET_BIND_SERVICE"
+
+
+def _may_bind_low(case: Case) -> bool:
+    """Whether the service has the right to low ports: by its account, unless the definition takes it away, or by the definition."""
+    confinement = case.service.confinement
+    if confinement is not None and _LOW_PORTS in confinement.granted:
+        return True
+    kept = confinement.capabilities if confinement is not None else None
+    return account_of(case) in ALL_RIGHTS_ACCOUNTS and (kept is None or _LOW_PORTS in kept)
 
 
 def _let_bind(case: Case, event: Event, port: int) -> tuple[Act, ...]:
@@ -93,7 +129,7 @@ def _let_bind(case: Case, event: Event, port: int) -> tuple[Act, ...]:
     return tuple(allow(case.node.name, setting) for setting in (*within, f"AmbientCapabilities={_LOW_PORTS}"))
 
 
-@cause("port-forbidden", Boot.STAYS, answered_by=(ACCOUNT, PORT), states=("running", *NOT_UP), when=When.UNWELL)
+@cause("port-forbidden", Boot.STAYS, answered_by=(ACCOUNT, PORT), states=("running", *NOT_UP))
 def port_forbidden(case: Case) -> Iterator[Finding]:
     """Its account may not take that port, or the system keeps the port for itself.
 
@@ -104,14 +140,18 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
     """
     limits = case.host.limits
     first = first_for_all(limits)
-    refused = lines.saying(lines.saying(case.last_events(), "denied"), "endpoint")
-    for event, address, port in lines.endpoints_in(refused, case.last_events()):
-        user = case.service.account.user if case.service.account else ""
-        if port >= first or user == "root":
+    if case.standing.well:
+        found = [(one.event, one.address, one.port) for one in lacked(case, "denied")]
+    else:
+        refused = lines.saying(lines.saying(case.last_events(), "denied"), "endpoint")
+        found = list(lines.endpoints_in(refused, case.last_events()))
+    for event, address, port in found:
+        user = account_of(case)
+        if port >= first or _may_bind_low(case):
             continue
         yield Finding(
             says=f"{case.service.name} may not listen on {said_endpoint(address, port)}: "
-            f"ports below {first} need a right that {user or 'it'} does not have.",
+            f"ports below {first} need a right that {user} does not have here.",
             evidence=(case.quoted(event, SAID), case.seen(f"first port that any account may take: {first}", bears=FITS)),
             mends=(
                 Mend(f"Give {case.service.name} the single right to take low ports (CAP_NET_BIND_SERVICE), or have the "
@@ -121,6 +161,8 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
             ),
             explains=("exits-with-error", "crash-loop", "access-denied", "config-rejected", "start-rate-limited"),
         )  # fmt: skip
+        return
+    if case.standing.well:
         return
     told = numbered(case, 10013, bears=SAID)
     kept = [(c, r) for c in case.service.claims if (r := in_ranges(c.port, limits.reserved_ports if limits else ()))]

@@ -11,6 +11,7 @@ from hollow_chain.causes.acts import give_way, start
 from hollow_chain.causes.case import SOCKETS, Case
 from hollow_chain.causes.finding import DOUBT, FITS, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import CLAIMS, PORT, Boot, Shown
+from hollow_chain.causes.port.deaf import lacked
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
@@ -97,6 +98,7 @@ def port_held(case: Case) -> Iterator[Finding]:
     service = case.service
     yield from held_from_daemons(case)
     if case.standing.well:
+        yield from _held_while_up(case)
         return
     wanted = _wanted(case)
     certain = bool(wanted)
@@ -122,6 +124,18 @@ def port_held(case: Case) -> Iterator[Finding]:
             ),
             explains=("exits-with-error", "exits-at-once", "crash-loop", "start-rate-limited"),
         )
+
+
+def _held_while_up(case: Case) -> Iterator[Finding]:
+    """It is up without an endpoint that it wanted: its own words of this run, and the table of sockets."""
+    seen: set[tuple[int, int]] = set()
+    for event, address, port in lacked(case, "in use"):
+        claim = Claim(port=port, address=address, protocol=_protocol(event.text))
+        holder = next(iter(held_by_others(case, claim)), None)
+        if holder is not None and (holder.port, holder.process) not in seen:
+            seen.add((holder.port, holder.process))
+            found = _held(case, claim, case.quoted(event, SAID), holder, True)
+            yield replace(found, says=f"{case.service.name} runs without {of_claim(claim)}: {found.holder} has it.")
 
 
 def _strangers(case: Case) -> list[Evidence]:

@@ -10,7 +10,7 @@ from hollow_chain.causes.finding import FITS, PROOF, SAID, TELLS, Evidence, Find
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
-from hollow_chain.causes.words import clock, run_seconds, span, stop_was_asked
+from hollow_chain.causes.words import clock, ended_up, run_seconds, span, stop_was_asked
 from hollow_chain.facts.service import Service
 from hollow_chain.families.messages import EXITED
 from hollow_chain.lazy import pattern
@@ -162,12 +162,15 @@ def killed(case: Case) -> Iterator[Finding]:
 
     Looks at: the signal, the manager's result.
     Convinced by: a signal that the manager did not send to stop it.
-    Against: a requested stop; the memory limit (then ``killed-for-memory``); the time limit (then ``start-timeout``).
+    Against: a requested stop; the memory limit (then ``killed-for-memory``); the limit of its start (then ``start-timeout``).
     Mend: find who sent it; for a crash, its last words.
     """
     service = case.service
     last = service.last
-    if last is None or case.standing.well or last.result in ("timeout", "oom-kill"):
+    if last is None or case.standing.well or last.result == "oom-kill":
+        return
+    if last.result == "timeout":
+        yield from _out_of_time(case)
         return
     watchdog = last.result == "watchdog"
     number = last.signal if last.signal is not None else _signal_before_restart(case)
@@ -203,6 +206,35 @@ def killed(case: Case) -> Iterator[Finding]:
         ),
         residual=True,
         explains=("crash-loop", "exits-with-error", *(_COMPLAINTS if number in _FROM_OUTSIDE else ())),
+    )
+
+
+_RUN_SLACK = 2.0
+"""Seconds that a run may outlast its limit: the manager may be late, and the program takes its time to end."""
+
+
+def _out_of_time(case: Case) -> Iterator[Finding]:
+    """A run that was ended by the limit that the definition sets to its length (systemd.service(5), ``RuntimeMaxSec=``)."""
+    service, last = case.service, case.service.last
+    allowed = service.limits.run_seconds if service.limits else None
+    if allowed is None or last is None or last.up_at is None or last.left_up_at is None or not ended_up(service):
+        return
+    ran = (last.left_up_at - last.up_at).total_seconds()
+    if ran < allowed - 0.1 or ran > allowed * 1.1 + _RUN_SLACK:
+        return
+    yield Finding(
+        says=f"{service.name} was ended by its run-time limit: it may be up for {span(allowed)} and was up for {span(ran)}.",
+        evidence=(
+            case.seen(f"result {last.result}, after {span(ran)} of being up", MANAGER, last.left_up_at, SAID),
+            case.seen(f"run-time limit of its definition (RuntimeMaxSec=): {span(allowed)}", "definition", bears=SAID),
+        ),
+        mends=(
+            Mend(
+                f"Take the run-time limit out of the definition of {service.name}, or raise it.",
+                "after a reload and a restart",
+            ),
+        ),
+        explains=("crash-loop", "exits-with-error", "start-timeout"),
     )
 
 

@@ -12,7 +12,7 @@ from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import overdue
-from hollow_chain.causes.words import between, span
+from hollow_chain.causes.words import between, ended_up, span
 from hollow_chain.families import Family
 from hollow_chain.families.times import NO_LIMIT, Limit, start_limit
 from hollow_chain.lazy import pattern
@@ -82,7 +82,7 @@ def proposed(seconds: float) -> int:
 def timed_out(case: Case) -> bool:
     """Whether the last start was ended by its limit, or has outlasted it."""
     service, last = case.service, case.service.last
-    if last is None or case.standing.well:
+    if last is None or case.standing.well or (last.result == "timeout" and ended_up(service)):
         return False
     over = overdue(service, case.host) if service.state == "starting" else None
     told = last.error_number in (None, 0) and any(e.number == TIMED_OUT for e in case.last_events())

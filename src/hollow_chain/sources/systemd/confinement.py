@@ -25,7 +25,7 @@ _RIGHTS = (
     "CHECKPOINT_RESTORE",
 )  # fmt: skip
 _ALL_RIGHTS = (1 << 32) - 1
-"""From here on a set is not restricted: the first 32 rights are as old as the call, the number of later ones varies."""
+"""A set that has all of these is not restricted: the first 32 rights are as old as the call, the number of later ones varies."""
 
 
 def _rights(numbers: int) -> list[str]:
@@ -38,6 +38,10 @@ def confinement_of(facts: Properties) -> Confinement | None:
         p.lstrip("-+") for p in facts.get("ReadOnlyPaths", ())
     ]
     hidden = [p.lstrip("-+") for p in facts.get("InaccessiblePaths", ())]
+    hidden += [place for place, _ in facts.get("TemporaryFileSystem", ())]
+    not_run = [p.lstrip("-+") for p in facts.get("NoExecPaths", ())]
+    calls_by, error = _calls(facts)
+    families = _families(facts)
     home = facts.get("ProtectHome", "no")
     if home in ("yes", "tmpfs"):
         hidden += _HOMES
@@ -46,16 +50,39 @@ def confinement_of(facts: Properties) -> Confinement | None:
     private_tmp, private_net = bool(facts.get("PrivateTmp")), bool(facts.get("PrivateNetwork"))
     capabilities = facts.get("CapabilityBoundingSet", _FOREVER)
     granted = facts.get("AmbientCapabilities", 0)
-    restricted = capabilities < _ALL_RIGHTS
+    restricted = capabilities & _ALL_RIGHTS != _ALL_RIGHTS
     writable = [path.lstrip("-+") for path in facts.get("ReadWritePaths", ())]
-    if not (read_only or hidden or writable or private_tmp or private_net or restricted or granted):
+    closed = read_only or hidden or writable or not_run
+    if not (closed or private_tmp or private_net or restricted or granted or calls_by or families is not None):
         return None
     return Confinement(
         read_only=read_only,
         writable=writable,
         hidden=hidden,
+        not_run=not_run,
+        calls_by=calls_by,
+        calls_fail_with=error,
+        families=families,
         private_tmp=private_tmp,
         private_network=private_net,
         capabilities=_rights(capabilities) if restricted else None,
         granted=_rights(granted),
     )
+
+
+def _calls(facts: Properties) -> tuple[str, int | None]:
+    """The setting that filters the calls of a unit, and the error that a refused call gives (systemd.exec(5), "System Call
+    Filtering"): none where such a call ends the process."""
+    allows, names = facts.get("SystemCallFilter") or (False, ())
+    if not allows and not names:
+        return "", None
+    error = facts.get("SystemCallErrorNumber", 0)
+    return "SystemCallFilter", error if isinstance(error, int) and error > 0 else None
+
+
+def _families(facts: Properties) -> list[str] | None:
+    """The kinds of sockets that a unit may or may not use (systemd.exec(5), "RestrictAddressFamilies=")."""
+    allows, names = facts.get("RestrictAddressFamilies") or (False, ())
+    if not allows and not names:
+        return None
+    return list(names) if allows else [f"-{name}" for name in names]

@@ -81,8 +81,8 @@ def seconds(microseconds: Any) -> float | None:
     return -1.0 if microseconds >= _FOREVER else min(microseconds / 1e6, 1e10)
 
 
-def service_of(facts: Properties, activatable: frozenset[str]) -> Service:
-    """One unit as a service of the snapshot format."""
+def service_of(facts: Properties, activatable: frozenset[str], manager: Properties | None = None) -> Service:
+    """One unit as a service of the snapshot format. *manager*: what the manager says of itself, its default limits among that."""
     name = facts["Id"]
     kind = name.rpartition(".")[2]
     has_run = bool(facts.get("InactiveEnterTimestamp") or facts.get("ActiveEnterTimestamp"))
@@ -107,7 +107,7 @@ def service_of(facts: Properties, activatable: frozenset[str]) -> Service:
         program=_program(facts, kind),
         account=_account(facts),
         last=_last(facts, kind),
-        limits=_limits(facts),
+        limits=_limits(facts, manager or {}),
         confinement=confinement_of(facts),
     )
 
@@ -238,6 +238,7 @@ def _program(facts: Properties, kind: str) -> Program | None:
         paths=_named_paths(facts, arguments[1:]),
         environment=mask_environment(list(facts.get("Environment", ()))[:100]),
         environment_files=files,
+        credential_files=[p for _, p in facts.get("LoadCredential", ()) if p.startswith("/")][:64],
         pid_file=facts.get("PIDFile", ""),
         process=facts.get("MainPID", 0),
         log_files=[
@@ -337,7 +338,24 @@ def _later(one: datetime | None, other: datetime | None) -> datetime | None:
     return max(one, other) if one and other else one or other
 
 
-def _limits(facts: Properties) -> Limits | None:
+# systemd.exec(5), "Process Properties", and systemd.resource-control(5); as soft limits where there are two.
+_BOUNDS = (
+    "LimitNOFILESoft", "LimitNPROCSoft", "LimitASSoft", "LimitDATASoft", "LimitSTACKSoft", "LimitMEMLOCKSoft", "LimitFSIZESoft",
+    "LimitLOCKSSoft", "TasksMax", "MemoryMax",
+)  # fmt: skip
+
+
+def _lowered(facts: Properties, manager: Properties) -> dict[str, int]:
+    """The bounds that are lower than what the manager gives to all (systemd-system.conf(5), ``DefaultLimitNOFILE=`` and the like)."""
+    found: dict[str, int] = {}
+    for bound in _BOUNDS:
+        own, usual = facts.get(bound), manager.get(f"Default{bound}", _FOREVER)
+        if isinstance(own, int) and isinstance(usual, int) and own < usual:
+            found[bound.removesuffix("Soft")] = own
+    return found
+
+
+def _limits(facts: Properties, manager: Properties) -> Limits | None:
     if "TimeoutStartUSec" not in facts and "StartLimitBurst" not in facts:
         return None
     memory = facts.get("MemoryMax")
@@ -349,4 +367,13 @@ def _limits(facts: Properties) -> Limits | None:
         restart=facts.get("Restart", ""),
         restart_seconds=seconds(facts.get("RestartUSec")),
         memory_bytes=memory if isinstance(memory, int) and memory < _FOREVER else None,
+        run_seconds=_set_seconds(facts.get("RuntimeMaxUSec")),
+        watchdog_seconds=_set_seconds(facts.get("WatchdogUSec")),
+        lowered=_lowered(facts, manager),
     )
+
+
+def _set_seconds(microseconds: Any) -> float | None:
+    """A duration of systemd in seconds; None where none is set."""
+    known = seconds(microseconds)
+    return known if known is not None and known > 0 else None

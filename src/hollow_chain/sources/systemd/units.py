@@ -33,7 +33,7 @@ def fill(host: Host, told: bus.BusFacts, files: Files) -> None:
     """Put what the manager said into the facts of the host."""
     manager = told.manager
     host.services = [
-        service_of(facts, told.activatable)
+        service_of(facts, told.activatable, manager)
         for facts in told.units.values()
         if facts.get("LoadState") != "not-found" or facts.get("ActiveState") in ("active", "failed")
     ]

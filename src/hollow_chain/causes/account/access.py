@@ -1,4 +1,4 @@
-"""Account: who the service runs as, and what that account may do."""
+"""What the account, or the confinement, may not read, write or enter."""
 
 from __future__ import annotations
 
@@ -7,192 +7,20 @@ from collections.abc import Iterator
 
 from hollow_chain.causes import places, rights
 from hollow_chain.causes.acts import Act, allow
-from hollow_chain.causes.case import ACCOUNTS, FILES, Case
+from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import EXIT_EXEC, programs_of
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, Boot, Shown, When
+from hollow_chain.causes.places import inside
 from hollow_chain.causes.rights import Barrier, account_of, barrier
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
-from hollow_chain.facts.host import Event, HostAccount
+from hollow_chain.facts.host import Event
+from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
 from hollow_chain.wording.things import paths_in
-
-EXIT_GROUP, EXIT_USER, EXIT_PAM = 216, 217, 224
-"""Exit statuses of systemd itself (systemd.exec(5), "Process Exit Codes")."""
-EX_NOUSER = 67
-"""Exit status by convention: an account is not known (sysexits.h(3head))."""
-
-
-@cause(
-    "account-missing",
-    Boot.STAYS,
-    answered_by=(ACCOUNT,),
-    states=("running", *NOT_UP),
-    when=When.UNWELL,
-    shown=Shown(1069, "resources", "{name} could not log on as {account}"),
-)
-def account_missing(case: Case) -> Iterator[Finding]:
-    """The user or group that it is to run as does not exist.
-
-    Looks at: the accounts of the host; the manager's exit statuses 216 and 217; accounts that its log calls unknown.
-    Convinced by: an account data base without that name.
-    Against: an account made anew at each start.
-    Mend: create the account, or correct its name in the definition.
-    """
-    yield from _of_definition(case)
-    yield from _of_configuration(case)
-
-
-def _of_definition(case: Case) -> Iterator[Finding]:
-    service = case.service
-    account = service.account
-    if account is None or account.dynamic:
-        return
-    status = service.last.exit_status if service.last else None
-    missing: list[tuple[str, str]] = []
-    evidence: list[Evidence] = []
-    for kind, name, number in (("user", account.user, EXIT_USER), ("group", account.group, EXIT_GROUP)):
-        known = case.account(name, kind) if name else None
-        if not name or (known.exists if known else status != number):
-            continue
-        missing.append((kind, name))
-        if known:
-            evidence.append(case.seen(f"no {kind} {name!r} on {case.node.host}", ACCOUNTS, bears=PROOF))
-        if status == number:
-            said = f"exit status {number} of the manager: the {kind} could not be determined"
-            evidence.append(case.seen(said, bears=PROOF))
-    if case.family.numbers_failures and not missing and account.user:
-        evidence += numbered(case, 1057, bears=PROOF)
-        missing += [("user", account.user)] if evidence else []
-    if not missing:
-        return
-    words = " and the ".join(f"{kind} {name!r}" for kind, name in missing)
-    yield Finding(
-        says=f"{service.name} is to run as the {words}, which {'do' if len(missing) > 1 else 'does'} not exist.",
-        evidence=tuple(evidence),
-        mends=(
-            Mend(f"Create the {words} as the package of {service.name} would."),
-            Mend(f"Or correct the {missing[0][0]} in the definition of {service.name}.", AFTER_RELOAD, instead=True),
-        ),
-        explains=("exits-with-error", "crash-loop"),
-    )
-
-
-def _of_configuration(case: Case) -> Iterator[Finding]:
-    """An account that the program itself was to change to, and did not find."""
-    if not failed_last(case.service):
-        return
-    for event, name in lines.unknown_user(case.own_events()):
-        known = case.account(name)
-        if known is not None and known.exists:
-            continue
-        status = case.service.last.exit_status if case.service.last else None
-        yield Finding(
-            says=f"{case.service.name} is to change to the user {name!r}, which does not exist.",
-            evidence=(
-                case.quoted(event, SAID),
-                *((case.seen(f"no user {name!r} on {case.node.host}", ACCOUNTS, bears=SAID),) if known else ()),
-                *((case.seen(f"exit status {EX_NOUSER}: no such account", bears=HINT),) if status == EX_NOUSER else ()),
-            ),
-            mends=(
-                Mend(
-                    f"Correct the name of the account in the configuration of {case.service.name}.", "at the next start"
-                ),
-                Mend(f"Or create the user {name!r} as the package of {case.service.name} would.", instead=True),
-            ),
-            explains=("exits-with-error", "crash-loop", "config-rejected", "exits-at-once"),
-        )
-        return
-
-
-_BARRED_NUMBERS = {
-    1069: "the logon failed",
-    1385: "the account lacks the right to run as a service",
-    1326: "the password does not fit",
-    1327: "the account is restricted",
-    1330: "the password has expired",
-    1331: "the account is switched off",
-    1793: "the account has expired",
-    1907: "the password must be changed first",
-    1909: "the account is locked",
-}
-
-
-@cause(
-    "account-barred",
-    Boot.STAYS,
-    answered_by=(ACCOUNT,),
-    states=NOT_UP,
-    shown=Shown(1069, "resources", "{name} could not log on as {account}"),
-)
-def account_barred(case: Case) -> Iterator[Finding]:
-    """Its account is locked, expired, has another password, or lacks the right to run as a service.
-
-    Looks at: the error number, the manager's exit status 224, what is known of the account, what the log says of it.
-    Convinced by: an error number of the logon; an account that is expired, of a service that opens a session with it.
-    Against: a locked account of a systemd host where no session is opened: such accounts are usual there.
-    Mend: renew the account's password or right; the least that is enough.
-    """
-    service = case.service
-    user = service.account.user if service.account else ""
-    known = case.account(user) if user else None
-    evidence = [*_barred_by_number(case), *(_barred_by_session(case) if failed_last(service) else ())]
-    seen = [] if known is None else _bars(case, known)
-    if not evidence and (not case.family.locked_accounts_barred or not seen or not failed_last(service)):
-        return
-    reasons = [text for _, text in (*evidence, *seen)]
-    yield Finding(
-        says=f"{service.name} may not run as {user or 'its account'}: {', '.join(dict.fromkeys(reasons))}.",
-        evidence=(
-            *(piece for piece, _ in evidence),
-            *(case.seen(f"account {user or '(not named)'}: {reason}", ACCOUNTS, bears=SAID) for _, reason in seen),
-        ),
-        mends=(
-            Mend(
-                f"Put the account {user or 'of the service'} right (password, lock, expiry, right to run services), no more."
-            ),
-        ),
-        explains=("exits-with-error", "crash-loop"),
-    )
-
-
-def _barred_by_number(case: Case) -> list[tuple[Evidence, str]]:
-    told = numbered(case, *_BARRED_NUMBERS, bears=PROOF)
-    last = case.service.last
-    number = last.error_number if last and last.error_number in _BARRED_NUMBERS else None
-    more = [e for e in case.last_events() if e.number in _BARRED_NUMBERS and e.number != 1069]
-    if more and told:
-        number = more[-1].number
-        told = [*told, case.quoted(more[-1], FITS)]
-    if told and number is None:
-        number = next((e.number for e in reversed(case.last_events()) if e.number in _BARRED_NUMBERS), None)
-    return [(piece, _BARRED_NUMBERS.get(number or 1069, "the logon failed")) for piece in told]
-
-
-def _barred_by_session(case: Case) -> list[tuple[Evidence, str]]:
-    last = case.service.last
-    said = lines.saying(case.last_events(), "account barred")
-    found = [(case.quoted(said[-1], FITS), "its log says so")] if said else []
-    if last is not None and last.exit_status == EXIT_PAM:
-        status = case.seen(
-            f"exit status {EXIT_PAM} of the manager: no session could be opened for the account", bears=SAID
-        )
-        found.insert(0, (status, "no session could be opened for it"))
-    return found
-
-
-def _bars(case: Case, known: HostAccount) -> list[tuple[HostAccount, str]]:
-    found = []
-    if known.exists and known.locked:
-        found.append("it is locked")
-    if known.expires_at and case.host.read_at and known.expires_at < case.host.read_at:
-        found.append(f"it expired at {known.expires_at:%Y-%m-%d}")
-    if known.may_run_services is False:
-        found.append("it lacks the right to run as a service")
-    return [(known, reason) for reason in found]
 
 
 @cause(
@@ -216,10 +44,16 @@ def access_denied(case: Case) -> Iterator[Finding]:
         return
     user = account_of(case)
     yield from _by_number(case, user)
+    stepped = _stepped(case)
+    if stepped is not None:
+        yield _denied(case, *stepped, user)
+        return
     for event, path in _refused(case):
-        writes = _writes(event)
+        named = path in paths_in(event.text)
+        # A path of another line is the one that is meant only where it is seen to be closed, for reading at that.
+        writes = _writes(event) if named else _writes(event) or False
         found = barrier(case, path, writes) or _badly_owned(case, event, path)
-        if found is None and case.file(path) is None and not event.by_manager:
+        if found is None and (not named or case.file(path) is None) and not event.by_manager:
             continue
         yield _denied(case, event, path, found, user)
         return
@@ -228,7 +62,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
         return
     for event, path in lines.unopened_paths(case.own_events()):
         file, program = case.file(path), case.service.program
-        found = barrier(case, path, _writes(event)) if file is not None and failed_last(case.service) else None
+        writes = _writes(event) or (None if file is not None and file.exists else False)
+        found = barrier(case, path, writes) if file is not None and failed_last(case.service) else None
         if found is not None and not (program and path == program.path) and not says(event.text, "missing"):
             yield _denied(case, event, path, found, user)
             return
@@ -237,6 +72,23 @@ def access_denied(case: Case) -> Iterator[Finding]:
             case, hidden_event or next(iter(lines.telling(case.own_events())), None), hidden.path, hidden, user
         )
         return
+
+
+def _stepped(case: Case) -> tuple[Event | None, str, Barrier] | None:
+    """The place of the manager's own step that failed, where the account, or the definition, closes it: what the step is about stands
+    in the definition, whatever paths the records around it name."""
+    last, program = case.service.last, case.service.program
+    step = step_of(last.exit_status) if last is not None and failed_last(case.service) else None
+    if step is None or program is None:
+        return None
+    said = next((e for e in reversed(case.last_events()) if step.name in read(e.text).named("step", "step")), None)
+    places_of: dict[str, list[str]] = {"folder": [program.folder], "streams": program.log_files, "root": [program.root]}
+    for path in places_of.get(step.about, ()):
+        # Streams are opened by the manager itself, with all rights.
+        found = barrier(case, path, False) if path and step.about == "folder" else None
+        if found is not None:
+            return said, path, found
+    return None
 
 
 def _unreached_programs(case: Case) -> Iterator[tuple[str, Barrier]]:
@@ -356,7 +208,7 @@ def _by_number(case: Case, user: str) -> Iterator[Finding]:
 def _badly_owned(case: Case, event: Event, path: str) -> Barrier | None:
     """The file whose owner or mode as such is what the record complains of."""
     file = case.file(path)
-    if file is None or not says(event.text, "ownership"):
+    if file is None or not says(event.text, "ownership") or says(event.text, "too open"):
         return None
     return Barrier(path, f"{path} belongs to {file.owner}:{file.group}, mode {file.mode}", file=file)
 
@@ -375,8 +227,14 @@ def _refused(case: Case) -> Iterator[tuple[Event, str]]:
         program = case.service.program
         meant = [p for p in paths if not (program and p == program.path)] or paths
         if not near and program and not event.by_manager:
-            # The record names no path: of those that the service is known to use, one that keeps its account out.
-            known = [*program.paths, *program.log_files, *program.environment_files]
-            meant = [p for p in known if rights.barrier(case, p)][:1]
+            # The record names no path: of those that the service is known to use, one that keeps its account out of what a
+            # program does with such a file. Files of the environment are read by the manager, with all rights.
+            known = [
+                *((p, True) for p in program.log_files),
+                *((p, None if inside(p, "/var") else False) for p in program.paths),
+            ]
+            meant = [p for p, writes in known if (f := case.file(p)) and f.exists and rights.barrier(case, p, writes)][
+                :1
+            ]
         if meant:
             yield event, meant[-1] if event.by_manager else max(meant, key=len)

@@ -1,0 +1,1 @@
+"""Account: who the service runs as, and what that account may do."""

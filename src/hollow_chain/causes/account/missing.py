@@ -1,0 +1,101 @@
+"""Accounts and groups that do not exist."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from hollow_chain.causes.case import ACCOUNTS, Case
+from hollow_chain.causes.finding import AFTER_RELOAD, HINT, PROOF, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.nature import ACCOUNT, Boot, Shown, When
+from hollow_chain.causes.rule import NOT_UP, cause
+from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import numbered
+from hollow_chain.wording import lines
+
+EXIT_GROUP, EXIT_USER, EXIT_PAM = 216, 217, 224
+"""Exit statuses of systemd itself (systemd.exec(5), "Process Exit Codes")."""
+EX_NOUSER = 67
+"""Exit status by convention: an account is not known (sysexits.h(3head))."""
+
+
+@cause(
+    "account-missing",
+    Boot.STAYS,
+    answered_by=(ACCOUNT,),
+    states=("running", *NOT_UP),
+    when=When.UNWELL,
+    shown=Shown(1069, "resources", "{name} could not log on as {account}"),
+)
+def account_missing(case: Case) -> Iterator[Finding]:
+    """The user or group that it is to run as does not exist.
+
+    Looks at: the accounts of the host; the manager's exit statuses 216 and 217; accounts that its log calls unknown.
+    Convinced by: an account data base without that name.
+    Against: an account made anew at each start.
+    Mend: create the account, or correct its name in the definition.
+    """
+    yield from _of_definition(case)
+    yield from _of_configuration(case)
+
+
+def _of_definition(case: Case) -> Iterator[Finding]:
+    service = case.service
+    account = service.account
+    if account is None or account.dynamic:
+        return
+    status = service.last.exit_status if service.last else None
+    missing: list[tuple[str, str]] = []
+    evidence: list[Evidence] = []
+    groups = [("group", name, EXIT_GROUP) for name in (account.group, *account.groups)]
+    for kind, name, number in (("user", account.user, EXIT_USER), *groups):
+        known = case.account(name, kind) if name else None
+        if not name or name.isdigit() or (known.exists if known else status != number):
+            continue
+        missing.append((kind, name))
+        if known:
+            evidence.append(case.seen(f"no {kind} {name!r} on {case.node.host}", ACCOUNTS, bears=PROOF))
+        if status == number:
+            said = f"exit status {number} of the manager: the {kind} could not be determined"
+            evidence.append(case.seen(said, bears=PROOF))
+    if case.family.numbers_failures and not missing and account.user:
+        evidence += numbered(case, 1057, bears=PROOF)
+        missing += [("user", account.user)] if evidence else []
+    if not missing:
+        return
+    words = " and the ".join(f"{kind} {name!r}" for kind, name in missing)
+    yield Finding(
+        says=f"{service.name} is to run as the {words}, which {'do' if len(missing) > 1 else 'does'} not exist.",
+        evidence=tuple(evidence),
+        mends=(
+            Mend(f"Create the {words} as the package of {service.name} would."),
+            Mend(f"Or correct the {missing[0][0]} in the definition of {service.name}.", AFTER_RELOAD, instead=True),
+        ),
+        explains=("exits-with-error", "crash-loop"),
+    )
+
+
+def _of_configuration(case: Case) -> Iterator[Finding]:
+    """An account that the program itself was to change to, and did not find."""
+    if not failed_last(case.service):
+        return
+    for event, name in lines.unknown_user(case.own_events()):
+        known = case.account(name)
+        if known is not None and known.exists:
+            continue
+        status = case.service.last.exit_status if case.service.last else None
+        yield Finding(
+            says=f"{case.service.name} is to change to the user {name!r}, which does not exist.",
+            evidence=(
+                case.quoted(event, SAID),
+                *((case.seen(f"no user {name!r} on {case.node.host}", ACCOUNTS, bears=SAID),) if known else ()),
+                *((case.seen(f"exit status {EX_NOUSER}: no such account", bears=HINT),) if status == EX_NOUSER else ()),
+            ),
+            mends=(
+                Mend(
+                    f"Correct the name of the account in the configuration of {case.service.name}.", "at the next start"
+                ),
+                Mend(f"Or create the user {name!r} as the package of {case.service.name} would.", instead=True),
+            ),
+            explains=("exits-with-error", "crash-loop", "config-rejected", "exits-at-once"),
+        )
+        return

@@ -1,0 +1,48 @@
+"""Services that are up, and by their own words without an endpoint that they wanted: borne out by the table of sockets."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+from hollow_chain.causes.case import Case
+from hollow_chain.facts.endpoints import Endpoint, of_listener, overlap
+from hollow_chain.facts.host import Event, Listener
+from hollow_chain.wording import lines
+from hollow_chain.wording.forms import says
+
+
+class Lacked(NamedTuple):
+    """An endpoint that a running service could not have when it came up, and has not got since."""
+
+    event: Event
+    address: str
+    port: int
+
+
+def may_be_deaf(case: Case) -> bool:
+    """Whether the service is up and was asked about, so that its words of this run were read, and all sockets are known."""
+    return case.asked and case.state == "running" and case.service.kind == "service" and case.index.sockets.known
+
+
+def lacked(case: Case, *what: str) -> Iterator[Lacked]:
+    """The endpoints that lines of the present run which say one of *what* name, and on which the service has no socket now."""
+    if not may_be_deaf(case):
+        return
+    events = case.own_events()
+    chosen = [event for event in lines.saying(events, *what) if says(event.text, "endpoint", "in use", "no address")]
+    for event, address, port in lines.endpoints_in(chosen, events):
+        if not _has(case.index.sockets.of(case.service), address, port):
+            yield Lacked(event, address, port)
+
+
+def _has(own: Iterable[Listener], address: str, port: int) -> bool:
+    there = [listener for listener in own if listener.port == port]
+    if not address:
+        return bool(there)
+    wanted_family = ":" in address
+    return any(
+        overlap(Endpoint(port, listener.protocol, address), of_listener(listener))
+        and (":" in listener.address) == wanted_family
+        for listener in there
+    )

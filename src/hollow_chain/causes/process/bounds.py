@@ -1,0 +1,150 @@
+"""What the definition takes from the program, or lets it have too little of: descriptors, tasks, memory, calls of the kernel."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.nature import Boot, When
+from hollow_chain.causes.process.ends import signal_name
+from hollow_chain.causes.rule import NOT_UP, cause
+from hollow_chain.wording import lines
+from hollow_chain.wording.system_errors import errors
+
+_STATES = ("running", *NOT_UP)
+_END = (
+    "exits-with-error",
+    "exits-at-once",
+    "crash-loop",
+    "killed",
+    "config-rejected",
+    "start-rate-limited",
+    "lock-held",
+)
+
+
+class Bound(NamedTuple):
+    """A thing that a program may have too little of."""
+
+    says: str
+    """What a line says that complains of it."""
+    settings: tuple[str, ...]
+    """The bounds on it, by the manager's words (systemd.exec(5), "Process Properties"; systemd.resource-control(5))."""
+    what: str
+    hardly: int
+    """A bound at or below which hardly any program comes up."""
+
+
+_BOUNDS = (
+    # Three streams, the libraries one after the other, a log and a socket: whatever listens needs more than that.
+    Bound("bounded files", ("LimitNOFILE",), "open files", 16),
+    Bound("bounded tasks", ("TasksMax", "LimitNPROC"), "processes and threads", 2),
+    # The loader and the C library of a 64-bit system map some tens of megabytes before the program's first step.
+    Bound("bounded memory", ("LimitAS", "LimitDATA", "MemoryMax", "LimitSTACK"), "memory", 64 << 20),
+    Bound("bounded locked", ("LimitMEMLOCK",), "locked memory", 0),
+)
+
+
+@cause("limit-reached", Boot.STAYS, states=_STATES, when=When.FAILED)
+def limit_reached(case: Case) -> Iterator[Finding]:
+    """It ran into a bound on what it may use: open files, processes, memory, locked memory.
+
+    Looks at: log lines that complain of too few of these; the bounds that the definition sets lower than for others.
+    Convinced by: such a line, and such a bound; a bound so low that hardly any program comes up, where the end is not explained.
+    Against: no bound of its own (then less sure: the host itself may have run out).
+    Mend: raise that one bound.
+    """
+    lowered = case.service.limits.lowered if case.service.limits else {}
+    for bound in _BOUNDS:
+        said = lines.saying(case.own_events(), bound.says)
+        own = {name: lowered[name] for name in bound.settings if name in lowered}
+        absurd = {name: value for name, value in own.items() if value <= bound.hardly}
+        if not said and not (absurd and _is_silent(case)):
+            continue
+        yield _reached(case, bound, [case.quoted(said[0], SAID)] if said else [], own or absurd, bool(absurd))
+        return
+
+
+def _is_silent(case: Case) -> bool:
+    """Whether the last run ended without a word of its own that says why."""
+    return not any(e.level in ("error", "critical") or lines.saying([e], "severe") for e in case.own_events())
+
+
+def _reached(case: Case, bound: Bound, said: list[Evidence], own: dict[str, int], absurd: bool) -> Finding:
+    name = case.service.name
+    named = ", ".join(f"{setting}={value}" for setting, value in own.items())
+    bears = SAID if absurd and said else FITS
+    seen = (
+        [case.seen(f"its definition bounds it to {named}, lower than for others", "definition", bears=bears)]
+        if named
+        else []
+    )
+    last = case.service.last
+    end = case.seen(f"last run ended with {last.result if last else 'an error'}", MANAGER, bears=HINT)
+    return Finding(
+        says=f"{name} ran into its bound on {bound.what}{f' ({named})' if named else ''}.",
+        evidence=(*said, *seen, end),
+        mends=(
+            Mend(f"Raise {next(iter(own), bound.settings[0])} in the definition of {name}.", AFTER_RELOAD)
+            if own
+            else Mend(
+                f"See who uses up the {bound.what} of the host; raise {bound.settings[0]} of {name} if it is its own."
+            ),
+        ),
+        explains=(*_END, "access-denied", "path-missing", "port-forbidden"),
+    )
+
+
+_NO_SUCH_CALL = 31
+"""The signal of a call that a filter does not let pass (signal(7), ``SIGSYS``)."""
+_PLAIN_REFUSALS = (1, 13)
+"""Errors that many other things give too: ``EPERM``, ``EACCES``."""
+
+
+@cause("call-forbidden", Boot.STAYS, states=_STATES, when=When.FAILED)
+def call_forbidden(case: Case) -> Iterator[Finding]:
+    """Its definition keeps a call of the kernel from it that it needs: a filter of calls, or of kinds of sockets.
+
+    Looks at: the signal that ended it, log lines that name the error which a refused call gives; the filters of the definition.
+    Convinced by: an end by ``SIGSYS``, or such a line, under such a filter.
+    Against: no filter.
+    Mend: let that one call, or kind of socket, through.
+    """
+    confinement, last = case.service.confinement, case.service.last
+    if confinement is None or last is None:
+        return
+    if confinement.families is not None and (said := lines.saying(case.own_events(), "no family")):
+        yield _forbidden(case, "RestrictAddressFamilies", "a kind of socket", [case.quoted(said[-1], FITS)], SAID)
+    elif confinement.calls_by and last.signal == _NO_SUCH_CALL:
+        end = case.seen(
+            f"ended by {signal_name(_NO_SUCH_CALL)}: a call that a filter does not let pass",
+            MANAGER,
+            last.ended_at,
+            SAID,
+        )
+        yield _forbidden(case, confinement.calls_by, "a call of the kernel", [end], SAID)
+    elif confinement.calls_by and confinement.calls_fail_with in errors():
+        told = [
+            e for e in case.own_events() if errors()[confinement.calls_fail_with or 0].text.lower() in e.text.lower()
+        ]
+        plain = confinement.calls_fail_with in _PLAIN_REFUSALS
+        if told:
+            bears = FITS if plain else SAID
+            yield _forbidden(case, confinement.calls_by, "a call of the kernel", [case.quoted(told[-1], FITS)], bears)
+
+
+def _forbidden(case: Case, setting: str, what: str, said: list[Evidence], bears: str) -> Finding:
+    name = case.service.name
+    return Finding(
+        says=f"{name} is kept from {what} that it needs, by {setting}= of its definition.",
+        evidence=(*said, case.seen(f"{setting}= is set for {name}", "definition", bears=bears)),
+        mends=(
+            Mend(
+                f"Let {name} make that call: widen {setting}= in its definition by what it needs, and no more.",
+                AFTER_RELOAD,
+            ),
+        ),
+        explains=(*_END, "access-denied", "port-forbidden"),
+    )

@@ -1,0 +1,139 @@
+"""Services that have to report that they are up, and never do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.nature import Boot, When
+from hollow_chain.causes.rule import NOT_UP, cause
+from hollow_chain.causes.time.limits import limit_of, timed_out
+from hollow_chain.causes.words import clock, span
+from hollow_chain.facts.host import Event
+from hollow_chain.facts.service import Start
+from hollow_chain.lazy import pattern
+from hollow_chain.wording.forms import says
+
+_REPORTS = {
+    "notify": "a message of its own (Type=notify)",
+    "notify-reload": "a message of its own (Type=notify-reload)",
+    "forking": "its first process ending while others stay (Type=forking)",
+    "dbus": "its name on the bus (Type=dbus)",
+}
+"""What systemd waits for, by the start type (systemd.service(5), "Type=")."""
+_CALM = 0.2
+"""Share of the time that it was waited for, below which a program that used so much of a processor was not busy with starting."""
+_MANY_TIMES = 3.0
+"""A limit so many times as long as the slowest good start is not what was too short."""
+_NO_PID_FILE = pattern(
+    r"(?:Can't|can't|cannot) (?:open|convert) PID file|PID file \S+ not readable|references an (?:unsafe|invalid)"
+)
+_OTHERS_MESSAGE = pattern(r"(?i)notification message from PID \d{1,10}")
+
+
+@cause("never-reports", Boot.STAYS, states=("running", *NOT_UP), when=When.UNWELL)
+def never_reports(case: Case) -> Iterator[Finding]:
+    """It must report that it is up and never did, in any recorded start: wrong start type, reports switched off or sent by a child,
+    PID file elsewhere.
+
+    Looks at: the start type, the manager's result, records about the PID file and about reports of others; what the program said
+    while it was waited for, and how little it did; good starts since the definition was changed.
+    Convinced by: the manager finding no PID file where the definition has it, or a report of another process; a program that says
+    that it listens, and does nothing more, until the limit runs out.
+    Against: a good start since the definition was changed; a program that was busy until the end, or still before its main step.
+    Mend: correct the type or the path, not the limit.
+    """
+    service, last = case.service, case.service.last
+    style = service.program.style if service.program else ""
+    if style not in _REPORTS or last is None or last.step or not timed_out(case) or _step_before(case):
+        return
+    if _good_since_change(case):
+        return
+    evidence = [*_of_manager(case), *_of_program(case), *_of_past(case)]
+    if not any(piece.bears in (SAID, FITS) for piece in evidence):
+        return
+    limit = limit_of(case)
+    allowed = f" within {span(limit.seconds)}" if limit else ""
+    yield Finding(
+        says=f"{service.name} never reported that it was up{allowed}: the manager waits for {_REPORTS[style]}.",
+        evidence=(
+            case.seen(f"last start ended with {last.result or 'no report'}", MANAGER, last.ended_at, FITS),
+            case.seen(f"no good start on record with the start type {style}", "recorded starts", bears=HINT),
+            *evidence,
+        ),
+        mends=(
+            Mend(
+                f"Correct {_what(case, style)} in the definition of {service.name}; a longer limit would not help.",
+                AFTER_RELOAD,
+            ),
+        ),
+        explains=("start-timeout", "limit-unit-slip", "killed", "crash-loop", "exits-with-error", "start-rate-limited"),
+    )
+
+
+def _what(case: Case, style: str) -> str:
+    pid_file = case.service.program.pid_file if case.service.program else ""
+    if style == "forking" and pid_file:
+        return f"the path of the PID file ({pid_file}), or the start type (forking),"
+    return f"the start type ({style})" + (
+        ", or let the process that reports do so (NotifyAccess=)," if style == "notify" else ""
+    )
+
+
+def _step_before(case: Case) -> bool:
+    """Whether the limit ran out in a step before the main program: then that step is slow."""
+    return any("start-pre operation timed out" in e.text for e in case.last_events() if e.by_manager)
+
+
+def _good_since_change(case: Case) -> list[Start]:
+    changed = case.service.definition.changed_at if case.service.definition else None
+    return [
+        s for s in case.service.starts if s.outcome == "up" and s.seconds > 0 and (changed is None or s.at >= changed)
+    ]
+
+
+def _of_manager(case: Case) -> Iterator[Evidence]:
+    """What the manager says of reports that it got or did not find."""
+    told = [e for e in case.last_events() if e.by_manager]
+    style = case.service.program.style if case.service.program else ""
+    asked = [e for e in told if _NO_PID_FILE.search(e.text)] if style == "forking" else []
+    sent = [e for e in told if _OTHERS_MESSAGE.search(e.text)] if style.startswith("notify") else []
+    yield from (case.quoted(e, SAID) for e in (*asked[-1:], *sent[-1:]))
+
+
+def _of_program(case: Case) -> Iterator[Evidence]:
+    """A program that says that it listens, and is not busy any more."""
+    ready: list[Event] = [e for e in case.own_events() if says(e.text, "ready")]
+    calm = _was_calm(case)
+    if ready:
+        yield case.quoted(ready[-1], FITS)
+    if calm is not None:
+        yield case.seen(f"it used {span(calm)} of computing time in all", bears=HINT)
+
+
+def _was_calm(case: Case) -> float | None:
+    """Its seconds of computing time, where they are few against the time that it was waited for."""
+    last, limit = case.service.last, limit_of(case)
+    used = last.cpu_seconds if last else None
+    return used if used is not None and limit is not None and used < _CALM * limit.seconds else None
+
+
+def _of_past(case: Case) -> Iterator[Evidence]:
+    """Good starts before the definition was changed that took far less than the limit allows."""
+    limit = limit_of(case)
+    good = [s for s in case.service.starts if s.outcome == "up"]
+    changed = case.service.definition.changed_at if case.service.definition else None
+    slowest = max((s.seconds for s in good), default=0.0)
+    if (
+        not good
+        or changed is None
+        or limit is None
+        or limit.seconds < max(1.0, _MANY_TIMES * slowest)
+        or _was_calm(case) is None
+    ):
+        return
+    text = (
+        f"before its definition was changed at {clock(changed)}, {len(good)} good starts took at most {span(slowest)}"
+    )
+    yield case.seen(text, "recorded starts", changed, FITS)

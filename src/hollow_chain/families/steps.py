@@ -1,0 +1,75 @@
+"""The steps that systemd takes for a unit between its fork and the unit's own program, by the exit status that each ends with
+(systemd.exec(5), "Process Exit Codes"): a whole table, so that none of them falls through."""
+
+from __future__ import annotations
+
+from typing import Literal, NamedTuple
+
+About = Literal[
+    "folder", "program", "account", "session", "streams", "root", "places", "credentials", "own folder", "setting"
+]
+
+
+class Step(NamedTuple):
+    """One step."""
+
+    name: str
+    """As the manager's records call it."""
+    about: About
+    """What of the definition it is about: ``setting`` where it is a demand on the kernel, and no thing that one could look at."""
+    settings: str
+    """The settings behind it."""
+    means: str
+
+
+STEPS: dict[int, Step] = {
+    200: Step("CHDIR", "folder", "WorkingDirectory=", "its working folder could not be entered"),
+    201: Step("NICE", "setting", "Nice=", "its priority could not be set"),
+    202: Step("FDS", "setting", "the sockets and streams that it is handed", "they could not be passed to it"),
+    203: Step("EXEC", "program", "ExecStart=", "the program could not be run"),
+    204: Step("MEMORY", "setting", "memory of the manager", "there was not enough memory for it"),
+    205: Step("LIMITS", "setting", "LimitNOFILE= and the like", "its limits could not be set"),
+    206: Step("OOM_ADJUST", "setting", "OOMScoreAdjust=", "it could not be set"),
+    207: Step("SIGNAL_MASK", "setting", "IgnoreSIGPIPE=", "its signals could not be set"),
+    208: Step("STDIN", "streams", "StandardInput=", "its input could not be opened"),
+    209: Step("STDOUT", "streams", "StandardOutput=", "its output could not be opened"),
+    210: Step("CHROOT", "root", "RootDirectory=", "its root folder could not be entered"),
+    211: Step("IOPRIO", "setting", "IOSchedulingClass=", "it could not be set"),
+    212: Step("TIMERSLACK", "setting", "TimerSlackNSec=", "it could not be set"),
+    213: Step("SECUREBITS", "setting", "SecureBits=", "they could not be set"),
+    214: Step("SETSCHEDULER", "setting", "CPUSchedulingPolicy=", "it could not be set"),
+    215: Step("CPUAFFINITY", "setting", "CPUAffinity=", "it could not be set"),
+    216: Step("GROUP", "account", "Group= or SupplementaryGroups=", "the group could not be determined"),
+    217: Step("USER", "account", "User=", "the user could not be determined"),
+    218: Step("CAPABILITIES", "setting", "CapabilityBoundingSet= or AmbientCapabilities=", "its rights could not be set"),
+    219: Step("CGROUP", "setting", "its control group", "it could not be set up"),
+    220: Step("SETSID", "setting", "its session of processes", "it could not be made"),
+    221: Step("CONFIRM", "setting", "a start that somebody was to confirm", "it was refused at the console"),
+    222: Step("STDERR", "streams", "StandardError=", "its error output could not be opened"),
+    224: Step("PAM", "session", "PAMName=", "no session could be opened for the account"),
+    225: Step("NETWORK", "setting", "PrivateNetwork= or NetworkNamespacePath=", "its network could not be set up"),
+    226: Step("NAMESPACE", "places", "its private view of the files", "it could not be set up"),
+    227: Step("NO_NEW_PRIVILEGES", "setting", "NoNewPrivileges=", "it could not be set"),
+    228: Step("SECCOMP", "setting", "SystemCallFilter= and the like", "the filter could not be set"),
+    229: Step("SELINUX_CONTEXT", "setting", "SELinuxContext=", "it could not be set"),
+    230: Step("PERSONALITY", "setting", "Personality=", "it could not be set"),
+    231: Step("APPARMOR", "setting", "AppArmorProfile=", "the profile could not be set"),
+    232: Step("ADDRESS_FAMILIES", "setting", "RestrictAddressFamilies=", "it could not be set"),
+    233: Step("RUNTIME_DIRECTORY", "own folder", "RuntimeDirectory=", "it could not be made"),
+    235: Step("CHOWN", "setting", "the owner of its socket", "it could not be set"),
+    236: Step("SMACK_PROCESS_LABEL", "setting", "SmackProcessLabel=", "it could not be set"),
+    237: Step("KEYRING", "setting", "KeyringMode=", "it could not be set up"),
+    238: Step("STATE_DIRECTORY", "own folder", "StateDirectory=", "it could not be made"),
+    239: Step("CACHE_DIRECTORY", "own folder", "CacheDirectory=", "it could not be made"),
+    240: Step("LOGS_DIRECTORY", "own folder", "LogsDirectory=", "it could not be made"),
+    241: Step("CONFIGURATION_DIRECTORY", "own folder", "ConfigurationDirectory=", "it could not be made"),
+    242: Step("NUMA_POLICY", "setting", "NUMAPolicy=", "it could not be set"),
+    243: Step("CREDENTIALS", "credentials", "LoadCredential= or SetCredential=", "its credentials could not be set up"),
+    245: Step("BPF", "setting", "RestrictFileSystems= and the like", "it could not be set"),
+}  # fmt: skip
+STEP_NAMES = {step.name: status for status, step in STEPS.items()}
+
+
+def step_of(exit_status: int | None) -> Step | None:
+    """The step of the manager that ended with *exit_status*; None where the status is the program's own."""
+    return STEPS.get(exit_status) if exit_status is not None else None
