@@ -70,9 +70,11 @@ def test_the_table_is_well_formed_and_names_causes_of_the_catalogue() -> None:
         "reboot-due",
     }  # fmt: skip
     known = {rule.cause for rule in catalogue()} | later
+    sentences = table.pop("sentences")
+    assert set(sentences) <= set(table["control"])
     for entries in table.values():
         for key, entry in entries.items():
-            assert set(entry) <= {"means", "causes", "mixed_up", "name"}, key
+            assert set(entry) <= {"means", "causes", "mixed_up", "name", "of_others"}, key
             assert entry["means"].endswith("."), key
             assert set(entry["causes"]) <= known, key
 

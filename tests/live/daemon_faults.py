@@ -74,7 +74,7 @@ DAEMON_FAULTS = [
     _fault("postgresql", "port held", "systemctl stop postgresql\n" + squat(5432) + squat(5432, "::1") + again("postgresql", 2),
            "port-held", f"{PG}.service", f"{PG}.service"),
     _fault("postgresql", "data folder too open", "systemctl stop postgresql; chmod 0777 /var/lib/postgresql/15/main\n" + again("postgresql", 1),
-           "access-denied", f"{PG}.service", f"{PG}.service"),
+           "too-open", f"{PG}.service", f"{PG}.service"),
     _fault("postgresql", "rules of access gone", f"echo \"hba_file = '/etc/postgresql/15/main/none.conf'\" >> {PG_CONF}\n" + again("postgresql", 1),
            "path-missing", f"{PG}.service", f"{PG}.service"),
     _fault("postgresql", "an application that needs the instance, two links down",

@@ -24,6 +24,8 @@ MANAGER = "service manager"
 FILES = "file system"
 ACCOUNTS = "accounts"
 SOCKETS = "socket table"
+_BOOT_SLACK = timedelta(seconds=60)
+"""The moment of a boot is told by the clock as it was then; what a network clock has set right since is seldom more."""
 _TRIES_OF_A_SERIES = 3
 """Starts of a series of restarts whose words are heard: the first one often says more than the ones after it, which fail over its
 leftovers."""
@@ -273,7 +275,9 @@ class Case(msgspec.Struct, frozen=True):
         return found
 
     def _since_last_start(self) -> list[Event]:
-        events = self.events()
+        boot = self.host.boot_at
+        # What was said in earlier boots explains nothing of this one.
+        events = [e for e in self.events() if boot is None or e.at >= boot - _BOOT_SLACK]
         if self.node.service is None or self.node.service.last is None:
             return events
         begun = self._last_start(events)

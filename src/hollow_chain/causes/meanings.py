@@ -13,8 +13,9 @@ from typing import Any
 
 import msgspec
 
+from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
-from hollow_chain.wording.system_errors import errors, signal_named, signals
+from hollow_chain.wording.system_errors import control_errors, errors, signal_named, signals
 
 SOURCES = {
     "control": "numbered error of the control-manager family",
@@ -43,6 +44,8 @@ class Reading(msgspec.Struct, frozen=True):
     mixed_up: str = ""
     likely: float = 0.5
     """How well it fits the text, from 0 to 1."""
+    of_others: bool = False
+    """Whether it tells of another service, or of a request, and not of why this one failed."""
 
     @property
     def source(self) -> str:
@@ -94,6 +97,8 @@ def _named(text: str) -> Iterator[Reading]:
         stated = re.search(rf"(?i)result[ =:]*'?{re.escape(word)}\b", text) or lower.strip() == word
         if stated or ("-" in word and re.search(rf"\b{re.escape(word)}\b", lower)):
             yield _made(word, "result", entry, 0.9)
+    for number in numbers_in(text):
+        yield from _control(number, 0.97)
     for family in ("manager", "program"):
         for number, entry in _table()[family].items():
             name = entry.get("name", "")
@@ -147,7 +152,50 @@ def _errno(number: int, likely: float) -> Iterator[Reading]:
 
 
 def _made(what: str, family: str, entry: dict[str, Any], likely: float) -> Reading:
-    return Reading(what, family, entry["means"], tuple(entry.get("causes", ())), entry.get("mixed_up", ""), likely)
+    return Reading(
+        what,
+        family,
+        entry["means"],
+        tuple(entry.get("causes", ())),
+        entry.get("mixed_up", ""),
+        likely,
+        entry.get("of_others", False),
+    )
+
+
+def control(number: int) -> Reading | None:
+    """What a numbered error of the control-manager family means; None where the table does not have it."""
+    return next(_control(number, 1.0), None)
+
+
+_INSERTED = pattern(r"%%(\d{1,10})\b")
+"""How a record names the text of an error by its number."""
+
+
+@cache
+def _sentences() -> tuple[tuple[re.Pattern[str], int], ...]:
+    """The sentences of the manager, each with the number that it stands for; words that vary are left out (``...``)."""
+    return tuple(
+        (pattern(r"(?i)" + r"[^\n]{0,200}?".join(re.escape(part) for part in sentence.split(" ... "))), number)
+        for number, sentences in _table()["sentences"].items()
+        for sentence in sentences
+    )
+
+
+def numbers_in(text: str) -> list[int]:
+    """Numbers of the control-manager family that a text names: inserted ones first, then those of the sentences that it holds."""
+    text = text[:4000]
+    found = [int(number) for number in _INSERTED.findall(text)]
+    lowered = text.lower()
+    found += [one.number for one in control_errors().values() if one.text.lower().rstrip(".") in lowered]
+    found += [number for sentence, number in _sentences() if sentence.search(text)]
+    return list(dict.fromkeys(number for number in found if number in _table()["control"]))
+
+
+def numbers_of(event: Event) -> list[int]:
+    """Numbers of the control-manager family that a record carries or names, those that say most first."""
+    own = [event.number] if event.number is not None and event.number in _table()["control"] else []
+    return list(dict.fromkeys([*own, *numbers_in(event.text)]))
 
 
 def nearest(text: str) -> list[str]:

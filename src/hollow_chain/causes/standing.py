@@ -63,7 +63,7 @@ def standing(service: Service, host: Host, up_targets: frozenset[str] | None = N
     if state == "starting":
         return _of_starting(service, host)
     if state == "stopping":
-        return Standing.NOT_YET
+        return Standing.DOWN if _stops_for_too_long(service, host) else Standing.NOT_YET
     return _of_stopped(service, host, up_targets)
 
 
@@ -118,6 +118,22 @@ def _of_starting(service: Service, host: Host) -> Standing:
     return Standing.DOWN if overdue(service, host) is not None else Standing.NOT_YET
 
 
+STOP_SECONDS = 90.0
+"""The limit of a stop where the facts tell none (systemd-system.conf(5), ``DefaultTimeoutStopSec=``)."""
+_TWICE = 2
+"""A stop is given its limit once to end by itself, and once more after it was killed."""
+
+
+def _stops_for_too_long(service: Service, host: Host) -> bool:
+    """Whether a stop that is under way has outlasted its limit by far: then it hangs."""
+    since = service.last.left_up_at if service.last is not None else None
+    if since is None or host.read_at is None:
+        return False
+    own = service.limits.stop_seconds if service.limits is not None else None
+    limit = own if own is not None and own > 0 else STOP_SECONDS
+    return own != -1 and (host.read_at - since).total_seconds() > _TWICE * limit
+
+
 def overdue(service: Service, host: Host) -> float | None:
     """By how many seconds a start that is under way has outlasted its limit; None where it has not."""
     last, limit = service.last, start_limit(service, host)
@@ -128,12 +144,14 @@ def overdue(service: Service, host: Host) -> float | None:
 
 
 def _of_stopped(service: Service, host: Host, targets: frozenset[str] | None) -> Standing:
+    if _tried_in_vain(service, host):
+        return Standing.DOWN
     if service.startup == "delayed":
         return Standing.NOT_YET if delayed_left(service, host) is not None else Standing.DOWN
     if service.startup == "event" or (service.triggers and family_of(host).triggers_start_any):
         return Standing.NOT_YET
     if service.startup != "automatic" or skipped(service):
-        return Standing.DOWN if _tried_in_vain(service, host) else Standing.IDLE
+        return Standing.IDLE
     return Standing.DOWN if should_be_up(service, up_targets(host) if targets is None else targets) else Standing.IDLE
 
 
@@ -142,14 +160,16 @@ _NO_FAILURE = (None, 0, 1056, 1058, 1062, 1077)
 
 
 def _tried_in_vain(service: Service, host: Host) -> bool:
-    """Whether a manual service was started since the boot and failed. Only the control-manager family needs to be asked: it
-    has no state for that, and calls such a service stopped."""
+    """Whether a service was started since the boot and failed, whatever its startup type. Only the control-manager family needs to be
+    asked: it has no state for that, and calls such a service stopped. It keeps the number of a failure until the next boot."""
     last = service.last
-    if family_of(host).has_failed_state or last is None or service.startup not in ("manual", "on-need"):
+    if family_of(host).has_failed_state or last is None:
         return False
-    if last.started_at is None or (host.boot_at is not None and last.started_at < host.boot_at):
+    if last.started_at is not None and host.boot_at is not None and last.started_at < host.boot_at:
         return False
-    return last.result not in ("", "success") and last.error_number not in _NO_FAILURE
+    if last.error_number is not None:
+        return last.error_number not in _NO_FAILURE
+    return last.started_at is not None and last.result not in ("", "success")
 
 
 def up_targets(host: Host) -> frozenset[str]:

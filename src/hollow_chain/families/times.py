@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
+from hollow_chain.families import family_of
 
 DELAYED_SECONDS = 120.0
 """How long after boot the delayed group begins where the facts do not say (control-manager family)."""
@@ -27,7 +28,8 @@ class Limit(NamedTuple):
 
 
 def start_limit(service: Service, host: Host) -> Limit | None:
-    """The start limit that holds, the service's own before the host's; None where the facts tell neither.
+    """The start limit that holds, the service's own before the host's; where the facts tell neither, that which a host of the family
+    has by itself, or None where it has one of its own for each service.
 
     Zero and less mean that there is none (systemd.service(5), ``TimeoutStartSec=``: "0 is the same as infinity").
     """
@@ -35,7 +37,8 @@ def start_limit(service: Service, host: Host) -> Limit | None:
         if limits is not None and limits.start_seconds is not None:
             seconds = limits.start_seconds if limits.start_seconds > 0 else NO_LIMIT
             return Limit(seconds, limits.start_typed, for_all)
-    return None
+    family = family_of(host)
+    return Limit(family.start_seconds, "", True) if family.limit_of_all_waits_for_boot else None
 
 
 def delayed_after(host: Host) -> float:

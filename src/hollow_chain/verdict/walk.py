@@ -9,7 +9,7 @@ from typing import NamedTuple, cast
 
 import msgspec
 
-from hollow_chain.causes import Case, Facts, Finding, Standing, rules_for
+from hollow_chain.causes import Case, Facts, Finding, Standing, by_number, rules_for
 from hollow_chain.causes.port.path import is_blocked
 from hollow_chain.causes.reached import deaf_for, leads_to
 from hollow_chain.causes.standing import failed_last, skipped
@@ -89,6 +89,7 @@ def examine(case: Case) -> list[Finding]:
     known = case.facts.memory.get(about)
     if known is None:
         known = [finding for rule in rules_for(case.state, case.true) for finding in rule.findings(case)]
+        known += by_number.findings(case, known)
         case.facts.memory[about] = known
     return cast("list[Finding]", known)
 

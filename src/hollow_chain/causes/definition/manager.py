@@ -40,6 +40,9 @@ def not_registered(case: Case) -> Iterator[Finding]:
         return
     if case.node.name.endswith(".device"):
         return  # a device that is not there is `device-missing`
+    if _may_be_uncaptured(case):
+        yield _not_captured(case)
+        return
     near = _near_names(case)
     above = case.needed_from
     who = f"{above.name} needs {case.node.name}, but no" if above else f"{case.node.name!r}: no"
@@ -61,6 +64,32 @@ def not_registered(case: Case) -> Iterator[Finding]:
     )
 
 
+NO_SUCH_NEED = 1075
+"""Control-manager error number: a service that is needed does not exist."""
+
+
+def _may_be_uncaptured(case: Case) -> bool:
+    """Whether the name may be that of a driver or a group of services: these are needed by name too, and whoever listed services only
+    has none of them. The manager itself would say that a need does not exist."""
+    above = case.needed_from
+    if above is None or case.family.names_tell_kinds or any(s.kind == "driver" for s in case.host.services):
+        return False
+    last = above.service.last if above.service is not None else None
+    return last is None or last.error_number != NO_SUCH_NEED
+
+
+def _not_captured(case: Case) -> Finding:
+    above = case.needed_from.name if case.needed_from is not None else "it"
+    return Finding(
+        says=f"{above} needs {case.node.name}, of which these facts tell nothing: it may be a driver or a group, and none were captured.",
+        evidence=(
+            case.seen(f"{len(case.host.services)} services are in the facts of {case.node.host}, and no driver"),
+        ),
+        mends=(Mend(f"See on {case.node.host} whether {case.node.name} is there, and runs."),),
+        note=True,
+    )
+
+
 def _near_names(case: Case) -> list[str]:
     from rapidfuzz import fuzz, process
 
@@ -69,7 +98,11 @@ def _near_names(case: Case) -> list[str]:
     twins = [n for n in names if _TWIN.sub("", _stem(n)).casefold() == _TWIN.sub("", stem).casefold()]
     family = [n for n in names if "@" in case.node.name and n.partition("@")[0] == case.node.name.partition("@")[0]]
     close = process.extract(case.node.name, names, scorer=fuzz.WRatio, limit=5, score_cutoff=78)
-    return list(dict.fromkeys([*twins, *family, *(name for name, _, _ in close)]))[:8]
+    shown = {s.name: s.display_name for s in case.host.services if s.display_name}
+    by_display = process.extract(case.node.name, shown, scorer=fuzz.WRatio, limit=3, score_cutoff=85)
+    return list(
+        dict.fromkeys([*twins, *family, *(name for name, _, _ in close), *(name for _, _, name in by_display)])
+    )[:8]
 
 
 def _stem(name: str) -> str:

@@ -157,8 +157,8 @@ def held_by_others(case: Case, claim: Claim) -> list[Listener]:
 
 def _is_own(case: Case, listener: Listener) -> bool:
     """Whether the socket is the service's own: held by it, or by the unit that starts it on a request."""
-    if listener.service == case.node.name:
-        return case.service.state == "running"
+    if case.node.name in (listener.service, *listener.shared_with):
+        return True
     return listener.service in {trigger.name for trigger in case.service.triggers}
 
 

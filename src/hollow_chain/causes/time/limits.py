@@ -239,7 +239,7 @@ def limit_unit_slip(case: Case) -> Iterator[Finding]:
 
 def _too_short(limit: Limit, slip: Slip, needed: Needed | None) -> bool:
     if needed is not None:
-        return limit.seconds < needed.quickest and slip.meant >= needed.slowest
+        return limit.seconds < needed.quickest and slip.meant >= needed.slowest and _is_usual(slip.meant)
     return limit.seconds < 1 and _is_usual(slip.meant)
 
 

@@ -1,0 +1,63 @@
+"""What the number of a failed start says of its cause, by the one table of meanings that ``decode`` reads too.
+
+A number alone is the manager's word, and no look: so it speaks for the first cause that the table names, and only where no rule has
+found one of those that it stands for.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from hollow_chain.causes import meanings
+from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.finding import FITS, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.standing import failed_last
+
+OWN_NUMBER = 1066
+"""Control-manager error number: the program ended with a number of its own."""
+
+
+def findings(case: Case, found: Sequence[Finding]) -> Iterator[Finding]:
+    """The cause that the number of the last failed start speaks for; none where one of those is among what rules have *found*."""
+    if not case.registered or not case.family.numbers_failures or case.standing.well or not failed_last(case.service):
+        return
+    for number, evidence in _numbers(case):
+        entry = meanings.control(number)
+        if entry is None or not entry.causes or entry.of_others:
+            continue
+        causes = entry.causes
+        if causes[0] in _ENDS:  # it only tells how it ended, and rules of their own tell that
+            return
+        if any(f.cause in entry.causes and f.cause not in _ENDS for f in found):
+            return
+        yield Finding(
+            says=f"{case.service.name} failed with {entry.what}: {entry.means[:1].lower()}{entry.means[1:].rstrip('.')}.",
+            evidence=(evidence,),
+            mends=(Mend(f"See 'hollow-chain decode {number}', put that right, then start {case.service.name}."),),
+            explains=tuple(_ENDS),
+            cause=causes[0],
+            host=case.node.host,
+            service=case.node.name,
+        )
+        return
+
+
+_ENDS = ("exits-with-error", "exits-at-once", "unexplained", "crash-loop", "killed")
+"""Causes that only say how it ended: rules of their own say that better."""
+
+
+def _numbers(case: Case) -> Iterator[tuple[int, Evidence]]:
+    last = case.service.last
+    number = last.error_number if last is not None else None
+    if last is not None and number and number != OWN_NUMBER:
+        yield (
+            number,
+            case.seen(f"the last start ended with error {number}", MANAGER, last.ended_at or last.started_at, SAID),
+        )
+    if last is not None and number == OWN_NUMBER and last.exit_status:
+        text = f"it ended with a number of its own, {last.exit_status}, which may be meant like the system's"
+        yield last.exit_status, case.seen(text, MANAGER, last.ended_at or last.started_at, FITS)
+    for event in reversed(case.last_events()):
+        for told in meanings.numbers_of(event):
+            if told not in (number, OWN_NUMBER):
+                yield told, case.quoted(event, FITS if number else SAID)
