@@ -15,6 +15,9 @@ import msgspec
 
 from bench.factory.probe import Probe
 
+_LEAVES_UP = ("port", "address", "network", "calls", "second copy", "data", "log closed", "disk")
+"""Operators, by part of their names, that may leave a daemon up and without an endpoint: others have to bring it down to count."""
+
 
 class Break(msgspec.Struct, frozen=True):
     """One way to break one daemon."""
@@ -26,6 +29,12 @@ class Break(msgspec.Struct, frozen=True):
     place: str
     detail: tuple[str, ...] = ()
     """Words of which one has to stand in the claim or its evidence."""
+
+    @property
+    def leaves_up(self) -> bool:
+        """Whether a daemon that is up without an endpoint counts as broken by it."""
+        return any(part in self.operator for part in _LEAVES_UP)
+
     starts: bool = True
     """Whether the daemon is to be started anew afterwards."""
     stop: bool = False
@@ -203,7 +212,7 @@ def _too_often(p: Probe, _: random.Random) -> Iterator[Break]:
 def _short_limit(p: Probe, _: random.Random) -> Iterator[Break]:
     if p.style in ("notify", "forking"):
         yield _one(p, drop_in(p, _service("TimeoutStartSec=2ms\\nRestart=no")), "limit-unit-slip|start-timeout")
-        slow = _service("ExecStartPre=/bin/sleep 3\\nTimeoutStartSec=2s\\nRestart=no")
+        slow = _service("ExecStartPre=+/bin/sleep 3\\nTimeoutStartSec=2s\\nRestart=no")
         yield _one(p, drop_in(p, slow), "start-timeout")
 
 

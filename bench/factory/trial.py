@@ -122,7 +122,7 @@ def run(trial: Trial, number: int, keep: Path | None = None) -> Outcome:
                 outcome.state = "not whole"
                 return outcome
             _break(host, trial, outcome)
-            if _is_whole(host, trial.probe, seconds=0):
+            if _is_whole(host, trial.probe, seconds=0) or (not broken.leaves_up and _is_up(host, trial.probe)):
                 outcome.state = "whole"
                 return outcome
             outcome.state = "broken"
@@ -167,6 +167,12 @@ def _is_whole(host: RealHost, probe: Probe, seconds: float) -> bool:
         if time.monotonic() >= until:
             return False
         time.sleep(0.4)
+
+
+def _is_up(host: RealHost, probe: Probe) -> bool:
+    """Whether the daemon is up and stays so, with whatever endpoints."""
+    up = host.run(f"systemctl is-active {probe.unit}", check=False).stdout.strip() == "active"
+    return up and probing.stays(host, probe.unit)
 
 
 def _ask(host: RealHost, outcome: Outcome, keep: Path | None, number: int) -> None:

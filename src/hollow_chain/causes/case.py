@@ -18,7 +18,7 @@ from hollow_chain.chain.graph import Graph, Node
 from hollow_chain.facts.host import TOLD, BootRecord, Event, File, Host, HostAccount
 from hollow_chain.facts.service import Service
 from hollow_chain.families import Family, family_of
-from hollow_chain.families.messages import STARTED, STARTING, STOPPING
+from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
 
 MANAGER = "service manager"
 FILES = "file system"
@@ -26,6 +26,8 @@ ACCOUNTS = "accounts"
 SOCKETS = "socket table"
 _BOOT_SLACK = timedelta(seconds=60)
 """The moment of a boot is told by the clock as it was then; what a network clock has set right since is seldom more."""
+_ONE_AFTER_THE_OTHER = timedelta(minutes=10)
+"""Two tries that end alike within so long fail for one reason."""
 _TRIES_OF_A_SERIES = 3
 """Starts of a series of restarts whose words are heard: the first one often says more than the ones after it, which fail over its
 leftovers."""
@@ -192,6 +194,21 @@ def _since_stop(events: list[Event], begun: list[datetime]) -> list[datetime]:
     return [at for at in begun if not stops or at > stops[-1]]
 
 
+def _with_the_try_before(events: list[Event], since: list[Event]) -> list[Event]:
+    """The records of the last try with those of the one before it, where the program's own words of the last one were lost and the two
+    ended alike: of a process that is gone at once the journal may not learn whose it was. Empty where that does not hold."""
+    ends = [e for e in events if e.code == EXITED]
+    if (
+        len(ends) < 2
+        or ends[-1] not in since
+        or ends[-1].text != ends[-2].text
+        or ends[-1].at - ends[-2].at > _ONE_AFTER_THE_OTHER
+    ):
+        return []
+    begun = [at for at in _begun(events) if at <= ends[-2].at]
+    return [e for e in events if begun and e.at >= begun[-1]]
+
+
 class Case(msgspec.Struct, frozen=True):
     """One node under examination.
 
@@ -287,6 +304,8 @@ class Case(msgspec.Struct, frozen=True):
         # A log file tells whole seconds only.
         by_the_second = min(by_the_clock, begun.replace(microsecond=0))
         since = [e for e in events if e.at >= (by_the_clock if e.at.microsecond else by_the_second)]
+        if since and self.service.state == "failed" and not any(not e.by_manager for e in since):
+            return _with_the_try_before(events, since) or since
         return since or events
 
     def _last_start(self, events: list[Event]) -> datetime | None:

@@ -36,15 +36,15 @@ def account_of(case: Case) -> str:
     return account.user if account and account.user else "root"
 
 
-def barrier(case: Case, path: str, writes: bool | None = None) -> Barrier | None:
+def barrier(case: Case, path: str, writes: bool | None = None, runs: bool = False) -> Barrier | None:
     """The first thing that keeps the service from *path*; None where nothing that was seen does.
 
-    *writes* tells whether it wants to write there; None: not known, so that either may be missing.
+    *writes* tells whether it wants to write there; None: not known, so that either may be missing. *runs*: whether it wants to execute it.
     """
-    return _closed(case, path, writes) or _kept_out(case, path, writes)
+    return _closed(case, path, writes, runs) or _kept_out(case, path, writes)
 
 
-def _closed(case: Case, path: str, writes: bool | None) -> Barrier | None:
+def _closed(case: Case, path: str, writes: bool | None, runs: bool = False) -> Barrier | None:
     """By the definition (systemd.exec(5), "Sandboxing"), or by a file system that takes no writes."""
     confinement = case.service.confinement
     if confinement is not None:
@@ -56,6 +56,10 @@ def _closed(case: Case, path: str, writes: bool | None) -> Barrier | None:
             if closed and not inside(path, "/dev") and not inside(path, "/proc") and not inside(path, "/sys"):
                 place = max(closed, key=len)
                 return Barrier(place, f"its definition makes {place} read-only for it", by_definition=True)
+        if runs and not any(inside(path, place) for place in confinement.run):
+            barred = [place for place in confinement.not_run if inside(path, place)]
+            if barred:
+                return Barrier(barred[0], f"its definition lets nothing be executed in {barred[0]}", by_definition=True)
     mounted = [f for f in case.host.filesystems if inside(path, f.mounted_on)]
     mount = max(mounted, key=lambda f: len(f.mounted_on), default=None)
     if writes and mount is not None and mount.read_only:

@@ -11,6 +11,7 @@ from enum import Enum
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 from hollow_chain.families import family_of
+from hollow_chain.families.steps import step_of
 from hollow_chain.families.times import delayed_after, start_limit
 
 DELAYED_GRACE = 180.0
@@ -49,6 +50,8 @@ class Standing(Enum):
 def standing(service: Service, host: Host, up_targets: frozenset[str] | None = None) -> Standing:
     """How *service* of *host* stands, from its own facts and the *up_targets* of its host (see there) alone."""
     state = service.state
+    if service.definition is not None and service.definition.load == "refused" and state not in ("running", "starting"):
+        return Standing.DOWN
     if state == "running":
         # The only look that a healthy service costs.
         return Standing.UNSTABLE if service.last is not None and flaps(service, host) else Standing.UP
@@ -56,8 +59,6 @@ def standing(service: Service, host: Host, up_targets: frozenset[str] | None = N
         return Standing.UP
     if service.template:
         return Standing.IDLE
-    if service.definition is not None and service.definition.load == "refused":
-        return Standing.DOWN
     if state in ("failed", "paused"):
         return Standing.DOWN
     if state == "starting":
@@ -143,7 +144,13 @@ def overdue(service: Service, host: Host) -> float | None:
     return taken - limit.seconds if taken > limit.seconds else None
 
 
+EXEC_CONDITION = "exec-condition"
+"""Result of a start that a condition of its own, which is a command, passed over (systemd.service(5), ``ExecCondition=``)."""
+
+
 def _of_stopped(service: Service, host: Host, targets: frozenset[str] | None) -> Standing:
+    if _condition_failed(service):
+        return Standing.DOWN
     if _tried_in_vain(service, host):
         return Standing.DOWN
     if service.startup == "delayed":
@@ -198,11 +205,24 @@ def delayed_left(service: Service, host: Host) -> float | None:
     return max(0.0, begins - since_boot)
 
 
+def _condition_failed(service: Service) -> bool:
+    """Whether the command of a start condition could not even be run: that is no condition that does not hold."""
+    last = service.last
+    return last is not None and last.result == EXEC_CONDITION and step_of(last.exit_status) is not None
+
+
+def passed_over(service: Service) -> bool:
+    """Whether a command that is a start condition said that it is not to be started."""
+    return service.last is not None and service.last.result == EXEC_CONDITION and not _condition_failed(service)
+
+
 def skipped(service: Service) -> bool:
     """Whether the manager passed it over because a start condition did not hold.
 
     Of the conditions marked as optional, one has to hold; of the others, all (systemd.unit(5)).
     """
+    if passed_over(service):
+        return True
     optional = [c.outcome for c in service.conditions if c.optional]
     if optional and "unmet" in optional and "met" not in optional:
         return True
@@ -218,6 +238,8 @@ def failed_last(service: Service) -> bool:
         return True  # the run before this one ended so that the manager had to start it again
     if last.error_number not in (None, 0, NO_TRY_SINCE_BOOT):
         return True
+    if last.result == EXEC_CONDITION:
+        return _condition_failed(service)
     if last.result not in ("", "success"):
         return True
     return last.exit_status not in (None, 0) or (last.signal not in (None, SIGTERM) and not last.result)

@@ -122,6 +122,8 @@ class Program(Part):
     log_files: Listed[str] = []
     own_folders: Listed[str] = []
     """Folders that its definition gives it: for its state, logs, cache, configuration and what it needs while it runs."""
+    used_places: Listed[str] = []
+    """Folders of its own, by its name or its definition, and what lies in them, as far as they were looked at."""
     settings_paths: Listed[str] = []
     """Files that its own settings name as locks, PID files and sockets."""
 
@@ -199,7 +201,8 @@ class Confinement(Part):
     granted: Listed[str] = []
     """Rights that it is given although its account would not have them."""
     not_run: Listed[str] = []
-    """Places where nothing may be executed."""
+    """Places where nothing may be executed, but for what lies below :attr:`run`."""
+    run: Listed[str] = []
     calls_by: str = ""
     """The setting that keeps calls of the kernel from it, as the manager calls it; empty where none does."""
     calls_fail_with: int | None = None

@@ -32,11 +32,21 @@ def own_records(service: Service, named: list[str], reader: EvidenceReader) -> l
     found: list[Event] = []
     for path in _candidates(service, named, reader):
         text = reader.text(service, path, TAIL_BYTES, from_end=True)
-        if text is not None and text.changed >= since - timedelta(seconds=2):
+        if text is not None and text.changed >= since - timedelta(seconds=2) and _is_text(text.text):
             found += _records(text, service.name, since)
             if len({event.source for event in found}) >= MOST_FILES:
                 break
     return found
+
+
+_OTHERS_IN_TEXT = 0.02
+"""Share of signs that no text has, up to which it is one: a name in another encoding stands in many logs."""
+
+
+def _is_text(text: str) -> bool:
+    """Whether it is text at all: what lies in a log folder may be a data base."""
+    odd = sum(text.count(sign) for sign in "\0\ufffd")
+    return "\0\0" not in text and odd <= _OTHERS_IN_TEXT * len(text)
 
 
 def _candidates(service: Service, named: list[str], reader: EvidenceReader) -> list[str]:

@@ -7,7 +7,9 @@ from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 from hollow_chain.sources import sockets
 from hollow_chain.sources.accounts import accounts
+from hollow_chain.sources.evidence_files import names_of
 from hollow_chain.sources.holders import holders_of
+from hollow_chain.sources.looks import Looker
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import forms, lines
 from hollow_chain.wording.things import paths_in
@@ -36,8 +38,9 @@ def look(reading: HostReading) -> None:
             looker.look(service.last.step_program, is_program=True)
         for path in (program.folder, *program.paths, *program.environment_files, *program.credential_files):
             looker.look(path, instance=service.instance)
-        if program.folder and service.state == "failed":
+        if service.state == "failed" or (service.last is not None and service.last.restarts):
             looker.look_way(program.folder)
+            program.used_places = _own_places(service, looker)
         for path in (*quoted.get(service.name, ()), *program.log_files):
             looker.look_way(path)
             if service.instance:
@@ -46,12 +49,41 @@ def look(reading: HostReading) -> None:
         looker.look(daemon.program, is_program=True)
 
 
+_ROOTS = ("/var/lib", "/var/log", "/var/cache", "/var/spool", "/run", "/etc")
+"""Where a service's own folders lie under its name (hier(7), file-hierarchy(7))."""
+_MOST_PLACES, _MOST_WITHIN = 40, 12
+"""Places of its own that are looked at, and things in each folder: enough to see whose they are."""
+
+
+def _own_places(service: Service, looker: Looker) -> list[str]:
+    """The folders of a service's own, by its name and its definition, with what lies in those that it writes to, and the folders on the
+    way; its settings file by habit."""
+    names = names_of(service)
+    own = service.program.own_folders if service.program else []
+    places = [*own, *(f"{root}/{name}" for root in _ROOTS for name in names), *(f"/etc/{name}.conf" for name in names)]
+    found: list[str] = []
+    for place in dict.fromkeys(places):
+        seen = looker.look(place)
+        if seen is None or not (seen.exists or seen.link_to):
+            continue
+        looker.look_way(place)
+        found.append(place)
+        if seen.exists and seen.kind == "folder" and place.startswith("/var/"):
+            within = [f"{place}/{name}" for name in looker.names(place, _MOST_WITHIN)]
+            found += [
+                path for path in within if (file := looker.look(path)) is not None and (file.exists or file.link_to)
+            ]
+    return found[:_MOST_PLACES]
+
+
 def add_holders(reading: HostReading) -> None:
     """Who holds the files that look like locks, those that records call locked, and the things that they call busy."""
     looker = reading.looker
     for file in list(looker.seen.values()):
         if file.exists and _LOCK_NAME.search(file.path):
             looker.add_lock(file)
+    for path in [path for s in reading.host.services if s.program for path in s.program.used_places]:
+        looker.add_holder(path)
     complaints = lines.saying(reading.host.events, "locked", "busy")
     names = {name for e in complaints for name in _FILE_NAME.findall(e.text)}
     busy = {path for _, near in lines.busy(complaints) for path in near}

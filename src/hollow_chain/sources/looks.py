@@ -102,6 +102,24 @@ class Looker:
                 return
             path = after if after.startswith("/") else f"{path.rpartition('/')[0]}/{after}"
 
+    def names(self, folder: str, most: int) -> list[str]:
+        """The names in a folder, *most* at the most; none where it cannot be read, or is off limits."""
+        return [] if self._is_off_limits(folder) else self._careful.names(folder, most)
+
+    def add_holder(self, path: str) -> None:
+        """Add to a file which process has a lock on it, by the kernel's table alone."""
+        file = self.seen.get(path)
+        if file is None or not file.exists or file.kind != "file":
+            return
+        if self._locks is None:
+            self._locks = self._reached.processes.locks()
+        if self._locks:
+            try:
+                about = self._careful.find(path).about
+            except OSError:
+                return
+            file.held_by = file.held_by or (self._locks.get(about.st_ino, 0) if about is not None else 0)
+
     def add_lock(self, file: File) -> None:
         """Add to a lock or PID file which process holds or names it, and whether that process runs."""
         if not file.exists or file.kind != "file":

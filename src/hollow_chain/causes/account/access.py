@@ -5,7 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from hollow_chain.causes import places, rights
+from msgspec.structs import replace
+
+from hollow_chain.causes import looked, places, rights
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import EXIT_EXEC, programs_of
@@ -50,9 +52,10 @@ def access_denied(case: Case) -> Iterator[Finding]:
         return
     for event, path in _refused(case):
         named = path in paths_in(event.text)
+        runs = bool(read(event.text).named("not run", "program"))
         # A path of another line is the one that is meant only where it is seen to be closed, for reading at that.
-        writes = _writes(event) if named else _writes(event) or False
-        found = barrier(case, path, writes) or _badly_owned(case, event, path)
+        writes = False if runs else _writes(event) if named else _writes(event) or False
+        found = barrier(case, path, writes, runs) or _badly_owned(case, event, path)
         if found is None and (not named or case.file(path) is None) and not event.by_manager:
             continue
         yield _denied(case, event, path, found, user)
@@ -70,6 +73,26 @@ def access_denied(case: Case) -> Iterator[Finding]:
     for hidden_event, hidden in _hidden_own(case):
         yield _denied(
             case, hidden_event or next(iter(lines.telling(case.own_events())), None), hidden.path, hidden, user
+        )
+        return
+    if looked.is_silent(case):
+        yield from _closed_places(case, user)
+
+
+def _closed_places(case: Case, user: str) -> Iterator[Finding]:
+    """It ends without a reason of its own, and a place of its own is closed to it: likely, and no more."""
+    for file, found in looked.closed(case):
+        found_finding = _denied(case, None, file.path, found, user)
+        evidence = (
+            looked.place(case, file, found.why),
+            looked.ended(case),
+            *(case.quoted(e) for e in lines.telling(case.own_events())),
+        )
+        yield replace(
+            found_finding,
+            evidence=evidence,
+            residual=True,
+            explains=("exits-with-error", "exits-at-once", "crash-loop"),
         )
         return
 

@@ -127,7 +127,7 @@ def _template_without_argument(case: Case) -> Finding:
     )
 
 
-@cause("bad-definition", Boot.ANEW, states=("running", *NOT_UP))
+@cause("bad-definition", Boot.ANEW, states=("running", "done", *NOT_UP))
 def bad_definition(case: Case) -> Iterator[Finding]:
     """The manager refuses the definition.
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from hollow_chain.causes import acts
+from hollow_chain.causes import acts, looked
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
@@ -13,7 +13,7 @@ from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.places import given
 from hollow_chain.causes.rights import owners_of
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.standing import Standing, failed_last, skipped
+from hollow_chain.causes.standing import EXEC_CONDITION, Standing, failed_last, passed_over, skipped
 from hollow_chain.causes.words import numbered, started_since_boot
 from hollow_chain.facts.host import File
 from hollow_chain.facts.service import Condition, Service
@@ -115,6 +115,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
             explains=("exits-with-error", "crash-loop"),
         )
         return
+    named = False
     for path, reasons in _absent_paths(case):
         if _is_of_instance(case.service, path):
             continue
@@ -129,6 +130,22 @@ def path_missing(case: Case) -> Iterator[Finding]:
             if any(reason.bears == SAID for reason in reasons)
             else (),
         )
+        named = True
+    if not named:
+        yield from _links_to_nothing(case)
+
+
+def _links_to_nothing(case: Case) -> Iterator[Finding]:
+    """It ends without a reason of its own, and a place of its own is a link to nothing."""
+    for file in looked.gone(case) if looked.is_silent(case) else ():
+        yield Finding(
+            says=f"{case.service.name} most likely misses {file.path}: it is a link to {file.link_to}, which is not there.",
+            evidence=(looked.place(case, file, f"a link to {file.link_to}, which is not there"), looked.ended(case)),
+            mends=(Mend(f"Put {file.link_to} back, or correct the link {file.path}; see first who made it."),),
+            residual=True,
+            explains=("exits-with-error", "exits-at-once", "crash-loop"),
+        )
+        return
 
 
 def _user(case: Case) -> str:
@@ -258,6 +275,9 @@ def condition_unmet(case: Case) -> Iterator[Finding]:
     if not skipped(service):
         return
     unmet = [c for c in service.conditions if c.outcome == "unmet"]
+    if passed_over(service) and not unmet:
+        yield _command_said_no(case)
+        return
     if any(_is_of_instance(service, c.parameter) and not c.negated for c in unmet):
         return
     by_nature = all(
@@ -273,6 +293,28 @@ def condition_unmet(case: Case) -> Iterator[Finding]:
         mends=(Mend(_provide(unmet[0], service)), Mend(f"Then start {service.name}.", only_starts=True)),
         note=by_nature or (service.startup == "on-need" and case.needed_from is None and not service.account),
         explains=("stopped", "never-started", "manual-not-started"),
+    )
+
+
+def _command_said_no(case: Case) -> Finding:
+    """A start condition that is a command, and ended with a status that means no (systemd.service(5), ``ExecCondition=``)."""
+    service, last = case.service, case.service.last
+    program = last.step_program if last is not None and last.step == "ExecCondition" else ""
+    status = f" with status {last.exit_status}" if last is not None and last.exit_status else ""
+    said = [case.quoted(e) for e in case.last_events() if not e.by_manager][-2:]
+    return Finding(
+        says=f"{service.name} was passed over at its start: its condition ExecCondition={program or ' (a command)'} ended{status}.",
+        evidence=(
+            case.seen(
+                f"result {EXEC_CONDITION}: the command ended{status}", at=last.ended_at if last else None, bears=PROOF
+            ),
+            *said,
+        ),
+        mends=(
+            Mend(f"See what {program or 'that command'} asks for, and provide it or change the condition."),
+            Mend(f"Then start {service.name}.", only_starts=True),
+        ),
+        explains=("stopped", "never-started", "manual-not-started", "exits-with-error"),
     )
 
 

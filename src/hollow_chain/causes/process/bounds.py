@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import datetime
 from typing import NamedTuple
 
+from msgspec.structs import replace
+
+from hollow_chain.causes import looked
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.process.ends import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
+from hollow_chain.causes.words import clock
 from hollow_chain.wording import lines
 from hollow_chain.wording.system_errors import errors
 
@@ -43,7 +48,7 @@ _BOUNDS = (
     Bound("bounded tasks", ("TasksMax", "LimitNPROC"), "processes and threads", 2),
     # The loader and the C library of a 64-bit system map some tens of megabytes before the program's first step.
     Bound("bounded memory", ("LimitAS", "LimitDATA", "MemoryMax", "LimitSTACK"), "memory", 64 << 20),
-    Bound("bounded locked", ("LimitMEMLOCK",), "locked memory", 0),
+    Bound("bounded locked", ("LimitMEMLOCK",), "locked memory", -1),  # hardly any program locks memory
 )
 
 
@@ -61,15 +66,10 @@ def limit_reached(case: Case) -> Iterator[Finding]:
         said = lines.saying(case.own_events(), bound.says)
         own = {name: lowered[name] for name in bound.settings if name in lowered}
         absurd = {name: value for name, value in own.items() if value <= bound.hardly}
-        if not said and not (absurd and _is_silent(case)):
+        if not said and not (absurd and looked.is_silent(case)):
             continue
         yield _reached(case, bound, [case.quoted(said[0], SAID)] if said else [], own or absurd, bool(absurd))
         return
-
-
-def _is_silent(case: Case) -> bool:
-    """Whether the last run ended without a word of its own that says why."""
-    return not any(e.level in ("error", "critical") or lines.saying([e], "severe") for e in case.own_events())
 
 
 def _reached(case: Case, bound: Bound, said: list[Evidence], own: dict[str, int], absurd: bool) -> Finding:
@@ -133,6 +133,24 @@ def call_forbidden(case: Case) -> Iterator[Finding]:
         if told:
             bears = FITS if plain else SAID
             yield _forbidden(case, confinement.calls_by, "a call of the kernel", [case.quoted(told[-1], FITS)], bears)
+            return
+    setting = confinement.calls_by or ("RestrictAddressFamilies" if confinement.families is not None else "")
+    since = _changed_since_good(case)
+    if setting and since is not None and looked.is_silent(case):
+        text = f"its definition was changed at {clock(since)}, after its last good start and before the one that failed"
+        changed = case.seen(text, "definition", since, FITS)
+        found = _forbidden(case, setting, "something", [looked.ended(case), changed], TELLS)
+        yield replace(found, residual=True, explains=("exits-with-error", "exits-at-once", "crash-loop"))
+
+
+def _changed_since_good(case: Case) -> datetime | None:
+    """When the definition was changed, if that was after the last good start and before the failed one."""
+    definition, last = case.service.definition, case.service.last
+    changed = definition.changed_at if definition is not None else None
+    good = max((s.at for s in case.service.starts if s.outcome == "up"), default=None)
+    if changed is None or last is None or last.started_at is None or good is None:
+        return None
+    return changed if good < changed <= last.started_at else None
 
 
 def _forbidden(case: Case, setting: str, what: str, said: list[Evidence], bears: str) -> Finding:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from hollow_chain.causes import places
+from hollow_chain.causes import looked, places
 from hollow_chain.causes.acts import give_way, remove, start
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.finding import FITS, HINT, SAID, Finding, Mend
@@ -35,6 +35,7 @@ def disk_full(case: Case) -> Iterator[Finding]:
     said = lines.saying(case.last_events(), "full")
     told = [case.quoted(said[-1], SAID)] if said else numbered(case, 112, bears=SAID)
     if not told:
+        yield from _no_room(case)
         return
     paths = [path for event in said for path in paths_in(event.text)]
     paths += [case.service.program.folder] if case.service.program and case.service.program.folder else []
@@ -62,6 +63,24 @@ def disk_full(case: Case) -> Iterator[Finding]:
     )
 
 
+def _no_room(case: Case) -> Iterator[Finding]:
+    """It ends without a reason of its own, and nothing is left where it writes."""
+    for file in looked.used(case) if looked.is_silent(case) else ():
+        full = _filesystem_of(case, file.path)
+        if full is None or not _is_full(full):
+            continue
+        what = "inodes" if full.free and full.inodes_free == 0 else "space"
+        room = f"no {what} left on {full.mounted_on} ({full.free} bytes and {full.inodes_free} inodes free)"
+        yield Finding(
+            says=f"{case.service.name} most likely cannot write: no {what} is left on {full.mounted_on}, where {file.path} lies.",
+            evidence=(looked.place(case, file, room), looked.ended(case)),
+            mends=(Mend(f"Make room on {full.mounted_on}, then start {case.service.name}."),),
+            residual=True,
+            explains=("exits-with-error", "exits-at-once", "crash-loop", "killed", "access-denied"),
+        )
+        return
+
+
 def _filesystem_of(case: Case, path: str) -> Filesystem | None:
     around = [f for f in case.host.filesystems if (path + "/").startswith(f.mounted_on.rstrip("/") + "/")]
     return max(around, key=lambda f: len(f.mounted_on), default=None)
@@ -83,9 +102,11 @@ def lock_held(case: Case) -> Iterator[Finding]:
     Against: no such process (then the lock is a left-over).
     Mend: stop the other one, and keep it from coming back.
     """
+    found = False
     for event, path, holder in _locks(case):
         if holder is None or holder.service == case.node.name:
             continue
+        found = True
         who = holder.service or holder.program or f"process {holder.process}"
         yield Finding(
             says=f"{case.service.name} cannot get {path or 'its lock'}: {who} (process {holder.process}) holds it.",
@@ -100,6 +121,30 @@ def lock_held(case: Case) -> Iterator[Finding]:
             holder=who,
             explains=("exits-with-error", "crash-loop", "config-rejected"),
         )  # fmt: skip
+    if not found:
+        yield from _held_places(case)
+
+
+def _held_places(case: Case) -> Iterator[Finding]:
+    """It ends without a reason of its own, and another process has a lock on a file of its own."""
+    for file in looked.used(case) if looked.is_silent(case) else ():
+        holder = _process(case, file.held_by) if file.held_by else None
+        if holder is None or holder.service == case.node.name:
+            continue
+        who = holder.service or holder.program or f"process {holder.process}"
+        yield Finding(
+            says=f"{case.service.name} most likely cannot get {file.path}: {who} (process {holder.process}) has a lock on it.",
+            evidence=(looked.place(case, file, f"locked by process {holder.process}, {who}"), looked.ended(case)),
+            mends=(
+                Mend(
+                    f"Stop {who}, and keep it from coming back, if it is not the one that should have it; then start {case.service.name}."
+                ),
+            ),
+            residual=True,
+            holder=who,
+            explains=("exits-with-error", "exits-at-once", "crash-loop"),
+        )
+        return
 
 
 @cause("stale-lock", Boot.OVER, states=("running", *NOT_UP), when=When.FAILED)

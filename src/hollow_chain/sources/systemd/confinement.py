@@ -60,6 +60,7 @@ def confinement_of(facts: Properties) -> Confinement | None:
         writable=writable,
         hidden=hidden,
         not_run=not_run,
+        run=[p.lstrip("-+") for p in facts.get("ExecPaths", ())] if not_run else [],
         calls_by=calls_by,
         calls_fail_with=error,
         families=families,

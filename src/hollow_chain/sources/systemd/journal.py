@@ -13,7 +13,8 @@ from typing import NamedTuple
 
 from hollow_chain.facts.host import Event, Trust
 from hollow_chain.facts.service import LastRun
-from hollow_chain.families.messages import EXITED, FAILED, STARTED, STARTING, STOPPED, SUCCESS
+from hollow_chain.families.messages import EXITED, FAILED, SKIPPED, STARTED, STARTING, STOPPED, SUCCESS
+from hollow_chain.families.steps import STEP_NAMES
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.interfaces import Match, Records
 from hollow_chain.wording.secrets import mask_text
@@ -144,6 +145,7 @@ def _number(text: str) -> int | None:
 
 
 _HOW = pattern(r"code=(exited|killed|dumped), status=(\d+)")
+_STEP = pattern(r"at step ([A-Z_]{1,40}) spawning")
 _RESULT = pattern(r"with result '([a-z-]+)'")
 
 
@@ -161,6 +163,19 @@ def recalled(events: list[Event]) -> LastRun | None:
     return last
 
 
+def complete(last: LastRun, events: list[Event]) -> None:
+    """Add to a last run what only the records tell: with what the first process of a program ended that goes to the background, which
+    the manager does not keep as that of the main one."""
+    told = [e for e in events if e.code == EXITED]
+    how = _HOW.search(told[-1].text) if told else None
+    if how is None or last.exit_status is not None or last.signal is not None:
+        return
+    if how[1] == "exited":
+        last.exit_status = int(how[2])
+    else:
+        last.signal = int(how[2])
+
+
 def _recall_end(last: LastRun, event: Event) -> None:
     how = _HOW.search(event.text)
     if event.code == EXITED and how:
@@ -168,6 +183,10 @@ def _recall_end(last: LastRun, event: Event) -> None:
             last.exit_status = int(how[2])
         else:
             last.signal = int(how[2])
+    elif event.code == SKIPPED:
+        last.result, last.ended_at = "exec-condition", last.ended_at or event.at
+    elif event.by_manager and (step := _STEP.search(event.text)):
+        last.exit_status = STEP_NAMES.get(step[1], last.exit_status)
     elif event.code in (SUCCESS, FAILED, STOPPED):
         result = _RESULT.search(event.text)
         last.result = result[1] if result else last.result or "success"

@@ -7,7 +7,7 @@ from hollow_chain.facts.service import Service
 from hollow_chain.reach.interfaces import NotThere
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import boots
-from hollow_chain.sources.systemd.journal import Journal, recalled
+from hollow_chain.sources.systemd.journal import Journal, complete, recalled
 
 RECORDS_EACH = 100
 """Records of a service that are read: its last few starts, with what it says in each."""
@@ -24,6 +24,8 @@ def add(reading: HostReading) -> None:
     for service in host.services:
         if service.last is None and service.state == "stopped":
             service.last = recalled([e for e in host.events if e.service == service.name])
+        elif service.last is not None and service.last.result in ("exit-code", "exec-condition", "signal"):
+            complete(service.last, [e for e in host.events if e.service == service.name])
 
 
 def worth_reading_logs(service: Service) -> bool:
