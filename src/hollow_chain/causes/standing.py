@@ -159,6 +159,8 @@ def _of_stopped(service: Service, host: Host, targets: frozenset[str] | None) ->
         return Standing.NOT_YET
     if service.startup != "automatic" or skipped(service):
         return Standing.IDLE
+    if _may_have_been_passed_over(service):
+        return Standing.IDLE
     return Standing.DOWN if should_be_up(service, up_targets(host) if targets is None else targets) else Standing.IDLE
 
 
@@ -177,6 +179,11 @@ def _tried_in_vain(service: Service, host: Host) -> bool:
     if last.error_number is not None:
         return last.error_number not in _NO_FAILURE
     return last.started_at is not None and last.result not in ("", "success")
+
+
+def _may_have_been_passed_over(service: Service) -> bool:
+    """Whether nobody has started it, and nobody knows whether its conditions hold: the manager may have passed it over, rightly."""
+    return service.last is None and any(c.outcome == "untested" for c in service.conditions)
 
 
 def up_targets(host: Host) -> frozenset[str]:

@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from hollow_chain.causes import HINT, Case, Evidence, Facts, Finding, Standing
-from hollow_chain.causes.case import Learned
+from hollow_chain.causes.case import UNIT_TRIGGERS, Learned
 from hollow_chain.causes.finding import TELLS
 from hollow_chain.chain import Edge, Graph, Node
 from hollow_chain.facts.host import OF_RECORDS, Host
@@ -162,11 +162,21 @@ def diagnose_all(facts: Facts) -> Iterator[Verdict]:
     facts.troubled = frozenset(troubled)
     fleet = Fleet(facts, troubled.values(), _prior(facts))
     for node in troubled.values():
-        if node.service is not None and facts.standing(node) is not Standing.IDLE:
+        if node.service is not None and _is_looked_for(facts, node):
             facts.asked, facts.says = node.key, ""
             verdict = _verdict(facts, node, fleet.below(node))
             if verdict.causes:
                 yield verdict
+
+
+def _is_looked_for(facts: Facts, node: Node) -> bool:
+    """Whether a service is meant to be up, or to come up on an event that can happen: what only lies ready is nobody's trouble."""
+    standing = facts.standing(node)
+    if standing is not Standing.NOT_YET or node.service is None or node.service.state != "stopped":
+        return standing is not Standing.IDLE
+    units = [facts.graph.node(node.host, t.name) for t in node.service.triggers if t.kind in UNIT_TRIGGERS]
+    others = len(units) < len(node.service.triggers) or not node.service.triggers
+    return others or any(facts.standing(unit) is not Standing.IDLE for unit in units)
 
 
 def _obstacles(facts: Facts) -> Iterator[Node]:
@@ -185,7 +195,9 @@ def _obstacles(facts: Facts) -> Iterator[Node]:
                 if edge.head.host in graph.hosts and (edge.head.service is None or is_hollow(facts, edge)):
                     yield edge.head
             if service.triggers:
-                yield from facts.silent_triggers(Node(host.name, service.name, service))
+                # One that nobody set to start is silent rightly, as long as nobody asks for what it triggers.
+                silent = facts.silent_triggers(Node(host.name, service.name, service))
+                yield from (node for node in silent if not facts.standing(node).well)
 
 
 def _each_loop_once(kept: list[Kept]) -> list[Kept]:

@@ -12,7 +12,8 @@ from hollow_chain.reach.interfaces import Files
 from hollow_chain.sources.systemd import unit_file
 from hollow_chain.wording.secrets import mask_arguments
 
-_WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/run/systemd/generator")
+_WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system")
+"""Links of generators are left out: they are made anew at each boot and each reload, and tell nothing of when it was decided."""
 
 
 def add(host: Host, enabled: dict[str, datetime], files: Files, walker: Walker) -> None:

@@ -117,9 +117,10 @@ def startup_of(facts: Properties, activatable: frozenset[str]) -> Startup:
     word = facts.get("UnitFileState") or ""
     if facts.get("LoadState") == "masked" or word.startswith("masked"):
         return "disabled"
-    wanted = facts.get("WantedBy") or facts.get("RequiredBy") or facts.get("UpheldBy")
-    if word.startswith("enabled") and (wanted or not facts.get("TriggeredBy")):
-        return "automatic"  # otherwise only what triggers it is started at boot
+    by = [name for link in ("WantedBy", "RequiredBy", "UpheldBy") for name in facts.get(link, ())]
+    wanted = any(name.endswith(".target") for name in by)
+    if word.startswith("enabled") and (wanted or not (facts.get("TriggeredBy") or by)):
+        return "automatic"  # otherwise only what triggers it, or wants it, is started at boot
     if facts.get("TriggeredBy") or (facts.get("BusName") or None) in activatable:
         return "event"
     if word in ("disabled", "linked", "linked-runtime"):
