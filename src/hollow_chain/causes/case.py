@@ -28,6 +28,8 @@ _BOOT_SLACK = timedelta(seconds=60)
 """The moment of a boot is told by the clock as it was then; what a network clock has set right since is seldom more."""
 _ONE_AFTER_THE_OTHER = timedelta(minutes=10)
 """Two tries that end alike within so long fail for one reason."""
+_AT_ONCE = 10.0
+"""Seconds within which a program that ends by itself cannot have done the work of a service."""
 _TRIES_OF_A_SERIES = 3
 """Starts of a series of restarts whose words are heard: the first one often says more than the ones after it, which fail over its
 leftovers."""
@@ -255,8 +257,26 @@ class Case(msgspec.Struct, frozen=True):
 
     @property
     def standing(self) -> Standing:
-        """How the node stands by itself."""
-        return self.facts.standing(self.node)
+        """How the node stands by itself; of the one that was asked about, an end by itself right after its start is one of its own."""
+        found = self.facts.standing(self.node)
+        return Standing.DOWN if self.asked and found is Standing.IDLE and self._ended_at_once() else found
+
+    def _ended_at_once(self) -> bool:
+        """Whether the program of a service that is meant to stay ended by itself within moments, though without an error."""
+        service, last = self.service, self.service.last
+        style = service.program.style if service.program is not None else "oneshot"
+        if (
+            last is None
+            or service.state != "stopped"
+            or style in ("oneshot", "")
+            or last.started_at is None
+            or last.ended_at is None
+        ):
+            return False
+        if not 0 <= (last.ended_at - last.started_at).total_seconds() < _AT_ONCE or last.signal is not None:
+            return False
+        told = [e.code for e in self.events() if e.code in (STOPPING, STARTING, STARTED)]
+        return bool(told) and told[-1] != STOPPING
 
     @property
     def state(self) -> str:
@@ -315,7 +335,9 @@ class Case(msgspec.Struct, frozen=True):
         started = last.started_at if last else None
         if last is not None and last.result == "resources" and last.ended_at is not None:
             return last.ended_at  # the manager failed before any program: what stands here is of the run before
-        if last is not None and self.standing is Standing.UNSTABLE:  # the start by hand, and each that was repeated
+        if (
+            last is not None and self.facts.standing(self.node) is Standing.UNSTABLE
+        ):  # the start by hand, and each that was repeated
             series = _since_stop(events, recorded)
             return series[-min(last.restarts + 1, len(series))] if series else None
         if recorded and last is not None and self.service.state == "failed" and last.restarts > 1:

@@ -59,8 +59,11 @@ def closed(case: Case) -> Iterator[tuple[File, Barrier]]:
 
 
 def gone(case: Case) -> Iterator[File]:
-    """Places of its own that are links to nothing."""
+    """Places of its own that are links to nothing, and folders of its logs that are not there."""
     yield from (file for file in used(case) if not file.exists and file.link_to)
+    logs = case.service.program.log_files if case.service.program is not None else []
+    folders = [case.file(path.rpartition("/")[0]) for path in logs]
+    yield from (folder for folder in folders if folder is not None and not folder.exists)
 
 
 def ended(case: Case) -> Evidence:

@@ -244,8 +244,9 @@ def program_format(head: bytes) -> tuple[str, str]:
         machine = int.from_bytes(head[18:20], order)  # type: ignore[arg-type]
         return f"elf {_MACHINES.get(machine, f'machine {machine}')}", ""
     if head.startswith(b"#!"):
-        words = head[2:].split(b"\n", 1)[0].decode("utf-8", "replace").split()
-        return "script", words[0] if words else ""
+        # Spaces and tabs part it (execve(2), "Interpreter scripts"): a carriage return is a part of the name.
+        words = head[2:].split(b"\n", 1)[0].decode("utf-8", "replace").strip(" \t").replace("\t", " ").split(" ")
+        return "script", words[0]
     if head.startswith(b"MZ"):
         return "pe", ""
     return "unknown", ""

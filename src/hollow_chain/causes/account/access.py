@@ -121,8 +121,8 @@ def _unreached_programs(case: Case) -> Iterator[tuple[str, Barrier]]:
     if last is not None and last.exit_status == EXIT_EXEC:
         for path, _ in programs_of(case):
             for behind in _run_through(case, path):
-                found = barrier(case, behind, False)
-                if found is not None and found.path != behind:
+                found = barrier(case, behind, False, runs=True)
+                if found is not None and (found.path != behind or found.by_definition):
                     yield behind, found
 
 

@@ -139,13 +139,21 @@ def _links_to_nothing(case: Case) -> Iterator[Finding]:
     """It ends without a reason of its own, and a place of its own is a link to nothing."""
     for file in looked.gone(case) if looked.is_silent(case) else ():
         yield Finding(
-            says=f"{case.service.name} most likely misses {file.path}: it is a link to {file.link_to}, which is not there.",
-            evidence=(looked.place(case, file, f"a link to {file.link_to}, which is not there"), looked.ended(case)),
-            mends=(Mend(f"Put {file.link_to} back, or correct the link {file.path}; see first who made it."),),
+            says=f"{case.service.name} most likely misses {file.path}, which {_what_is_gone(file)}.",
+            evidence=(looked.place(case, file, _what_is_gone(file)), looked.ended(case)),
+            mends=(
+                Mend(f"Put {file.link_to} back, or correct the link {file.path}; see first who made it.")
+                if file.link_to
+                else Mend(f"Put {file.path} back, owned by {_user(case)}."),
+            ),
             residual=True,
             explains=("exits-with-error", "exits-at-once", "crash-loop"),
         )
         return
+
+
+def _what_is_gone(file: File) -> str:
+    return f"is a link to {file.link_to}, which is not there" if file.link_to else "is not there"
 
 
 def _user(case: Case) -> str:

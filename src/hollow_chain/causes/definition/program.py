@@ -52,14 +52,21 @@ def program_missing(case: Case) -> Iterator[Finding]:
                 ),
             )
         elif file is not None and file.interpreter and file.interpreter_exists is False:
+            name = file.interpreter.rstrip("\r")
+            odd = name != file.interpreter
+            what = f"{name} with a carriage return behind it" if odd else f"the interpreter {name}"
             yield Finding(
-                says=f"The program of {service.name}, {path}, needs the interpreter {file.interpreter}, which is not there.",
+                says=f"The program of {service.name}, {path}, needs {what}, which is not there.",
                 evidence=(
-                    case.seen(f"{path} begins with #!{file.interpreter}", FILES),
-                    case.seen(f"{file.interpreter} does not exist", FILES, bears=PROOF),
+                    case.seen(f"{path} begins with #!{name}{' and a carriage return' if odd else ''}", FILES),
+                    case.seen(f"{what} does not exist", FILES, bears=PROOF),
                     *_exec_evidence(case),
                 ),
-                mends=(Mend(f"Install {file.interpreter}, or correct the first line of {path}."),),
+                mends=(
+                    Mend(f"Give {path} the line ends of this system.")
+                    if odd
+                    else Mend(f"Install {name}, or correct the first line of {path}."),
+                ),
             )
 
 

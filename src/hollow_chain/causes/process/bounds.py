@@ -45,7 +45,7 @@ class Bound(NamedTuple):
 _BOUNDS = (
     # Three streams, the libraries one after the other, a log and a socket: whatever listens needs more than that.
     Bound("bounded files", ("LimitNOFILE",), "open files", 16),
-    Bound("bounded tasks", ("TasksMax", "LimitNPROC"), "processes and threads", 2),
+    Bound("bounded tasks", ("TasksMax", "LimitNPROC", "LimitAS"), "processes and threads", 2),
     # The loader and the C library of a 64-bit system map some tens of megabytes before the program's first step.
     Bound("bounded memory", ("LimitAS", "LimitDATA", "MemoryMax", "LimitSTACK"), "memory", 64 << 20),
     Bound("bounded locked", ("LimitMEMLOCK",), "locked memory", -1),  # hardly any program locks memory
