@@ -165,7 +165,7 @@ def _condition(p: Probe, _: random.Random) -> Iterator[Break]:
     )
     yield _one(
         p,
-        drop_in(p, _service("ExecCondition=/bin/sh -c \\'exit 1\\'").replace("\\'", '"')),
+        drop_in(p, _service("ExecCondition=+/bin/sh -c \\'exit 1\\'").replace("\\'", '"')),
         "condition-unmet",
         "ExecCondition",
     )
@@ -554,7 +554,8 @@ def _low_port(p: Probe, _: random.Random) -> Iterator[Break]:
     low = [e for e in p.endpoints if e.port < 1024]
     if low:
         text = _service("CapabilityBoundingSet=~CAP_NET_BIND_SERVICE\\nAmbientCapabilities=")
-        yield _one(p, drop_in(p, text), "port-forbidden", str(low[0].port))
+        # Some want to hold the right itself, before any port.
+        yield _one(p, drop_in(p, text), "port-forbidden|access-denied", str(low[0].port), "CAP_")
 
 
 @operator("address not there")

@@ -44,6 +44,24 @@ def barrier(case: Case, path: str, writes: bool | None = None, runs: bool = Fals
     return _closed(case, path, writes, runs) or _kept_out(case, path, writes)
 
 
+def barrier_for_owner(case: Case, path: str) -> Barrier | None:
+    """The first folder on the way to *path* that keeps its own owner out: programs that begin as root and go on as an account of their
+    own write as that one. Groups of that account are not known, so that only what is closed to its group and all others counts."""
+    file = case.file(path)
+    if file is None or file.owner in ALL_RIGHTS_ACCOUNTS:
+        return None
+    parts = path.split("/")
+    for depth in range(2, len(parts)):
+        above = case.file("/".join(parts[:depth]))
+        known = above is not None and above.exists and re.fullmatch(r"[0-7]{3,5}", above.mode)
+        if above is None or not known or above.owner == file.owner or above.acl:
+            continue
+        if not int(above.mode, 8) & 0o011:
+            why = f"{above.path} belongs to {above.owner}:{above.group}, mode {above.mode}, and {path} to {file.owner}"
+            return Barrier(above.path, why, file=above)
+    return None
+
+
 def _closed(case: Case, path: str, writes: bool | None, runs: bool = False) -> Barrier | None:
     """By the definition (systemd.exec(5), "Sandboxing"), or by a file system that takes no writes."""
     confinement = case.service.confinement

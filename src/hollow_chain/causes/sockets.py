@@ -87,6 +87,7 @@ class Sockets:
         """Claims of a running service that no socket of the host is behind; empty where the sockets are not known."""
         if not self.known:
             return []
-        return [
-            c for c in claims_tcp(service) if not any(overlap(of_claim(c), of_listener(s)) for s in self.at(c.port))
-        ]
+        # A setting seldom says which protocol it is about: a socket of its own on that port will be what is meant.
+        own = {socket.port for socket in self.of(service)}
+        claimed = [c for c in claims_tcp(service) if c.address or c.port not in own]
+        return [c for c in claimed if not any(overlap(of_claim(c), of_listener(s)) for s in self.at(c.port))]

@@ -114,6 +114,10 @@ class Network(Protocol):
     def interfaces(self) -> list[Interface]:
         """Its adapters; empty where they cannot be read."""
 
+    def local_sockets(self, most: int) -> dict[str, int]:
+        """Up to *most* sockets that stand in the file system and wait for others, each with the process that has it (0: not known).
+        Raises :class:`OSError`."""
+
 
 class Volume(NamedTuple):
     """A mounted file system of a disk, sizes in bytes."""

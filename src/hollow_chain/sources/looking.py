@@ -51,6 +51,8 @@ def look(reading: HostReading) -> None:
 
 _ROOTS = ("/var/lib", "/var/log", "/var/cache", "/var/spool", "/run", "/etc")
 """Where a service's own folders lie under its name (hier(7), file-hierarchy(7))."""
+_MOST_LOCAL = 20_000
+"""Sockets in the file system that are gone through: a busy desktop has some thousands."""
 _MOST_PLACES, _MOST_WITHIN = 40, 12
 """Places of its own that are looked at, and things in each folder: enough to see whose they are."""
 
@@ -84,6 +86,7 @@ def add_holders(reading: HostReading) -> None:
             looker.add_lock(file)
     for path in [path for s in reading.host.services if s.program for path in s.program.used_places]:
         looker.add_holder(path)
+    _add_local_sockets(reading)
     complaints = lines.saying(reading.host.events, "locked", "busy")
     names = {name for e in complaints for name in _FILE_NAME.findall(e.text)}
     busy = {path for _, near in lines.busy(complaints) for path in near}
@@ -91,6 +94,21 @@ def add_holders(reading: HostReading) -> None:
         found = looker.look(path)
         if found is not None and found.exists:
             found.held_by = found.held_by or process
+
+
+def _add_local_sockets(reading: HostReading) -> None:
+    """Who waits behind the sockets in the file system that were looked at."""
+    sockets = [file for file in reading.looker.seen.values() if file.exists and file.kind == "socket"]
+    if not sockets:
+        return
+    try:
+        held = reading.reached.network.local_sockets(_MOST_LOCAL)
+    except OSError:
+        return
+    for file in sockets:
+        # One path may have two forms: /var/run is a link to /run (hier(7)).
+        path = file.path.removeprefix("/var") if file.path.startswith("/var/run/") else file.path
+        file.held_by = held.get(file.path, held.get(path, 0))
 
 
 def add_files(reading: HostReading) -> None:

@@ -27,6 +27,8 @@ def add(reading: HostReading) -> None:
         configured = claims.configuration(service, reader)
         if down:
             claims.add(service, reader, configured)
+        else:
+            _add_contested_claims(service, reading, configured)
         named = [*program.log_files, *(path for path in program.paths if "log" in path)]
         for text in configured.values():
             named += settings.log_paths_of_text(text.text)
@@ -39,6 +41,15 @@ def add(reading: HostReading) -> None:
         host.events += logs.own_records(service, named, reader)
         host.events += _lines_complained_of([e for e in host.events if e.service == service.name], configured)
     claims.add_to_needs(host, [s for s in host.services if s.state == "failed" or _has_restarted(s)], reader)
+
+
+def _add_contested_claims(service: Service, reading: HostReading, configured: dict[str, Text]) -> None:
+    """Of what a service that is up is set to listen on, only those ports that somebody else has: settings say more than what is meant
+    now, and a port that nobody has may not be wanted."""
+    others = {listener.port for listener in reading.host.listeners if listener.service != service.name}
+    kept = list(service.claims)
+    claims.add(service, reading.evidence, configured)
+    service.claims = [claim for claim in service.claims if claim in kept or claim.port in others]
 
 
 def _lines_complained_of(events: list[Event], configured: dict[str, Text]) -> list[Event]:

@@ -73,17 +73,28 @@ class Below(msgspec.Struct, frozen=True):
 
 def own_of(found: list[Finding], deeper: bool, prior: PriorOf) -> list[Weighed]:
     """The findings on one node that are not explained by each other or by something deeper."""
-    explained: set[str] = set()
+    explained: dict[str, float] = {}
     for finding in sorted(found, key=lambda f: -probability(f, prior)):
         if finding.cause not in explained and not (finding.residual and deeper):
-            explained.update(finding.explains)
-    left = [f for f in found if f.cause not in explained]
+            for cause in finding.explains:
+                explained.setdefault(cause, probability(finding, prior))
+    left = [f for f in found if not _is_explained(f, explained, prior)]
     roots = [(f, probability(f, prior)) for f in left if not f.residual]
     if deeper or roots:
         return roots
     # Descriptions of one end are rivals: at most one is right. What nothing explains is told only where all else fails.
     known = [f for f in left if not rule_of(f.cause).last_resort]
     return shared(known or left, prior)
+
+
+_MUCH_SURER = 0.3
+"""By so much a claim has to be surer than another that would explain it, to stand all the same."""
+
+
+def _is_explained(finding: Finding, explained: dict[str, float], prior: PriorOf) -> bool:
+    """Whether another finding makes this one superfluous: what is proven is not explained away by what is only likely."""
+    by = explained.get(finding.cause)
+    return by is not None and (finding.residual or probability(finding, prior) < by + _MUCH_SURER)
 
 
 def seen_from_above(found: list[Finding], hollow: bool) -> list[Finding]:

@@ -14,7 +14,7 @@ from hollow_chain.causes.definition.program import EXIT_EXEC, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, Boot, Shown, When
 from hollow_chain.causes.places import inside
-from hollow_chain.causes.rights import Barrier, account_of, barrier
+from hollow_chain.causes.rights import Barrier, account_of, barrier, barrier_for_owner, bypasses
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
@@ -67,6 +67,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
         file, program = case.file(path), case.service.program
         writes = _writes(event) or (None if file is not None and file.exists else False)
         found = barrier(case, path, writes) if file is not None and failed_last(case.service) else None
+        if found is None and file is not None and file.exists and bypasses(case) and failed_last(case.service):
+            found = barrier_for_owner(case, path)
         if found is not None and not (program and path == program.path) and not says(event.text, "missing"):
             yield _denied(case, event, path, found, user)
             return
@@ -77,6 +79,38 @@ def access_denied(case: Case) -> Iterator[Finding]:
         return
     if looked.is_silent(case):
         yield from _closed_places(case, user)
+    yield from _without_rights(case, user)
+
+
+_NOT_PERMITTED = "Operation not permitted"
+"""What the C library says of ``EPERM``: of what needs a right that is no matter of owner or mode (capabilities(7))."""
+
+
+def _without_rights(case: Case, user: str) -> Iterator[Finding]:
+    """It was not permitted to do something that is no matter of files, and its definition takes rights from it."""
+    confinement = case.service.confinement
+    if confinement is None or confinement.capabilities is None or not failed_last(case.service):
+        return
+    told = [e for e in case.own_events() if _NOT_PERMITTED.lower() in e.text.lower()]
+    said = [e for e in told if not paths_in(e.text) and not says(e.text, "endpoint")]
+    if said:
+        kept = ", ".join(confinement.capabilities[:8]) or "none"
+        yield Finding(
+            says=f"{case.service.name} (account {user}) may not do what it needs: its definition leaves it only some of the rights of root.",
+            evidence=(
+                case.quoted(said[-1], FITS),
+                case.seen(
+                    f"rights that its definition leaves it (CapabilityBoundingSet=): {kept}", "definition", bears=FITS
+                ),
+            ),
+            mends=(
+                Mend(
+                    f"Leave {case.service.name} that one right more in its definition (CapabilityBoundingSet=).",
+                    AFTER_RELOAD,
+                ),
+            ),
+            explains=("exits-with-error", "exits-at-once", "crash-loop"),
+        )
 
 
 def _closed_places(case: Case, user: str) -> Iterator[Finding]:

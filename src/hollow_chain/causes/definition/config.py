@@ -38,6 +38,8 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     complaints = [one for one in lines.config_errors(own) if one.path not in programs]
     if not complaints:
         return
+    if last is not None and last.result == "watchdog":
+        return
     if last is not None and last.result == "timeout" and not any(one.rejects for one in complaints):
         return  # it names places as it goes, and was ended for its slowness
     # The words of a parser with a place are best, then a place, then the words alone.

@@ -15,7 +15,7 @@ from hollow_chain.causes.rights import owners_of
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import EXEC_CONDITION, Standing, failed_last, passed_over, skipped
 from hollow_chain.causes.words import numbered, started_since_boot
-from hollow_chain.facts.host import File
+from hollow_chain.facts.host import Event, File
 from hollow_chain.facts.service import Condition, Service
 from hollow_chain.families.steps import step_of
 from hollow_chain.lazy import pattern
@@ -188,7 +188,20 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     named = dict.fromkeys([*strict, *spoken, *program.paths])
     for path in named:
         file = case.file(path)
-        if path in skip or (file is None and path not in spoken) or (file is not None and file.exists):
+        misplaced = (
+            file is not None and file.exists and file.kind == "file" and path in spoken and _wants_folder(spoken[path])
+        )
+        if (
+            path in skip
+            or (file is None and path not in spoken)
+            or (file is not None and file.exists and not misplaced)
+        ):
+            continue
+        if misplaced:
+            yield (
+                path,
+                [case.quoted(spoken[path], SAID), case.seen(f"{path} is a file, and no folder", FILES, bears=SAID)],
+            )
             continue
         if file is None and case.family.named_paths_are_looked_at:
             continue  # the log says so, and nobody looked: not enough
@@ -200,6 +213,11 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT)]
 
 
+def _wants_folder(event: Event) -> bool:
+    """Whether a line says that something is no folder (``ENOTDIR``)."""
+    return bool(re.search(r"(?i)not a (?:directory|folder)", event.text))
+
+
 def _of_step(case: Case) -> list[str]:
     """What the definition names for the step of the manager that failed: without it, the program does not come to run."""
     last, program = case.service.last, case.service.program
@@ -207,11 +225,12 @@ def _of_step(case: Case) -> list[str]:
     if step is None or program is None:
         return []
     streams = [path for path in dict.fromkeys(p.rpartition("/")[0] for p in program.log_files) if path]
+    root = [program.root] if program.root else []
     named = {
-        "places": program.paths,
+        "places": [*program.paths, *root],
         "credentials": program.credential_files,
         "streams": streams,
-        "root": [program.root],
+        "root": root,
     }
     return list(named.get(step.about, ()))
 

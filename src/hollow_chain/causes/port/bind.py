@@ -12,6 +12,7 @@ from hollow_chain.causes.port.deaf import lacked
 from hollow_chain.causes.port.held import held_by_others
 from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, account_of
 from hollow_chain.causes.rule import NOT_UP, cause
+from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.facts.endpoints import ANY, first_for_all, free_neighbor, in_ranges, of_claim
@@ -145,6 +146,8 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
     else:
         refused = lines.saying(lines.saying(case.last_events(), "denied"), "endpoint")
         found = list(lines.endpoints_in(refused, case.last_events()))
+        if refused and not found and not _may_bind_low(case):  # it does not say which: those that it is set to
+            found = [(refused[-1], c.address, c.port) for c in claims_tcp(case.service) if c.port < first]
     for event, address, port in found:
         user = account_of(case)
         if port >= first or _may_bind_low(case):

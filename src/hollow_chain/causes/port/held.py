@@ -9,13 +9,14 @@ from msgspec.structs import replace
 
 from hollow_chain.causes.acts import give_way, start
 from hollow_chain.causes.case import SOCKETS, Case
-from hollow_chain.causes.finding import DOUBT, FITS, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import CLAIMS, PORT, Boot, Shown
-from hollow_chain.causes.port.deaf import lacked
+from hollow_chain.causes.port.deaf import lacked, may_be_deaf
 from hollow_chain.causes.rule import NOT_UP, cause
+from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
-from hollow_chain.facts.endpoints import free_neighbor, of_claim, of_listener, overlap
+from hollow_chain.facts.endpoints import ANY, free_neighbor, of_claim, of_listener, overlap
 from hollow_chain.facts.host import OF_SOCKETS, Host, Listener
 from hollow_chain.facts.service import Claim, Service
 from hollow_chain.wording import lines
@@ -136,6 +137,41 @@ def _held_while_up(case: Case) -> Iterator[Finding]:
             seen.add((holder.port, holder.process))
             found = _held(case, claim, case.quoted(event, SAID), holder, True)
             yield replace(found, says=f"{case.service.name} runs without {of_claim(claim)}: {found.holder} has it.")
+    if not seen:
+        yield from _held_in_silence(case)
+
+
+def _held_in_silence(case: Case) -> Iterator[Finding]:
+    """It is up, and another service's process has an endpoint that it is set to and has not got; it said nothing of it."""
+    if not may_be_deaf(case):
+        return
+    own = case.index.sockets.of(case.service)
+    for claim in claims_tcp(case.service):
+        mine = [s for s in own if s.port == claim.port]
+        others = [s for s in held_by_others(case, claim) if not any(_same_family(s, one) for one in mine)]
+        if claim.told or not others or (mine and claim.address not in ANY):
+            continue
+        found = _held(case, claim, None, others[0], True)
+        lacks = case.seen(
+            f"{case.node.name} has {', '.join(str(of_listener(s)) for s in mine) or 'no socket'} there",
+            SOCKETS,
+            bears=HINT,
+        )
+        evidence = (
+            *found.evidence,
+            lacks,
+            case.seen(f"it is set to {of_claim(claim)} ({claim.source or 'definition'})", "definition", bears=HINT),
+        )
+        yield replace(
+            found,
+            says=f"{case.service.name} runs without {of_listener(others[0])}: {found.holder} has it.",
+            evidence=evidence,
+        )
+        return
+
+
+def _same_family(one: Listener, other: Listener) -> bool:
+    return (":" in one.address) == (":" in other.address)
 
 
 def _strangers(case: Case) -> list[Evidence]:

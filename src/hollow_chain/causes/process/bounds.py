@@ -97,6 +97,8 @@ def _reached(case: Case, bound: Bound, said: list[Evidence], own: dict[str, int]
     )
 
 
+_UP_AT_ONCE = ("simple", "exec", "idle")
+"""Start types with which a service is up once its program runs (systemd.service(5), "Type=")."""
 _NO_SUCH_CALL = 31
 """The signal of a call that a filter does not let pass (signal(7), ``SIGSYS``)."""
 _PLAIN_REFUSALS = (1, 13)
@@ -147,10 +149,13 @@ def _changed_since_good(case: Case) -> datetime | None:
     """When the definition was changed, if that was after the last good start and before the failed one."""
     definition, last = case.service.definition, case.service.last
     changed = definition.changed_at if definition is not None else None
-    good = max((s.at for s in case.service.starts if s.outcome == "up"), default=None)
-    if changed is None or last is None or last.started_at is None or good is None:
+    if changed is None or last is None or last.started_at is None or changed > last.started_at:
         return None
-    return changed if good < changed <= last.started_at else None
+    good = [s.at for s in case.service.starts if s.outcome == "up"]
+    # What counts as up as soon as it runs counts so in a try that fails too.
+    at_once = case.service.program is not None and case.service.program.style in _UP_AT_ONCE
+    later = [at for at in good if at > changed] if not at_once else []
+    return changed if any(at < changed for at in good) and not later else None
 
 
 def _forbidden(case: Case, setting: str, what: str, said: list[Evidence], bears: str) -> Finding:

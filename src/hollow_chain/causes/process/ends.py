@@ -204,8 +204,9 @@ def killed(case: Case) -> Iterator[Finding]:
                 acts=(start(service.name),) if number in _FROM_OUTSIDE and not crashed and not watchdog else (),
             ),
         ),
-        residual=True,
-        explains=("crash-loop", "exits-with-error", *(_COMPLAINTS if number in _FROM_OUTSIDE else ())),
+        # The manager itself says that its watchdog ended it: whatever it had complained of, it went on.
+        residual=not watchdog,
+        explains=("crash-loop", "exits-with-error", *(_COMPLAINTS if number in _FROM_OUTSIDE or watchdog else ())),
     )
 
 
@@ -234,7 +235,7 @@ def _out_of_time(case: Case) -> Iterator[Finding]:
                 "after a reload and a restart",
             ),
         ),
-        explains=("crash-loop", "exits-with-error", "start-timeout"),
+        explains=("crash-loop", "exits-with-error", "start-timeout", *_COMPLAINTS),
     )
 
 
@@ -296,6 +297,14 @@ def killed_for_memory(case: Case) -> Iterator[Finding]:
     )
 
 
+_VICTIM = ("service-start-limit-hit", "trigger-limit-hit")
+"""Results of a unit that starts another one on its event, and gave up over it (systemd.socket(5), systemd.path(5))."""
+
+
+def _triggers_a_failed_one(case: Case) -> bool:
+    return any(s.state == "failed" and any(t.name == case.node.name for t in s.triggers) for s in case.host.services)
+
+
 @cause("unexplained", Boot.STAYS, last_resort=True, states=_FAILED_STATES, when=When.DOWN)
 def unexplained(case: Case) -> Iterator[Finding]:
     """It is not well, and no fact that was read says why. Named so that it is not passed over.
@@ -306,6 +315,8 @@ def unexplained(case: Case) -> Iterator[Finding]:
     Mend: none; where to look next is told.
     """
     service = case.service
+    if service.last is not None and service.last.result in _VICTIM and _triggers_a_failed_one(case):
+        return  # it ended because what it starts failed again and again: that one tells why
     untold = case.asked and service.startup == "unknown" and not service.template
     if case.standing in (Standing.UP, Standing.NOT_YET):
         return

@@ -246,7 +246,8 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
     seen: set[str] = set()
     own = [e for e in case.last_events() if not e.by_manager]
     for index, event in enumerate(own):
-        if not says(event.text, "locked", "busy"):
+        # A socket in the file system is an endpoint too: taken, or left over with nobody behind it.
+        if not says(event.text, "locked", "busy") and not (says(event.text, "in use") and _sockets_in(case, event)):
             continue
         near = [event, *own[index + 1 : index + 3]]
         paths = [p for p in paths_in(event.text) if _is_lock(p, case.file(p))] or _held_by_name(case, event) or [""]
@@ -255,6 +256,11 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
             if path not in seen and (path or holder is not None):
                 seen.add(path)
                 yield event, path, holder
+
+
+def _sockets_in(case: Case, event: Event) -> list[str]:
+    """The sockets of the file system that a line names."""
+    return [path for path in paths_in(event.text) if (file := case.file(path)) is not None and file.kind == "socket"]
 
 
 def _held_by_name(case: Case, event: Event) -> list[str]:
@@ -268,6 +274,8 @@ def _held_by_name(case: Case, event: Event) -> list[str]:
 def _is_lock(path: str, file: File | None) -> bool:
     if file is not None and file.kind == "device":
         return False
+    if file is not None and file.kind == "socket":
+        return True
     name = path.rpartition("/")[2].lower()
     return "lock" in name or name.endswith((".pid", "pid")) or (file is not None and bool(file.held_by))
 

@@ -150,6 +150,16 @@ class LocalNetwork:
             found.append(Socket(one.laddr.port, one.laddr.ip, protocol, one.pid or 0))
         return found
 
+    def local_sockets(self, most: int) -> dict[str, int]:
+        """Those of unix(7) that have a path."""
+        import psutil
+
+        try:
+            connections = psutil.net_connections("unix")[:most]
+        except psutil.Error as error:
+            raise OSError(str(error)) from None
+        return {str(one.laddr): one.pid or 0 for one in connections if str(one.laddr).startswith("/")}
+
     def interfaces(self) -> list[Interface]:
         """The adapters."""
         import psutil

@@ -31,8 +31,19 @@ def add(host: Host, enabled: dict[str, datetime], files: Files, walker: Walker) 
         typed = words.get("TimeoutStartSec") or words.get("TimeoutSec")
         if service.limits is not None and typed:
             service.limits.start_typed = typed
+        if service.program is not None:
+            service.program.log_files = list(dict.fromkeys([*service.program.log_files, *_streams(words)]))
         if definition.needs_reload:
             _compare(service, definition, words)
+
+
+_FILE_STREAM = ("file:", "append:", "truncate:")
+
+
+def _streams(words: dict[str, str]) -> list[str]:
+    """The files that its streams go to; the manager itself tells no more than that they are files."""
+    given = [words.get(name, "") for name in ("StandardInput", "StandardOutput", "StandardError")]
+    return [text.partition(":")[2] for text in given if text.startswith(_FILE_STREAM) and "%" not in text]
 
 
 def _compare(service: Service, definition: Definition, on_disk_words: dict[str, str]) -> None:
