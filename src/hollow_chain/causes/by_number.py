@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 
 from hollow_chain.causes import meanings
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.finding import FITS, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import FITS, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.standing import failed_last
 
 OWN_NUMBER = 1066
@@ -28,7 +28,8 @@ def findings(case: Case, found: Sequence[Finding]) -> Iterator[Finding]:
         causes = entry.causes
         if causes[0] in _ENDS:  # it only tells how it ended, and rules of their own tell that
             return
-        if any(f.cause in entry.causes and f.cause not in _ENDS for f in found):
+        known = [f for f in found if f.cause in entry.causes and f.cause not in _ENDS and not f.note]
+        if any(not f.residual or piece.bears in (PROOF, SAID) for f in known for piece in f.evidence):
             return
         yield Finding(
             says=f"{case.service.name} failed with {entry.what}: {entry.means[:1].lower()}{entry.means[1:].rstrip('.')}.",

@@ -32,8 +32,16 @@ def lacked(case: Case, *what: str) -> Iterator[Lacked]:
     events = case.own_events()
     chosen = [event for event in lines.saying(events, *what) if says(event.text, "endpoint", "in use", "no address")]
     for event, address, port in lines.endpoints_in(chosen, events):
-        if not _has(case.index.sockets.of(case.service), address, port):
+        if not _has(case.index.sockets.of(case.service), address, port) or (not address and _halved(case, port)):
             yield Lacked(event, address, port)
+
+
+def _halved(case: Case, port: int) -> bool:
+    """Whether others hold the port on a family of addresses on which the service has no socket of its own."""
+    own = case.index.sockets.of(case.service)
+    families = {":" in listener.address for listener in own if listener.port == port}
+    others = [listener for listener in case.index.sockets.at(port) if listener not in own]
+    return any((":" in listener.address) not in families for listener in others)
 
 
 def _has(own: Iterable[Listener], address: str, port: int) -> bool:

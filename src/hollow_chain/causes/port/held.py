@@ -132,11 +132,13 @@ def _held_while_up(case: Case) -> Iterator[Finding]:
     seen: set[tuple[int, int]] = set()
     for event, address, port in lacked(case, "in use"):
         claim = Claim(port=port, address=address, protocol=_protocol(event.text))
-        holder = next(iter(held_by_others(case, claim)), None)
+        mine = {":" in s.address for s in case.index.sockets.of(case.service) if s.port == port}
+        holders = [s for s in held_by_others(case, claim) if (":" in s.address) not in mine or address]
+        holder = next(iter(holders), None)
         if holder is not None and (holder.port, holder.process) not in seen:
             seen.add((holder.port, holder.process))
             found = _held(case, claim, case.quoted(event, SAID), holder, True)
-            yield replace(found, says=f"{case.service.name} runs without {of_claim(claim)}: {found.holder} has it.")
+            yield replace(found, says=f"{case.service.name} runs without {of_listener(holder)}: {found.holder} has it.")
     if not seen:
         yield from _held_in_silence(case)
 
