@@ -2,7 +2,7 @@
 VENV ?= .venv
 PY = $(VENV)/bin/python
 
-.PHONY: demo test compiled bench docs shots clean
+.PHONY: demo test compiled bench factory docs shots clean
 demo: $(VENV)/.ready
 	$(VENV)/bin/hollow-chain demo
 
@@ -16,6 +16,10 @@ test: compiled
 
 bench: compiled
 	$(PY) -m bench
+
+# General ways to break a service, on daemons and in-house programs: half an hour on two cores, as root.
+factory: compiled
+	$(PY) -m bench.factory
 
 # As an installed package is: a start that has to translate its modules anew takes half as long again.
 compiled: $(VENV)/.ready-dev

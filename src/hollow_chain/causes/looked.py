@@ -13,6 +13,7 @@ from hollow_chain.causes.standing import failed_last
 from hollow_chain.facts.host import File
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording.forms import says
+from hollow_chain.wording.lines import is_call_error
 
 _TELLING = (
     "missing", "denied", "in use", "no address", "read only", "ownership", "too open", "busy", "locked", "library", "full", "rejected",
@@ -37,7 +38,7 @@ def is_silent(case: Case) -> bool:
         return False
     if last.signal in _FROM_OUTSIDE or step_of(last.exit_status) is not None:
         return False
-    return not any(says(event.text, *_TELLING) for event in case.own_events())
+    return not any(says(event.text, *_TELLING) and not is_call_error(event.text) for event in case.own_events())
 
 
 def used(case: Case) -> list[File]:

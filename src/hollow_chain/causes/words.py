@@ -8,7 +8,7 @@ from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import FITS, Evidence
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, SIGTERM, failed_last
 from hollow_chain.facts.service import Service
-from hollow_chain.families.messages import STARTED, STARTING, STOPPING
+from hollow_chain.families.messages import FAILED, STARTED, STARTING, STOPPING
 
 
 def clock(moment: datetime | None) -> str:
@@ -85,6 +85,14 @@ def was_up(service: Service) -> bool:
     """Whether the last run was up before it ended; a status of any kind may then come of the way it was stopped."""
     last = service.last
     return last is not None and last.up_at is not None and last.started_at is not None and last.up_at >= last.started_at
+
+
+def was_up_before(case: Case, moment: datetime) -> bool:
+    """Whether the last run that began before *moment* came up, and did not fail by then: by the recorded starts, or by the records."""
+    if any(start.outcome == "up" and start.at < moment for start in case.service.starts):
+        return True
+    told = [event.code for event in case.events() if event.at < moment and event.code in (STARTED, FAILED)]
+    return bool(told) and told[-1] == STARTED
 
 
 def ended_up(service: Service) -> bool:

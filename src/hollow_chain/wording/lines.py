@@ -160,6 +160,15 @@ def process_in(text: str) -> int:
     return int(next(iter(forms.read(text).named("process", "number")), 0))
 
 
+_CALL_ERROR = pattern(r"(?i)invalid argument[.\s]*$")
+
+
+def is_call_error(text: str) -> bool:
+    """Whether a line ends in what the system says of a call with a wrong value (``EINVAL``): that is no word about a configuration,
+    unless it names a place in one."""
+    return _CALL_ERROR.search(text[-40:]) is not None and place_in(text) is None
+
+
 def config_errors(events: list[Event]) -> list[ConfigError]:
     """Complaints about a configuration: a file with a line, or the words of a parser."""
     found: list[ConfigError] = []
@@ -169,7 +178,7 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
         located = place_in(event.text)
         if located and (_SOURCE_CODE.search(located[0]) or says(event.text, "noted", "in code")):
             continue  # where in the program, not where in its configuration; or no complaint at all
-        rejects = says(event.text, "rejected")
+        rejects = says(event.text, "rejected") and not is_call_error(event.text)
         if located and (rejects or event.level in _SPOKEN_LEVELS):
             absent = says(event.text, "missing") and not says(event.text, "host away")
             if rejects or not (absent or says(event.text, "denied")):

@@ -12,6 +12,8 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.facts.service import Service
 from hollow_chain.wording import lines
+from hollow_chain.wording.lines import ConfigError
+from hollow_chain.wording.things import paths_in
 
 _FROM_OUTSIDE = (1, 2, 9, 15)
 """Signals by which a person or the manager ends a program: hang-up, interrupt, kill, terminate (signal(7))."""
@@ -35,7 +37,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     own = [e for e in case.last_events() if not e.by_manager]
     programs = {path for path, _ in programs_of(case)}
     # A script that stumbles names itself: that is where in the program, not where in its configuration.
-    complaints = [one for one in lines.config_errors(own) if one.path not in programs]
+    complaints = [kept for one in lines.config_errors(own) if (kept := _not_of(programs, one)) is not None]
     if not complaints:
         return
     if last is not None and last.result == "watchdog":
@@ -59,6 +61,14 @@ def config_rejected(case: Case) -> Iterator[Finding]:
         mends=(Mend(f"Correct {where}, then start {service.name}.", "at the next start"),),
         explains=("exits-with-error", "crash-loop", "exits-at-once"),
     )
+
+
+def _not_of(programs: set[str], one: ConfigError) -> ConfigError | None:
+    """A complaint that is not about a place in a program itself; where it names a file of settings beside that, the one about that."""
+    if one.path not in programs:
+        return one
+    others = [path for path in paths_in(one.event.text) if path.startswith("/etc/") and path not in programs]
+    return one._replace(path=others[0], line=None) if others and one.rejects else None
 
 
 def _ending(service: Service) -> str:

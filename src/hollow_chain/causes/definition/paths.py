@@ -245,7 +245,9 @@ def _absent_before_a_try(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
 
 
 def _is_of_instance(service: Service, path: str) -> bool:
-    return bool(service.instance) and service.instance in path.rpartition("/")[2]
+    name = service.instance
+    found = re.search(rf"(?<![A-Za-z0-9]){re.escape(name)}(?![A-Za-z0-9])", path.rpartition("/")[2]) if name else None
+    return found is not None and any(map(str.isalnum, name))
 
 
 @cause("instance-config-missing", Boot.STAYS, states=("running", *NOT_UP))

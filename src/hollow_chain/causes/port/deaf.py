@@ -30,7 +30,11 @@ def lacked(case: Case, *what: str) -> Iterator[Lacked]:
     if not may_be_deaf(case):
         return
     events = case.own_events()
-    chosen = [event for event in lines.saying(events, *what) if says(event.text, "endpoint", "in use", "no address")]
+    chosen = [
+        event
+        for event in lines.saying(events, *what)
+        if says(event.text, "endpoint", "in use", "no address", "no endpoint")
+    ]
     for event, address, port in lines.endpoints_in(chosen, events):
         if not _has(case.index.sockets.of(case.service), address, port) or (not address and _halved(case, port)):
             yield Lacked(event, address, port)

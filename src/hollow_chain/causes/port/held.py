@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from hollow_chain.causes.acts import give_way, start
 from hollow_chain.causes.case import SOCKETS, Case
-from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import CLAIMS, PORT, Boot, Shown
 from hollow_chain.causes.port.deaf import lacked, may_be_deaf
 from hollow_chain.causes.rule import NOT_UP, cause
@@ -130,7 +130,7 @@ def port_held(case: Case) -> Iterator[Finding]:
 def _held_while_up(case: Case) -> Iterator[Finding]:
     """It is up without an endpoint that it wanted: its own words of this run, and the table of sockets."""
     seen: set[tuple[int, int]] = set()
-    for event, address, port in lacked(case, "in use"):
+    for event, address, port in lacked(case, "in use", "no endpoint"):
         claim = Claim(port=port, address=address, protocol=_protocol(event.text))
         mine = {":" in s.address for s in case.index.sockets.of(case.service) if s.port == port}
         holders = [s for s in held_by_others(case, claim) if (":" in s.address) not in mine or address]
@@ -153,7 +153,7 @@ def _held_in_silence(case: Case) -> Iterator[Finding]:
         others = [s for s in held_by_others(case, claim) if not any(_same_family(s, one) for one in mine)]
         if claim.told or not others or (mine and claim.address not in ANY):
             continue
-        found = _held(case, claim, None, others[0], True)
+        found = _held(case, claim, None, others[0], False)
         lacks = case.seen(
             f"{case.node.name} has {', '.join(str(of_listener(s)) for s in mine) or 'no socket'} there",
             SOCKETS,
@@ -162,7 +162,7 @@ def _held_in_silence(case: Case) -> Iterator[Finding]:
         evidence = (
             *found.evidence,
             lacks,
-            case.seen(f"it is set to {of_claim(claim)} ({claim.source or 'definition'})", "definition", bears=HINT),
+            case.seen(f"it is set to {of_claim(claim)} ({claim.source or 'definition'})", "definition", bears=TELLS),
         )
         yield replace(
             found,

@@ -14,7 +14,7 @@ from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, TELLS, E
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.process.ends import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.words import clock
+from hollow_chain.causes.words import clock, was_up_before
 from hollow_chain.wording import lines
 from hollow_chain.wording.system_errors import errors
 
@@ -151,11 +151,10 @@ def _changed_since_good(case: Case) -> datetime | None:
     changed = definition.changed_at if definition is not None else None
     if changed is None or last is None or last.started_at is None or changed > last.started_at:
         return None
-    good = [s.at for s in case.service.starts if s.outcome == "up"]
     # What counts as up as soon as it runs counts so in a try that fails too.
     at_once = case.service.program is not None and case.service.program.style in _UP_AT_ONCE
-    later = [at for at in good if at > changed] if not at_once else []
-    return changed if any(at < changed for at in good) and not later else None
+    later = [s for s in case.service.starts if s.outcome == "up" and s.at > changed] if not at_once else []
+    return changed if was_up_before(case, changed) and not later else None
 
 
 def _forbidden(case: Case, setting: str, what: str, said: list[Evidence], bears: str) -> Finding:

@@ -167,6 +167,10 @@ def _longer(case: Case, limit: Limit | None, needed: Needed | None) -> Iterator[
         yield Mend(does, "after a reload, at the next start", acts)
 
 
+_FAR_SHORT = 2
+"""So many times shorter than the quickest good start a limit has to be before it is taken for mistyped: else it is only too short."""
+
+
 class Slip(NamedTuple):
     """A way to mistype a limit: what was meant instead, and how it came about."""
 
@@ -239,7 +243,7 @@ def limit_unit_slip(case: Case) -> Iterator[Finding]:
 
 def _too_short(limit: Limit, slip: Slip, needed: Needed | None) -> bool:
     if needed is not None:
-        return limit.seconds < needed.quickest and slip.meant >= needed.slowest and _is_usual(slip.meant)
+        return limit.seconds * _FAR_SHORT < needed.quickest and slip.meant >= needed.slowest and _is_usual(slip.meant)
     return limit.seconds < 1 and _is_usual(slip.meant)
 
 

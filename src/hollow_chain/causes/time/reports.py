@@ -9,7 +9,7 @@ from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Evidence
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.time.limits import limit_of, timed_out
-from hollow_chain.causes.words import clock, span
+from hollow_chain.causes.words import clock, span, was_up_before
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Start
 from hollow_chain.lazy import pattern
@@ -120,20 +120,20 @@ def _was_calm(case: Case) -> float | None:
 
 
 def _of_past(case: Case) -> Iterator[Evidence]:
-    """Good starts before the definition was changed that took far less than the limit allows."""
+    """That it was up before its definition was changed, and took far less than the limit allows."""
     limit = limit_of(case)
-    good = [s for s in case.service.starts if s.outcome == "up"]
     changed = case.service.definition.changed_at if case.service.definition else None
-    slowest = max((s.seconds for s in good), default=0.0)
+    slowest = max((s.seconds for s in case.service.starts if s.outcome == "up"), default=0.0)
+    busy = case.service.last is not None and case.service.last.cpu_seconds is not None and _was_calm(case) is None
     if (
-        not good
-        or changed is None
+        changed is None
         or limit is None
         or limit.seconds < max(1.0, _MANY_TIMES * slowest)
-        or _was_calm(case) is None
+        or busy
+        or not was_up_before(case, changed)
     ):
         return
-    text = (
-        f"before its definition was changed at {clock(changed)}, {len(good)} good starts took at most {span(slowest)}"
+    took = f", after at most {span(slowest)}" if slowest else ""
+    yield case.seen(
+        f"it came up{took} before its definition was changed at {clock(changed)}", "recorded starts", changed, FITS
     )
-    yield case.seen(text, "recorded starts", changed, FITS)

@@ -8,7 +8,7 @@ says of itself (its unit, its identifier, its kind of message) is believed only 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from hollow_chain.facts.host import Event, Trust
@@ -145,6 +145,9 @@ def _number(text: str) -> int | None:
 
 
 _HOW = pattern(r"code=(exited|killed|dumped), status=(\d+)")
+EXEC_CONDITION = "exec-condition"
+"""Result of a start that a condition which is a command passed over (systemd.service(5), ``ExecCondition=``)."""
+_AT_ONCE = timedelta(seconds=1)
 _STEP = pattern(r"at step ([A-Z_]{1,40}) spawning")
 _RESULT = pattern(r"with result '([a-z-]+)'")
 
@@ -153,6 +156,8 @@ def recalled(events: list[Event]) -> LastRun | None:
     """The last run of a unit as the manager's records tell it, for units that the manager itself has forgotten."""
     last: LastRun | None = None
     for event in events:
+        if event.code == STARTED and _was_passed_over(last, event):
+            continue  # the end of a start that was passed over, in the words of one that was made
         if event.code in (STARTING, STARTED):
             if last is None or last.ended_at is not None or event.code == STARTING:
                 last = LastRun(started_at=event.at)
@@ -161,6 +166,12 @@ def recalled(events: list[Event]) -> LastRun | None:
         elif last is not None:
             _recall_end(last, event)
     return last
+
+
+def _was_passed_over(last: LastRun | None, event: Event) -> bool:
+    """Whether a start had just been passed over when a record said that one was made."""
+    ended = last.ended_at if last is not None and last.result == EXEC_CONDITION else None
+    return ended is not None and event.at - ended < _AT_ONCE
 
 
 def complete(last: LastRun, events: list[Event]) -> None:
@@ -184,7 +195,7 @@ def _recall_end(last: LastRun, event: Event) -> None:
         else:
             last.signal = int(how[2])
     elif event.code == SKIPPED:
-        last.result, last.ended_at = "exec-condition", last.ended_at or event.at
+        last.result, last.ended_at = EXEC_CONDITION, last.ended_at or event.at
     elif event.by_manager and (step := _STEP.search(event.text)):
         last.exit_status = STEP_NAMES.get(step[1], last.exit_status)
     elif event.code in (SUCCESS, FAILED, STOPPED):
