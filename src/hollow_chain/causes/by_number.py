@@ -19,7 +19,7 @@ OWN_NUMBER = 1066
 
 def findings(case: Case, found: Sequence[Finding]) -> Iterator[Finding]:
     """The cause that the number of the last failed start speaks for; none where one of those is among what rules have *found*."""
-    if not case.registered or not case.family.numbers_failures or case.standing.well or not failed_last(case.service):
+    if not case.family.numbers_failures or not case.registered or case.standing.well or not failed_last(case.service):
         return
     for number, evidence in _numbers(case):
         entry = meanings.control(number)

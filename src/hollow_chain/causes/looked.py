@@ -44,7 +44,7 @@ def is_silent(case: Case) -> bool:
 def used(case: Case) -> list[File]:
     """The places of its own that were looked at: folders of its name or given by its definition, and what lies in them."""
     program = case.service.program
-    found = [case.file(path) for path in (program.used_places if program is not None else ())]
+    found = [case.file(path) for path in ((program.used_places if program is not None else None) or ())]
     return [file for file in found if file is not None]
 
 

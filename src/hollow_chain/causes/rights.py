@@ -74,8 +74,8 @@ def _closed(case: Case, path: str, writes: bool | None, runs: bool = False) -> B
             if closed and not inside(path, "/dev") and not inside(path, "/proc") and not inside(path, "/sys"):
                 place = max(closed, key=len)
                 return Barrier(place, f"its definition makes {place} read-only for it", by_definition=True)
-        if runs and not any(inside(path, place) for place in confinement.run):
-            barred = [place for place in confinement.not_run if inside(path, place)]
+        if runs and not any(inside(path, place) for place in confinement.run or ()):
+            barred = [place for place in confinement.not_run or () if inside(path, place)]
             if barred:
                 return Barrier(barred[0], f"its definition lets nothing be executed in {barred[0]}", by_definition=True)
     mounted = [f for f in case.host.filesystems if inside(path, f.mounted_on)]

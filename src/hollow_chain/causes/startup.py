@@ -177,7 +177,13 @@ def stopped(case: Case) -> Iterator[Finding]:
         word = "paused" if service.state == "paused" else "being stopped at this moment"
         yield Finding(
             says=f"{service.name} is {word}.",
-            evidence=(case.seen(f"state of {service.name}: {service.detail or service.state}", bears=SAID),),
+            # Without a request, it is on its way down for a reason that is not told yet.
+            evidence=(
+                case.seen(
+                    f"state of {service.name}: {service.detail or service.state}",
+                    bears=SAID if service.state == "paused" or stop_was_asked(case) else HINT,
+                ),
+            ),
             mends=(
                 Mend(f"{'Resume' if service.state == 'paused' else 'Wait for its end, then start'} {service.name}."),
             ),

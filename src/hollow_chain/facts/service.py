@@ -115,14 +115,14 @@ class Program(Part):
     environment: Listed[str] = []
     """``NAME=value``, secrets masked."""
     environment_files: Listed[str] = []
-    credential_files: Listed[str] = []
+    credential_files: Listed[str] | None = None
     """Files that the manager hands to it as credentials, and without which it does not start it."""
     pid_file: str = ""
     process: int = 0
     log_files: Listed[str] = []
     own_folders: Listed[str] = []
     """Folders that its definition gives it: for its state, logs, cache, configuration and what it needs while it runs."""
-    used_places: Listed[str] = []
+    used_places: Listed[str] | None = None
     """Folders of its own, by its name or its definition, and what lies in them, as far as they were looked at."""
     settings_paths: Listed[str] = []
     """Files that its own settings name as locks, PID files and sockets."""
@@ -185,7 +185,7 @@ class Limits(Part, gc=False):
     """For how long it may be up before the manager ends it."""
     watchdog_seconds: Seconds | None = None
     """How often it has to tell the manager that it is alive."""
-    lowered: dict[str, int] = {}
+    lowered: dict[str, int] | None = None
     """Bounds on what it may use (open files, tasks, address space, ...), by the manager's word for each, as far as its definition
     sets them lower than what holds for all services."""
 
@@ -200,9 +200,9 @@ class Confinement(Part):
     """Rights that it may have at most (capabilities(7)), as names such as ``CAP_NET_BIND_SERVICE``. None: not restricted."""
     granted: Listed[str] = []
     """Rights that it is given although its account would not have them."""
-    not_run: Listed[str] = []
+    not_run: Listed[str] | None = None
     """Places where nothing may be executed, but for what lies below :attr:`run`."""
-    run: Listed[str] = []
+    run: Listed[str] | None = None
     calls_by: str = ""
     """The setting that keeps calls of the kernel from it, as the manager calls it; empty where none does."""
     calls_fail_with: int | None = None

@@ -36,7 +36,7 @@ def look(reading: HostReading) -> None:
             looker.look_at_run(program.path)
         if service.last is not None and service.last.step_program:
             looker.look(service.last.step_program, is_program=True)
-        for path in (program.folder, *program.paths, *program.environment_files, *program.credential_files):
+        for path in (program.folder, *program.paths, *program.environment_files, *(program.credential_files or ())):
             looker.look(path, instance=service.instance)
         if service.state == "failed" or (service.last is not None and service.last.restarts):
             looker.look_way(program.folder)
@@ -84,7 +84,7 @@ def add_holders(reading: HostReading) -> None:
     for file in list(looker.seen.values()):
         if file.exists and _LOCK_NAME.search(file.path):
             looker.add_lock(file)
-    for path in [path for s in reading.host.services if s.program for path in s.program.used_places]:
+    for path in [path for s in reading.host.services if s.program for path in s.program.used_places or ()]:
         looker.add_holder(path)
     _add_local_sockets(reading)
     complaints = lines.saying(reading.host.events, "locked", "busy")

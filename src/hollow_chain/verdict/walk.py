@@ -89,7 +89,8 @@ def examine(case: Case) -> list[Finding]:
     known = case.facts.memory.get(about)
     if known is None:
         known = [finding for rule in rules_for(case.state, case.true) for finding in rule.findings(case)]
-        known += by_number.findings(case, known)
+        if case.family.numbers_failures:
+            known += by_number.findings(case, known)
         case.facts.memory[about] = known
     return cast("list[Finding]", known)
 

@@ -65,7 +65,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
         return
     for event, path in lines.unopened_paths(case.own_events()):
         file, program = case.file(path), case.service.program
-        writes = _writes(event) or (None if file is not None and file.exists else False)
+        writes = _writes(event) or (None if file is not None and file.exists and _is_written(path) else False)
         found = barrier(case, path, writes) if file is not None and failed_last(case.service) else None
         if found is None and file is not None and file.exists and bypasses(case) and failed_last(case.service):
             found = barrier_for_owner(case, path)
@@ -192,6 +192,14 @@ def _hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
         used = program is not None and any(places.inside(path, place) for path in program.paths)
         if event is not None or used or any(_bears(part, names) for part in place.split("/")):
             yield event, Barrier(place, f"its definition hides {place} from it", by_definition=True)
+
+
+_WRITTEN = ("/var", "/run", "/srv", "/tmp")
+"""Where programs write; elsewhere they only read, as long as they do not say otherwise (hier(7))."""
+
+
+def _is_written(path: str) -> bool:
+    return any(inside(path, place) for place in _WRITTEN)
 
 
 def _writes(event: Event) -> bool | None:

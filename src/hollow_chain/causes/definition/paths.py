@@ -228,7 +228,7 @@ def _of_step(case: Case) -> list[str]:
     root = [program.root] if program.root else []
     named = {
         "places": [*program.paths, *root],
-        "credentials": program.credential_files,
+        "credentials": program.credential_files or (),
         "streams": streams,
         "root": root,
     }

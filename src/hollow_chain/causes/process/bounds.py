@@ -61,7 +61,9 @@ def limit_reached(case: Case) -> Iterator[Finding]:
     Against: no bound of its own (then less sure: the host itself may have run out).
     Mend: raise that one bound.
     """
-    lowered = case.service.limits.lowered if case.service.limits else {}
+    lowered = (case.service.limits.lowered if case.service.limits else None) or {}
+    if not lowered and not lines.saying(case.own_events(), *(bound.says for bound in _BOUNDS)):
+        return
     for bound in _BOUNDS:
         said = lines.saying(case.own_events(), bound.says)
         own = {name: lowered[name] for name in bound.settings if name in lowered}

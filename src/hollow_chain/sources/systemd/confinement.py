@@ -39,7 +39,7 @@ def confinement_of(facts: Properties) -> Confinement | None:
     ]
     hidden = [p.lstrip("-+") for p in facts.get("InaccessiblePaths", ())]
     hidden += [place for place, _ in facts.get("TemporaryFileSystem", ())]
-    not_run = [p.lstrip("-+") for p in facts.get("NoExecPaths", ())]
+    not_run = [p.lstrip("-+") for p in facts.get("NoExecPaths", ())] or None
     calls_by, error = _calls(facts)
     families = _families(facts)
     home = facts.get("ProtectHome", "no")
@@ -60,7 +60,7 @@ def confinement_of(facts: Properties) -> Confinement | None:
         writable=writable,
         hidden=hidden,
         not_run=not_run,
-        run=[p.lstrip("-+") for p in facts.get("ExecPaths", ())] if not_run else [],
+        run=[p.lstrip("-+") for p in facts.get("ExecPaths", ())] or None if not_run else None,
         calls_by=calls_by,
         calls_fail_with=error,
         families=families,

@@ -148,6 +148,7 @@ _HOW = pattern(r"code=(exited|killed|dumped), status=(\d+)")
 EXEC_CONDITION = "exec-condition"
 """Result of a start that a condition which is a command passed over (systemd.service(5), ``ExecCondition=``)."""
 _AT_ONCE = timedelta(seconds=1)
+"""The two records of a start that was passed over are written one after the other."""
 _STEP = pattern(r"at step ([A-Z_]{1,40}) spawning")
 _RESULT = pattern(r"with result '([a-z-]+)'")
 

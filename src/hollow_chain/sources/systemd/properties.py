@@ -239,7 +239,7 @@ def _program(facts: Properties, kind: str) -> Program | None:
         paths=_named_paths(facts, arguments[1:]),
         environment=mask_environment(list(facts.get("Environment", ()))[:100]),
         environment_files=files,
-        credential_files=[p for _, p in facts.get("LoadCredential", ()) if p.startswith("/")][:64],
+        credential_files=[p for _, p in facts.get("LoadCredential", ()) if p.startswith("/")][:64] or None,
         pid_file=facts.get("PIDFile", ""),
         process=facts.get("MainPID", 0),
         log_files=[
@@ -370,7 +370,7 @@ def _limits(facts: Properties, manager: Properties) -> Limits | None:
         memory_bytes=memory if isinstance(memory, int) and memory < _FOREVER else None,
         run_seconds=_set_seconds(facts.get("RuntimeMaxUSec")),
         watchdog_seconds=_set_seconds(facts.get("WatchdogUSec")),
-        lowered=_lowered(facts, manager),
+        lowered=_lowered(facts, manager) or None,
     )
 
 
