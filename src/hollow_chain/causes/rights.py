@@ -62,6 +62,20 @@ def barrier_for_owner(case: Case, path: str) -> Barrier | None:
     return None
 
 
+def closed_to_all_but_root(case: Case, path: str) -> Barrier | None:
+    """The first folder on the way to *path* that nobody but root may enter: for a program that was refused it although it begins as
+    root, and so must have gone on as an account of its own."""
+    parts = path.split("/")
+    for depth in range(2, len(parts)):
+        above = case.file("/".join(parts[:depth]))
+        known = above is not None and above.exists and not above.acl and re.fullmatch(r"[0-7]{3,5}", above.mode)
+        if above is not None and known and above.owner in ALL_RIGHTS_ACCOUNTS and not int(above.mode, 8) & 0o011:
+            return Barrier(
+                above.path, f"{above.path} belongs to {above.owner}:{above.group}, mode {above.mode}", file=above
+            )
+    return None
+
+
 def _closed(case: Case, path: str, writes: bool | None, runs: bool = False) -> Barrier | None:
     """By the definition (systemd.exec(5), "Sandboxing"), or by a file system that takes no writes."""
     confinement = case.service.confinement

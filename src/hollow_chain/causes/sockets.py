@@ -16,6 +16,17 @@ def claims_tcp(service: Service) -> list[Claim]:
     ]
 
 
+_CONFIGURATION = "configuration "
+"""How the source of a claim begins that was read from a file of settings."""
+
+
+def _is_of(service: Service, claim: Claim) -> bool:
+    """Whether a claim can be that of the service: where its definition names its settings, what else lies in their folder may be
+    another program's."""
+    named = [path for path in (service.program.paths if service.program else ()) if path.startswith("/etc/")]
+    return not named or not claim.source.startswith(_CONFIGURATION) or any(path in claim.source for path in named)
+
+
 class Sockets:
     """The listening sockets of a host, by service and by port. All lists are in the order of the facts."""
 
@@ -89,5 +100,5 @@ class Sockets:
             return []
         # A setting seldom says which protocol it is about: a socket of its own on that port will be what is meant.
         own = {socket.port for socket in self.of(service)}
-        claimed = [c for c in claims_tcp(service) if c.address or c.port not in own]
+        claimed = [c for c in claims_tcp(service) if (c.address or c.port not in own) and _is_of(service, c)]
         return [c for c in claimed if not any(overlap(of_claim(c), of_listener(s)) for s in self.at(c.port))]

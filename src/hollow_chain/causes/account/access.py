@@ -14,7 +14,7 @@ from hollow_chain.causes.definition.program import EXIT_EXEC, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, Boot, Shown, When
 from hollow_chain.causes.places import inside
-from hollow_chain.causes.rights import Barrier, account_of, barrier, barrier_for_owner, bypasses
+from hollow_chain.causes.rights import Barrier, account_of, barrier, barrier_for_owner, bypasses, closed_to_all_but_root
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
@@ -56,6 +56,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
         # A path of another line is the one that is meant only where it is seen to be closed, for reading at that.
         writes = False if runs else _writes(event) if named else _writes(event) or False
         found = barrier(case, path, writes, runs) or _badly_owned(case, event, path)
+        if found is None and named and not event.by_manager and bypasses(case):
+            found = closed_to_all_but_root(case, path)
         if found is None and (not named or case.file(path) is None) and not event.by_manager:
             continue
         yield _denied(case, event, path, found, user)

@@ -20,6 +20,7 @@ from hollow_chain.facts.service import Condition, Service
 from hollow_chain.families.steps import step_of
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.forms import says
 
 EXIT_CHDIR = 200
 """Exit status of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
@@ -183,7 +184,8 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     skip = {program.path, program.folder, *(path for path, _ in programs_of(case))}
     spoken = {path: event for event, path in lines.missing_paths(case.own_events())}
     for event, path in lines.unopened_paths(case.own_events()):
-        spoken.setdefault(path, event)
+        if not says(event.text, "denied"):  # what is refused need not be gone
+            spoken.setdefault(path, event)
     strict = [*program.environment_files, *_of_step(case)]
     named = dict.fromkeys([*strict, *spoken, *program.paths])
     for path in named:
