@@ -138,16 +138,12 @@ def _stepped(case: Case) -> tuple[Event | None, str, Barrier] | None:
     in the definition, whatever paths the records around it name."""
     last, program = case.service.last, case.service.program
     step = step_of(last.exit_status) if last is not None and failed_last(case.service) else None
-    if step is None or program is None:
+    # Of the things that steps are about, the working folder alone is entered with the rights of the account.
+    if step is None or step.about != "folder" or program is None or not program.folder:
         return None
     said = next((e for e in reversed(case.last_events()) if step.name in read(e.text).named("step", "step")), None)
-    places_of: dict[str, list[str]] = {"folder": [program.folder], "streams": program.log_files, "root": [program.root]}
-    for path in places_of.get(step.about, ()):
-        # Streams are opened by the manager itself, with all rights.
-        found = barrier(case, path, False) if path and step.about == "folder" else None
-        if found is not None:
-            return said, path, found
-    return None
+    found = barrier(case, program.folder, False)
+    return (said, program.folder, found) if found is not None else None
 
 
 def _unreached_programs(case: Case) -> Iterator[tuple[str, Barrier]]:

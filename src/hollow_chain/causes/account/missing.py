@@ -12,7 +12,7 @@ from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.wording import lines
 
-EXIT_GROUP, EXIT_USER, EXIT_PAM = 216, 217, 224
+EXIT_GROUP, EXIT_USER = 216, 217
 """Exit statuses of systemd itself (systemd.exec(5), "Process Exit Codes")."""
 EX_NOUSER = 67
 """Exit status by convention: an account is not known (sysexits.h(3head))."""
