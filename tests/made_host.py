@@ -278,4 +278,6 @@ class MadeHost:
     def read(self, **asked: Any) -> Host:
         """The facts of the host, as the readers of its family find them."""
         document = read(self, READERS["systemd"], Asked(**asked))  # type: ignore[arg-type]
+        for file in document.hosts[0].files:
+            file.altered_at = file.changed_at  # the files were made in this minute, and are to be as old as they say
         return document.hosts[0]

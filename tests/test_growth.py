@@ -19,7 +19,7 @@ STEEPEST = 1.1
 MOST = {
     "why berth-00446": 105_000,
     "why --all": 1_270_000,
-    "why --all --json": 1_300_000,
+    "why --all --json": 1_350_000,
     "roster": 1_170_000,
     "rehearse --runs 20": 6_100_000,
     "mend berth-00446 --runs 20": 12_000_000,

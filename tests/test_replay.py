@@ -125,7 +125,9 @@ def test_each_unit_is_asked_for_once(said: dict[str, Any], monkeypatch: pytest.M
     bus = RecordedBus(said)
     facts = bus_facts(bus, said, monkeypatch)
     assert set(facts.units) == set(said["units"]) and not facts.refused
-    assert bus.calls == len(said["units"]) + 3  # the manager's own properties, the names of the bus, the list of units
+    assert (
+        bus.calls == len(said["units"]) + 4
+    )  # the manager's own properties, the names of the bus, the lists of units and of jobs
 
 
 def test_a_unit_that_refuses_to_answer_is_told_and_costs_no_other(

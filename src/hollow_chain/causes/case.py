@@ -16,7 +16,7 @@ from hollow_chain.causes.sockets import Sockets
 from hollow_chain.causes.standing import Standing, failed_last, standing, up_targets
 from hollow_chain.chain.graph import Graph, Node
 from hollow_chain.facts.host import TOLD, BootRecord, Event, File, Host, HostAccount
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families import Family, family_of
 from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
 
@@ -96,6 +96,11 @@ class HostIndex:
     def up_targets(self) -> frozenset[str]:
         """The targets that have been reached."""
         return up_targets(self.host)
+
+    @cached_property
+    def waiting(self) -> list[Service]:
+        """The services whose job waits in the manager's queue."""
+        return [s for s in self.host.services if s.job is not None and s.job.state == "waiting"]
 
     @cached_property
     def accounts(self) -> dict[tuple[str, str], HostAccount]:
@@ -280,8 +285,10 @@ class Case(msgspec.Struct, frozen=True):
 
     @property
     def state(self) -> str:
-        """The state of the node's service; ``absent`` where none is registered."""
-        return self.node.service.state if self.node.service is not None else "absent"
+        """The state of the node's service as it is for the rules; ``absent`` where none is registered. What counts as up and has no
+        process left has failed."""
+        service = self.node.service
+        return "absent" if service is None else "failed" if is_deserted(service) else service.state
 
     @property
     def true(self) -> When:

@@ -3,13 +3,17 @@ and who has them. Each that comes out odd is evidence, and no more than that."""
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
+
+import msgspec
 
 from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.finding import FITS, HINT, Evidence
 from hollow_chain.causes.places import inside
-from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, Barrier, account_of, barrier
+from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, Barrier, barrier, bypasses, closed_to_all_but_root
 from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import came_up_after
 from hollow_chain.facts.host import File
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording.forms import says
@@ -20,8 +24,8 @@ _TELLING = (
     "account unknown", "account barred", "host away", "unreached", "bounded files", "bounded tasks", "bounded memory", "no family",
 )  # fmt: skip
 """What a line may say that is a reason by itself."""
-_FROM_OUTSIDE = (1, 2, 9, 15)
-"""Signals by which a person or the manager ends a program (signal(7))."""
+_ABORTED = 6
+"""The signal by which a program ends itself where it cannot go on (abort(3)); any other comes from outside, or of a fault in it."""
 _WRITTEN = ("/var", "/run", "/srv")
 """Where programs write (hier(7))."""
 
@@ -36,7 +40,7 @@ def is_silent(case: Case) -> bool:
         or last.result in ("timeout", "oom-kill", "watchdog")
     ):
         return False
-    if last.signal in _FROM_OUTSIDE or step_of(last.exit_status) is not None:
+    if last.signal not in (None, _ABORTED) or step_of(last.exit_status) is not None:
         return False
     return not any(says(event.text, *_TELLING) and not is_call_error(event.text) for event in case.own_events())
 
@@ -50,13 +54,40 @@ def used(case: Case) -> list[File]:
 
 def closed(case: Case) -> Iterator[tuple[File, Barrier]]:
     """Places of its own that its account, or its definition, does not let it use."""
-    if account_of(case) in ALL_RIGHTS_ACCOUNTS and case.service.confinement is None:
+    if bypasses(case):
+        yield from _closed_to_who_it_goes_on_as(case)
         return
     for file in used(case):
         writes = any(inside(file.path, root) for root in _WRITTEN)
         found = barrier(case, file.path, writes) if file.exists else None
-        if found is not None:
+        if found is not None and not _was_so_when_it_worked(case, found.file or file):
             yield file, found
+
+
+def _closed_to_who_it_goes_on_as(case: Case) -> Iterator[tuple[File, Barrier]]:
+    """Of a program that begins as root: places of its own that only root may enter, where most of its others belong to one account, as
+    which it goes on then, most likely."""
+    places = used(case)
+    owners = Counter(file.owner for file in places if file.exists and file.owner not in ALL_RIGHTS_ACCOUNTS)
+    if not owners:
+        return
+    account = owners.most_common(1)[0][0]
+    theirs = next(file for file in places if file.owner == account)
+    for file in places:
+        found = closed_to_all_but_root(case, f"{file.path}/.") if file.exists and file.kind == "folder" else None
+        if (
+            found is not None
+            and found.path == file.path
+            and file.group != account
+            and not _was_so_when_it_worked(case, file)
+        ):
+            yield file, msgspec.structs.replace(found, why=f"{found.why}, and {theirs.path} to {account}")
+
+
+def _was_so_when_it_worked(case: Case, file: File) -> bool:
+    """Whether the place, and what the definition allows, were the same when a start of it went well: then it is not that."""
+    changed = [file.altered_at, case.service.definition.changed_at if case.service.definition is not None else None]
+    return None not in changed and came_up_after(case, max(at for at in changed if at is not None))
 
 
 def gone(case: Case) -> Iterator[File]:

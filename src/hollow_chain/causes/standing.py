@@ -9,7 +9,7 @@ from datetime import timedelta
 from enum import Enum
 
 from hollow_chain.facts.host import Host
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families import family_of
 from hollow_chain.families.steps import step_of
 from hollow_chain.families.times import delayed_after, start_limit
@@ -53,6 +53,8 @@ def standing(service: Service, host: Host, up_targets: frozenset[str] | None = N
     if service.definition is not None and service.definition.load == "refused" and state not in ("running", "starting"):
         return Standing.DOWN
     if state == "running":
+        if is_deserted(service):
+            return Standing.DOWN
         # The only look that a healthy service costs.
         return Standing.UNSTABLE if service.last is not None and flaps(service, host) else Standing.UP
     if state == "done":
@@ -149,6 +151,8 @@ EXEC_CONDITION = "exec-condition"
 
 
 def _of_stopped(service: Service, host: Host, targets: frozenset[str] | None) -> Standing:
+    if service.job is not None and service.job.kind in ("start", "restart"):
+        return Standing.NOT_YET if service.job.state in ("waiting", "running") else Standing.DOWN
     if _condition_failed(service):
         return Standing.DOWN
     if _tried_in_vain(service, host):
@@ -241,6 +245,8 @@ def failed_last(service: Service) -> bool:
     last = service.last
     if last is None:
         return False
+    if is_deserted(service):
+        return True
     if last.restarts > 0 and service.state in ("starting", "running"):
         return True  # the run before this one ended so that the manager had to start it again
     if last.error_number not in (None, 0, NO_TRY_SINCE_BOOT):

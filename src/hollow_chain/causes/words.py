@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import itertools
 from datetime import datetime, timedelta
 
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import FITS, Evidence
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, SIGTERM, failed_last
 from hollow_chain.facts.service import Service
-from hollow_chain.families.messages import FAILED, STARTED, STARTING, STOPPING
+from hollow_chain.families.messages import EXITED, FAILED, STARTED, STARTING, STOPPED, STOPPING
+
+_WITH_ITS_END = timedelta(seconds=0.5)
+"""Between the end of a process that the manager stopped and its record of that: it writes it as soon as it has learned of the end."""
 
 
 def clock(moment: datetime | None) -> str:
@@ -95,6 +99,12 @@ def was_up_before(case: Case, moment: datetime) -> bool:
     return bool(told) and told[-1] == STARTED
 
 
+def came_up_after(case: Case, moment: datetime) -> bool:
+    """Whether a start after *moment* went well by the manager's records: it came up, and was up until somebody stopped it."""
+    told = [e for e in case.events() if e.at > moment and e.code in (STARTED, STARTING, STOPPING, EXITED, FAILED)]
+    return any(one.code == STARTED and after.code == STOPPING for one, after in itertools.pairwise(told))
+
+
 def ended_up(service: Service) -> bool:
     """Whether the last run had come up, and ceased to be up: whatever ended it was no matter of its start."""
     last = service.last
@@ -109,8 +119,14 @@ def ended_up(service: Service) -> bool:
 
 def _stop_recorded(case: Case) -> bool:
     """Whether a stop was asked for after the last start: the one before it is the first half of a restart."""
-    told = [event.code for event in case.last_events() if event.code in (STOPPING, STARTING, STARTED)]
-    return bool(told) and told[-1] == STOPPING
+    told = [event for event in case.last_events() if event.code in (STOPPING, STOPPED, STARTING, STARTED)]
+    if not told or told[-1].code in (STARTING, STARTED):
+        return False
+    # Of what was not up yet the manager tells only that it was stopped: with the end of its process, or, of one that had ended by
+    # itself and waited to be started again, later.
+    ended = case.service.last.ended_at if case.service.last is not None else None
+    stopping = any(event.code == STOPPING for event in told[-2:])
+    return stopping or (ended is not None and abs(told[-1].at - ended) < _WITH_ITS_END)
 
 
 def numbered(case: Case, *numbers: int, bears: str = FITS) -> list[Evidence]:

@@ -70,6 +70,8 @@ class File(Part, gc=False):
     """Permission bits in octal, such as ``0640``."""
     size: int | None = None
     changed_at: Moment | None = None
+    altered_at: Moment | None = None
+    """When its content, owner, mode, list or name was last changed (inode(7), "Last status change timestamp")."""
     executable: bool | None = None
     format: str = ""
     """Of a program: ``elf x86_64``, ``script``, ``unknown``, ``empty``, ...: what its first bytes say."""

@@ -81,6 +81,8 @@ class Definition(Part):
     """Where the service is defined, and what the manager thinks of that definition."""
 
     file: str = ""
+    made_from: str = ""
+    """The file that it was generated from, and is generated from anew at each reload; empty where it is a file of its own."""
     drop_ins: Listed[str] = []
     load: str = "loaded"
     """``loaded``, ``masked``, ``refused`` (see :attr:`error`) or ``missing`` (the file is gone)."""
@@ -110,6 +112,8 @@ class Program(Part):
     ``shared-process``, ``own-process``."""
     stays: bool = False
     """Counts as up after its program has ended."""
+    deserted: bool = False
+    """Whether it counts as up, was to leave a process behind, and has none."""
     paths: Listed[str] = []
     """Files and folders that its definition or its arguments name."""
     environment: Listed[str] = []
@@ -126,6 +130,11 @@ class Program(Part):
     """Folders of its own, by its name or its definition, and what lies in them, as far as they were looked at."""
     settings_paths: Listed[str] = []
     """Files that its own settings name as locks, PID files and sockets."""
+
+
+def is_deserted(service: Service) -> bool:
+    """Whether a service counts as up, was to leave a process behind, and has none."""
+    return service.program is not None and service.program.deserted
 
 
 class Account(Part, gc=False):
@@ -166,6 +175,19 @@ class LastRun(Part, gc=False):
     restarts: int = 0
     """Restarts by the manager itself since the last start by somebody else."""
     status_text: str = ""
+
+
+class Job(Part, gc=False):
+    """What the manager was last asked to do with the service, where that is not done: it waits, is under way, or came to nothing."""
+
+    kind: str = "start"
+    """``start``, ``stop``, ``restart``, ``reload``, ... as the manager says it."""
+    state: str = "waiting"
+    """``waiting``, ``running``, or what it came to: ``timeout``, ``canceled``."""
+    behind: Listed[str] = []
+    """The services whose jobs have to be done first."""
+    at: Moment | None = None
+    """When it came to that."""
 
 
 class Limits(Part, gc=False):
@@ -284,6 +306,7 @@ class Service(Part):
     program: Program | None = None
     account: Account | None = None
     last: LastRun | None = None
+    job: Job | None = None
     limits: Limits | None = None
     confinement: Confinement | None = None
     starts: Listed[Start] = []

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from hollow_chain.facts.host import Event, Host, Unread
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.lazy import pattern
 from hollow_chain.sources import sockets
 from hollow_chain.sources.accounts import accounts
@@ -34,11 +34,13 @@ def look(reading: HostReading) -> None:
         looker.look(program.path, service.state != "running")
         if service.state == "failed":
             looker.look_at_run(program.path)
+        if service.state == "starting" and program.pid_file:
+            looker.look(program.pid_file)
         if service.last is not None and service.last.step_program:
             looker.look(service.last.step_program, is_program=True)
         for path in (program.folder, *program.paths, *program.environment_files, *(program.credential_files or ())):
             looker.look(path, instance=service.instance)
-        if service.state == "failed" or (service.last is not None and service.last.restarts):
+        if service.state == "failed" or is_deserted(service) or (service.last is not None and service.last.restarts):
             looker.look_way(program.folder)
             program.used_places = _own_places(service, looker)
         for path in (*quoted.get(service.name, ()), *program.log_files):
@@ -133,10 +135,19 @@ def add_processes(reading: HostReading) -> None:
     """The processes of services whose definition is newer than they may be, and those that locks and records name."""
     host, processes = reading.host, reading.reached.processes
     units = {s.program.process: s.name for s in host.services if s.program and s.program.process and _may_be_stale(s)}
+    if starting := _others_wait_for(host):
+        units |= {number: unit for number in processes.numbers() if (unit := reading.service_of(number)) in starting}
     for number in _quoted_processes(host):
         units.setdefault(number, reading.service_of(number))
     seen = (sockets.described(number, unit, processes) for number, unit in units.items())
     host.processes = [process for process in seen if process is not None]
+
+
+def _others_wait_for(host: Host) -> set[str]:
+    """Services whose start is under way while others wait for it in the manager's queue: what their processes are at tells whether
+    they wait for one of those in turn."""
+    ahead = {name for s in host.services if s.job is not None for name in s.job.behind}
+    return {s.name for s in host.services if s.name in ahead and s.job is not None and s.job.state == "running"}
 
 
 def _quoted_processes(host: Host) -> list[int]:

@@ -162,7 +162,8 @@ class Looker:
             group=self._name("group", about.st_gid),
             mode=f"{stat.S_IMODE(about.st_mode):04o}",
             size=about.st_size if kind == "file" else None,
-            changed_at=datetime.fromtimestamp(about.st_mtime, UTC) if 0 < about.st_mtime < 1e11 else None,
+            changed_at=_moment(about.st_mtime),
+            altered_at=_moment(about.st_ctime),
             executable=bool(about.st_mode & 0o111) if kind == "file" else None,
             # A link of others on the way counts like one in the last place: the path means what its maker wants.
             link_to=self._reached.files.link(path) or led,
@@ -211,6 +212,11 @@ class Looker:
         if file.interpreter.startswith("/"):
             found = self._described(file.interpreter)
             file.interpreter_exists = found.exists if found is not None else None
+
+
+def _moment(seconds: float) -> datetime | None:
+    """A moment of a file; None where it is none that a calendar knows."""
+    return datetime.fromtimestamp(seconds, UTC) if 0 < seconds < 1e11 else None
 
 
 _ACL = "system.posix_acl_access"

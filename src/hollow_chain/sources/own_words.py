@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.sources import claims, logs, settings
 from hollow_chain.sources.evidence_files import Text
 from hollow_chain.sources.reading import HostReading
@@ -21,7 +21,7 @@ def add(reading: HostReading) -> None:
     host, reader = reading.host, reading.evidence
     for service in host.services:
         program = service.program
-        down = service.state == "failed" or _has_restarted(service)
+        down = service.state == "failed" or _has_restarted(service) or is_deserted(service)
         if program is None or service.kind != "service" or not (down or service.name in reading.asked.extra):
             continue
         configured = claims.configuration(service, reader)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from hollow_chain.families import SYSTEMD
 from hollow_chain.sources import claims, filesystems, licenses, looking, own_words, packages, sockets, upkeep
 from hollow_chain.sources.reading import FamilyReaders, Reader
-from hollow_chain.sources.systemd import conditions, groups, records, socket_units, units
+from hollow_chain.sources.systemd import conditions, deserted, groups, records, socket_units, units
 
 READERS = {
     SYSTEMD.name: FamilyReaders(
@@ -13,6 +13,7 @@ READERS = {
             Reader(sockets.add, beside=True),
             Reader(sockets.add_adapters, beside=True),
             Reader(units.add),
+            Reader(deserted.add),
             Reader(filesystems.add),
             Reader(socket_units.name_holders),
             Reader(records.add),

@@ -10,6 +10,7 @@ from typing import NamedTuple, cast
 import msgspec
 
 from hollow_chain.causes import Case, Facts, Finding, Standing, by_number, rules_for
+from hollow_chain.causes.order.queue import behind, holds_up
 from hollow_chain.causes.port.path import is_blocked
 from hollow_chain.causes.reached import deaf_for, leads_to
 from hollow_chain.causes.standing import failed_last, skipped
@@ -125,6 +126,34 @@ def _leaned_on(facts: Facts, node: Node) -> list[Edge]:
     ]
 
 
+_DOES_NOTHING = ("true", ":")
+"""Programs that do nothing: what runs one of them is there for what it wants."""
+
+
+def is_wrapper(node: Node) -> bool:
+    """Whether a service only starts others: it is up without a process, and its own program does nothing."""
+    program = node.service.program if node.service is not None else None
+    return (
+        program is not None
+        and program.style == "oneshot"
+        and program.stays
+        and program.path.rpartition("/")[2] in _DOES_NOTHING
+    )
+
+
+def _wanted_by_wrapper(facts: Facts, node: Node) -> list[Edge]:
+    """What a service that only starts others wants, and is not well: it is as well as these. So is a target that was asked about."""
+    asked_target = node.service is not None and node.service.kind == "target" and node.key == facts.asked
+    if not (is_wrapper(node) or asked_target) or facts.standing(node) is not Standing.UP:
+        return []
+    wants = facts.graph.needs(node, frozenset(("soft",)))
+    return [
+        edge
+        for edge in wants
+        if edge.link.pulls and not edge.crosses and not facts.standing(edge.head).well and edge.head.service
+    ]
+
+
 class Need(NamedTuple):
     """An edge to follow. ``passed`` is true where the head is no obstacle itself: a start of the upper service
     starts it too, so that only what lies below it counts."""
@@ -145,6 +174,14 @@ def hollow_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge] | None
         if passed is not None:
             found.append(Need(edge, passed))
     found += [Need(edge, False) for edge in _leaned_on(facts, node)]
+    found += [
+        Need(
+            Edge(node, Link(to=ahead.name, word="waits in the queue for", pulls=False), ahead),
+            not holds_up(facts, ahead),
+        )
+        for ahead in behind(facts, node)
+    ]
+    found += [Need(edge, False) for edge in _wanted_by_wrapper(facts, node)]
     for unit in facts.silent_triggers(node):
         found.append(Need(Edge(node, Link(to=unit.name, word="triggered by", pulls=False), unit), False))
     return found

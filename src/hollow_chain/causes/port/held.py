@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
+from hollow_chain.causes import looked
 from hollow_chain.causes.acts import give_way, start
 from hollow_chain.causes.case import SOCKETS, Case
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
@@ -112,6 +113,8 @@ def port_held(case: Case) -> Iterator[Finding]:
         if listener is not None and (listener.port, listener.process) not in held:
             held.add((listener.port, listener.process))
             yield _held(case, claim, line or number, listener, certain)
+    if not held and not certain and failed_last(service):
+        yield from _held_by_copy(case)
     if certain and not held:
         yield _was_held(case, *wanted[0])
     said = [case.quoted(e, SAID) for e in case.last_events() if says(e.text, "in use")][-1:]
@@ -191,6 +194,29 @@ def held_by_others(case: Case, claim: Claim) -> list[Listener]:
     """The sockets of others that stand in the way of *claim*."""
     wanted = of_claim(claim)
     return [s for s in case.host.listeners if overlap(wanted, of_listener(s)) and not _is_own(case, s)]
+
+
+def _held_by_copy(case: Case) -> Iterator[Finding]:
+    """It ends without saying that something is taken, and its own program runs outside of the manager, with sockets that it would want."""
+    path = case.service.program.path if case.service.program is not None else ""
+    shares = [s for s in case.host.services if s.program is not None and s.program.path == path]
+    if not path or len(shares) > 1 or not looked.is_silent(case):
+        return
+    for listener in case.host.listeners:
+        if listener.program == path and not listener.service and listener.process:
+            place, name = of_listener(listener), case.service.name
+            yield Finding(
+                says=f"{name} most likely cannot listen on {place}: process {listener.process}, which runs its own program outside of it, "
+                "has it.",
+                evidence=(
+                    case.seen(f"{place} is held by process {listener.process}: {path}, started by nobody that is known", SOCKETS, bears=FITS),
+                    looked.ended(case),
+                ),
+                mends=(Mend(f"Stop process {listener.process}, then start {name}."),),
+                holder=path,
+                explains=("exits-with-error", "exits-at-once", "crash-loop"),
+            )  # fmt: skip
+            return
 
 
 def _is_own(case: Case, listener: Listener) -> bool:

@@ -14,6 +14,7 @@ from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, TELLS, E
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.process.ends import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
+from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import clock, was_up_before
 from hollow_chain.wording import lines
 from hollow_chain.wording.system_errors import errors
@@ -52,7 +53,7 @@ _BOUNDS = (
 )
 
 
-@cause("limit-reached", Boot.STAYS, states=_STATES, when=When.FAILED)
+@cause("limit-reached", Boot.STAYS, states=_STATES, when=When.UNWELL)
 def limit_reached(case: Case) -> Iterator[Finding]:
     """It ran into a bound on what it may use: open files, processes, memory, locked memory.
 
@@ -61,6 +62,8 @@ def limit_reached(case: Case) -> Iterator[Finding]:
     Against: no bound of its own (then less sure: the host itself may have run out).
     Mend: raise that one bound.
     """
+    if not failed_last(case.service) and case.service.state == "running":
+        return
     lowered = (case.service.limits.lowered if case.service.limits else None) or {}
     if not lowered and not lines.saying(case.own_events(), *(bound.says for bound in _BOUNDS)):
         return

@@ -11,7 +11,7 @@ from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import clock, ended_up, run_seconds, span, stop_was_asked
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families.messages import EXITED
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
@@ -100,6 +100,31 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
     )
 
 
+def _deserted(case: Case) -> Finding:
+    """It counts as up, and nothing of it runs."""
+    service = case.service
+    words = _last_words(case)
+    made_from = service.definition.made_from if service.definition else ""
+    starts = f"its start, {made_from}," if made_from else "its start"
+    up = service.last.up_at if service.last else None
+    return Finding(
+        says=f"{service.name} counts as up since {clock(up)}, but no process of it is left: {starts} was to leave one behind"
+        + (f"; {words[-1].fact}." if words else "."),
+        evidence=(
+            case.seen(
+                f"state of {service.name}: {service.detail}: up, and none of its processes is left", MANAGER, bears=SAID
+            ),
+            *words,
+        ),
+        mends=(
+            Mend(
+                f"Run the program of {service.name} as its start does, and read what it says; then restart {service.name}."
+            ),
+        ),
+        residual=True,
+    )
+
+
 @cause("exits-at-once", Boot.STAYS, states=_FAILED_STATES)
 def exits_at_once(case: Case) -> Iterator[Finding]:
     """It ends at once without an error, so nothing is left running.
@@ -113,6 +138,9 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
     service = case.service
     last = service.last
     if last is None or service.kind != "service" or (service.program and service.program.style == "oneshot"):
+        return
+    if is_deserted(service):
+        yield _deserted(case)
         return
     protocol = last.result == "protocol"
     ran = run_seconds(service)

@@ -6,14 +6,14 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from hollow_chain.causes import looked, places
+from hollow_chain.causes import looked, places, rights
 from hollow_chain.causes.acts import give_way, remove, start
-from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.finding import FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
-from hollow_chain.causes.words import numbered
+from hollow_chain.causes.words import clock, numbered
 from hollow_chain.facts.host import TOLD, Event, File, Filesystem, Process
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
@@ -147,7 +147,7 @@ def _held_places(case: Case) -> Iterator[Finding]:
         return
 
 
-@cause("stale-lock", Boot.OVER, states=("running", *NOT_UP), when=When.FAILED)
+@cause("stale-lock", Boot.OVER, states=("running", *NOT_UP), when=When.DOWN)
 def stale_lock(case: Case) -> Iterator[Finding]:
     """The lock or PID file is a left-over: the process that made it is gone.
 
@@ -156,6 +156,7 @@ def stale_lock(case: Case) -> Iterator[Finding]:
     Against: a live process behind it.
     Mend: remove the left-over, after that proof only.
     """
+    yield from _left_pid_file(case)
     for event, path, holder in _locks(case):
         file = case.file(path) if path else None
         if holder is not None or file is None or not file.exists or file.kind == "folder" or file.held_by:
@@ -178,6 +179,32 @@ def stale_lock(case: Case) -> Iterator[Finding]:
             mends=(_left_over(case, file),),
             explains=("exits-with-error", "crash-loop"),
         )
+
+
+def _left_pid_file(case: Case) -> Iterator[Finding]:
+    """Its start waits for its PID file to name a process that runs, and that file is of before the start."""
+    program, last = case.service.program, case.service.last
+    if case.service.state != "starting" or program is None or program.process or not program.pid_file:
+        return
+    file, begun = case.file(program.pid_file), last.started_at if last is not None else None
+    written = file.changed_at if file is not None else None
+    if file is None or begun is None or written is None or not file.names_process or file.process_runs is not False:
+        return
+    if written >= begun:
+        return
+    left = f"process {file.names_process}, which it names, does not run"
+    closed = rights.barrier_for_owner(case, file.path)
+    yield Finding(
+        says=f"{case.service.name} is not up because the manager waits for {file.path} to name its process, and that is a left-over of "
+        f"before the start: {left}.",
+        evidence=(
+            case.seen(f"PID file of the definition: {file.path}; the start is waiting for it", MANAGER, begun, FITS),
+            case.seen(f"{file.path} was written at {clock(written)}, before the start: {left}", FILES, written, SAID),
+            case.seen(f"{file.path} belongs to {file.owner}:{file.group}, mode {file.mode}" + (f"; {closed.why}" if closed else ""), FILES),
+        ),
+        mends=(_left_over(case, file),),
+        explains=("never-reports", "start-timeout", "access-denied"),
+    )  # fmt: skip
 
 
 def _giving_way(case: Case, event: Event, path: str, holder: Process, who: str) -> Mend:

@@ -1,7 +1,7 @@
 """What systemd says over D-Bus (org.freedesktop.systemd1(5)), fetched in one pipelined conversation.
 
-Only reading calls are made: ``ListUnits`` and ``Properties.GetAll``. Asking an object path of a unit that is installed
-but not loaded makes the manager load it for as long as the call takes, and no longer.
+Only reading calls are made: ``ListUnits``, ``ListJobs``, ``GetJobBefore`` and ``Properties.GetAll``. Asking an object path of a unit
+that is installed but not loaded makes the manager load it for as long as the call takes, and no longer.
 """
 
 from __future__ import annotations
@@ -20,7 +20,21 @@ SECONDS = 20.0
 """Seconds for the whole conversation: other clients of a bus give up on one answer after 25."""
 # dbus-daemon(1) allows 128 answers to be due on one connection ("max_replies_per_connection").
 IN_FLIGHT = 100
+MOST_JOBS = 200
+"""Waiting jobs of which is asked what they wait for: a boot of a large host has some hundreds at its first moment."""
 Properties = dict[str, Any]
+
+
+class QueuedJob(NamedTuple):
+    """A job in the manager's queue."""
+
+    number: int
+    unit: str
+    kind: str
+    state: str
+    """``waiting`` or ``running``."""
+    behind: tuple[str, ...] = ()
+    """The units whose jobs have to be done before this one may begin."""
 
 
 class BusFacts(NamedTuple):
@@ -35,6 +49,7 @@ class BusFacts(NamedTuple):
     """Bus names that the message bus can start something for."""
     refused: dict[str, str]
     """Units that could not be asked, and why."""
+    jobs: tuple[QueuedJob, ...] = ()
 
 
 def fetch(reached: Reached, extra: tuple[str, ...] = ()) -> BusFacts:
@@ -55,7 +70,9 @@ async def _converse(bus: Any, extra: tuple[str, ...], files: Files) -> BusFacts:
     names_call = call_on(
         bus, "org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus", "ListActivatableNames"
     )
-    manager, names, listed = await asyncio.gather(manager_call, names_call, _listed(bus, "ListUnits"))
+    manager, names, jobs, listed = await asyncio.gather(
+        manager_call, names_call, _queue(bus), _listed(bus, "ListUnits")
+    )
     paths = {row[0]: row[6] for row in listed}
     unit_files = installed(manager.get("UnitPath", ()) if isinstance(manager, dict) else (), files)
     loaded = await _ask_all(bus, paths)
@@ -70,7 +87,24 @@ async def _converse(bus: Any, extra: tuple[str, ...], files: Files) -> BusFacts:
         unloaded={name: path for name, path in unloaded.items() if name not in more[0]},
         activatable=frozenset(names[0] if isinstance(names, list) else ()),
         refused=loaded[1] | more[1],
+        jobs=jobs,
     )
+
+
+async def _queue(bus: Any) -> tuple[QueuedJob, ...]:
+    """The jobs that are not done; none where the manager does not tell."""
+    body = await call_on(bus, MANAGER, MANAGER_PATH, f"{MANAGER}.Manager", "ListJobs")
+    if isinstance(body, str):
+        return ()
+    jobs = [QueuedJob(*row[:4]) for row in body[0]]
+    waiting = [job for job in jobs if job.state == "waiting"][:MOST_JOBS]
+    before = dict(zip(waiting, await asyncio.gather(*(_before(bus, job) for job in waiting)), strict=True))
+    return tuple(job._replace(behind=before.get(job, ())) for job in jobs)
+
+
+async def _before(bus: Any, job: QueuedJob) -> tuple[str, ...]:
+    body = await call_on(bus, MANAGER, MANAGER_PATH, f"{MANAGER}.Manager", "GetJobBefore", "u", [job.number])
+    return () if isinstance(body, str) else tuple(row[1] for row in body[0])
 
 
 async def _ask_all(bus: Any, paths: dict[str, str]) -> tuple[dict[str, Properties], dict[str, str]]:

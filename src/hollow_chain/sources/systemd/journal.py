@@ -26,9 +26,9 @@ _MAX_NAME = 64
 _LEVELS = ("emergency", "alert", "critical", "error", "warning", "notice", "info", "debug")
 _FIELDS = (
     "MESSAGE", "PRIORITY", "_PID", "_UID", "MESSAGE_ID", "SYSLOG_IDENTIFIER", "CONFIG_FILE", "CONFIG_LINE", "ERRNO", "_COMM",
-    "_EXE", "_SYSTEMD_UNIT", "_TRANSPORT",
+    "_EXE", "_SYSTEMD_UNIT", "_TRANSPORT", "JOB_TYPE",
 )  # fmt: skip
-_OF_RECORD = ("UNIT", "MESSAGE_ID", "_BOOT_ID")
+_OF_RECORD = ("UNIT", "MESSAGE_ID", "_BOOT_ID", "JOB_RESULT")
 _OF_MANAGER = {"_PID": "1", "_UID": "0"}
 _UNIT_FIELDS: tuple[tuple[str, dict[str, str]], ...] = (
     ("_SYSTEMD_UNIT", {}),
@@ -53,6 +53,8 @@ class ManagerRecord(NamedTuple):
     unit: str
     code: str
     boot: str
+    result: str = ""
+    """What a job came to."""
 
 
 class Journal:
@@ -105,12 +107,18 @@ def event_of(fields: dict[str, str], unit: str, at: datetime) -> Event:
         by_manager=by_manager,
         level=_LEVELS[int(level)] if level in tuple("01234567") else "",
         number=_number(told.get("ERRNO", "")),
-        code=told.get("MESSAGE_ID", "") if is_manager(fields) else "",
+        code=_code(told) if is_manager(fields) else "",
         process=_number(fields.get("_PID", "")) or 0,
         file=told.get("CONFIG_FILE", "") if is_manager(fields) else "",
         line=_number(told.get("CONFIG_LINE", "")) if is_manager(fields) else None,
         trust=trust,
     )
+
+
+def _code(fields: dict[str, str]) -> str:
+    """The kind of message; none of a stop that is the first half of a restart, which nobody has asked for by itself."""
+    code = fields.get("MESSAGE_ID", "")
+    return "" if code == STOPPED and fields.get("JOB_TYPE") == "restart" else code
 
 
 def is_manager(fields: dict[str, str]) -> bool:

@@ -213,6 +213,7 @@ def _definition(facts: Properties) -> Definition:
     error = facts.get("LoadError") or ("", "")
     return Definition(
         file=facts.get("FragmentPath") or facts.get("SourcePath") or "",
+        made_from=facts.get("SourcePath") or "" if facts.get("FragmentPath") else "",
         drop_ins=list(facts.get("DropInPaths", ())),
         load=_LOADS.get(load, "refused"),
         error=_said(error[1]) if load not in ("loaded", "masked", "not-found") else "",

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from hollow_chain.facts.host import OF_RECORDS, Event, Host, Unread
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Job, Service, is_deserted
+from hollow_chain.families.messages import JOB_FAILED
 from hollow_chain.reach.interfaces import NotThere
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import boots
@@ -11,6 +12,8 @@ from hollow_chain.sources.systemd.journal import Journal, complete, recalled
 
 RECORDS_EACH = 100
 """Records of a service that are read: its last few starts, with what it says in each."""
+MAX_JOBS = 200
+"""Records of jobs that came to nothing that are read, newest first: those of one bad boot."""
 MAX_LOGGED = 1000
 """Services whose records are read. Where more are down, it is no single one that is asked about."""
 
@@ -37,7 +40,7 @@ def worth_reading_logs(service: Service) -> bool:
     if definition is not None and (definition.load == "refused" or definition.needs_reload):
         return True
     if service.state == "running":
-        return last is not None and last.restarts > 0
+        return is_deserted(service) or (last is not None and last.restarts > 0)
     if service.state == "done":
         return False
     # Of a stopped service that nothing refers to the manager keeps no record; the journal may.
@@ -63,9 +66,33 @@ def _add_events(reading: HostReading, names: list[str]) -> None:
 
 def fill(host: Host, journal: Journal, names: list[str], boot: str) -> None:
     """Put what the journal says of the services of these *names* into the facts of the host."""
+    given_up = _jobs_given_up(host, journal, boot)
+    names = [*names, *(name for name in given_up if name not in names)]
     host.events = journal.of_units(names, RECORDS_EACH, boot)
     host.events += _said_of_definitions(host, journal, boot)
     boots.add(host, [s for s in host.services if needs_history(s)], journal, boot)
+
+
+def _jobs_given_up(host: Host, journal: Journal, boot: str) -> list[str]:
+    """The services whose last start was given up in the queue, before any program of it ran; each is told so."""
+    told = journal.told(
+        {
+            "MESSAGE_ID": (JOB_FAILED,),
+            "JOB_TYPE": ("start",),
+            "JOB_RESULT": ("timeout", "canceled"),
+            "_BOOT_ID": (boot,),
+        },
+        MAX_JOBS,
+    )
+    last = {one.unit: one for one in told}
+    found = []
+    for service in host.services if last else ():
+        one = last.get(service.name)
+        begun = service.last.started_at if service.last is not None else None
+        if one is not None and service.state in ("stopped", "failed") and not (begun is not None and begun > one.at):
+            service.job = service.job or Job(state=one.result, at=one.at)
+            found.append(service.name)
+    return found
 
 
 def _said_of_definitions(host: Host, journal: Journal, boot: str) -> list[Event]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from hollow_chain.facts.host import Host, HostLimits, Unread
-from hollow_chain.facts.service import Service, Trigger
+from hollow_chain.facts.service import Job, Service, Trigger
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import Files
 from hollow_chain.sources.reading import HostReading
@@ -38,12 +38,22 @@ def fill(host: Host, told: bus.BusFacts, files: Files) -> None:
         if facts.get("LoadState") != "not-found" or facts.get("ActiveState") in ("active", "failed")
     ]
     _add_triggers(host.services, told)
+    _add_jobs(host.services, told.jobs)
     host.boot_at = moment(manager.get("UserspaceTimestamp")) or moment(manager.get("KernelTimestamp"))
     host.system = f"systemd {manager.get('Version', '')}".strip()
     virtual = str(manager.get("Virtualization") or "")
     host.container = bool(virtual) and virtual not in _MACHINES and files.exists("/proc/1/environ")
     host.limits = HostLimits(unprivileged_port=_unprivileged_port(files))
     host.unread += [Unread(what=name, why=why) for name, why in told.refused.items()]
+
+
+def _add_jobs(units: list[Service], jobs: tuple[bus.QueuedJob, ...]) -> None:
+    """Tell each service what waits or is under way for it in the manager's queue."""
+    by_unit = {job.unit: job for job in jobs}
+    for unit in units if by_unit else ():
+        job = by_unit.get(unit.name)
+        if job is not None:
+            unit.job = Job(kind=job.kind, state=job.state, behind=sorted(job.behind))
 
 
 def _unprivileged_port(files: Files) -> int | None:

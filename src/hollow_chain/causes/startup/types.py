@@ -1,4 +1,4 @@
-"""Startup: the service is whole, but its startup type, or somebody, keeps it down."""
+"""Startup types and stops: the service is whole, but its startup type, or somebody, keeps it down."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 
 from hollow_chain.causes.acts import start, startup
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.finding import FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import (
@@ -26,6 +26,7 @@ from hollow_chain.causes.words import (
     span,
     started_since_boot,
     stop_was_asked,
+    was_up,
 )
 from hollow_chain.facts.service import Service
 from hollow_chain.families.times import delayed_after
@@ -103,6 +104,8 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
     service = case.service
     if service.template or service.kind == "device" or service.startup not in ("manual", "on-need"):
         return
+    if service.job is not None:
+        return  # somebody has asked for a start
     if failed_last(service) or skipped(service):
         return
     started = started_since_boot(service, case.host.boot_at)
@@ -205,6 +208,7 @@ def _ended_cleanly(case: Case) -> Iterator[Finding]:
     ran, ended = run_seconds(service), _end_of(service)
     result = (service.last.result if service.last else "") or "success"
     by = "it was stopped on request" if asked else "it ended cleanly"
+    by += "" if was_up(service) or not asked else ", before it was up,"
     yield Finding(
         says=f"{service.name} is stopped: {by} at {clock(ended)}, and has not been started again.",
         evidence=(
@@ -214,7 +218,9 @@ def _ended_cleanly(case: Case) -> Iterator[Finding]:
                 ended,
                 SAID if asked else FITS,
             ),
-            case.seen(f"{service.name} had been up, and no error of its run is recorded", bears=HINT),
+            case.seen(f"{service.name} had been up, and no error of its run is recorded", bears=HINT)
+            if was_up(service)
+            else case.seen(f"{service.name} was not up yet: its start was called off", bears=TELLS),
             *_last_records(case),
         ),
         mends=(Mend(f"Start {service.name}.", acts=(start(service.name),)),),
@@ -318,7 +324,7 @@ def event_pending(case: Case) -> Iterator[Finding]:
     Against: a failed last run; a trigger that is not up (then the trigger is the hollow link).
     Mend: wait for the event, or start it by hand.
     """
-    if case.standing is not Standing.NOT_YET or case.service.startup == "delayed":
+    if case.standing is not Standing.NOT_YET or case.service.startup == "delayed" or case.service.job is not None:
         return
     if case.facts.silent_triggers(case.node) or failed_last(case.service):
         return
