@@ -27,6 +27,8 @@ class Barrier(msgspec.Struct, frozen=True):
     """The path itself, a folder on the way to it, or what the definition closes."""
     why: str
     by_definition: bool = False
+    by_mount: bool = False
+    """Whether the file system is mounted so."""
     file: File | None = None
 
 
@@ -95,7 +97,13 @@ def _closed(case: Case, path: str, writes: bool | None, runs: bool = False) -> B
     mounted = [f for f in case.host.filesystems if inside(path, f.mounted_on)]
     mount = max(mounted, key=lambda f: len(f.mounted_on), default=None)
     if writes and mount is not None and mount.read_only:
-        return Barrier(mount.mounted_on, f"the file system on {mount.mounted_on} is mounted read-only")
+        return Barrier(mount.mounted_on, f"the file system on {mount.mounted_on} is mounted read-only", by_mount=True)
+    if runs and mount is not None and mount.no_exec:
+        return Barrier(
+            mount.mounted_on,
+            f"the file system on {mount.mounted_on} is mounted so that nothing on it may be executed",
+            by_mount=True,
+        )
     return None
 
 

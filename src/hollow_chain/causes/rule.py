@@ -18,7 +18,7 @@ import msgspec
 from msgspec.structs import replace
 
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.finding import Finding
+from hollow_chain.causes.finding import AFTER_RELOAD, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.facts.service import Service
 
@@ -80,7 +80,24 @@ class Rule(msgspec.Struct, frozen=True):
         """What the rule finds, stamped with its cause and place."""
         for found in self.look(case):
             mends = found.mends if found.is_borne_out else tuple(replace(mend, acts=()) for mend in found.mends)
+            mends = tuple(_as_it_can_be_done(mend, case) for mend in mends)
             yield replace(found, cause=self.cause, host=case.node.host, service=case.node.name, mends=mends)
+
+
+def _as_it_can_be_done(mend: Mend, case: Case) -> Mend:
+    """A mend in the words of what its definition allows: what refuses a start by hand is started by what needs it; a definition that is
+    generated is changed where it comes from."""
+    service = case.node.service
+    if service is None:
+        return mend
+    if service.refuses_hand and any(act.verb == "start" and act.service == service.name for act in mend.acts):
+        return replace(
+            mend, does=f"Start what needs {service.name}: its definition refuses a start of it by hand.", acts=()
+        )
+    made_from = service.definition.made_from if service.definition is not None else ""
+    if made_from and not mend.acts and mend.effect == AFTER_RELOAD:
+        return replace(mend, does=f"{mend.does} That is generated from {made_from}: change it there.")
+    return mend
 
 
 _RULES: dict[str, Rule] = {}

@@ -139,6 +139,8 @@ class Filesystem(Part, gc=False):
     inodes: int | None = None
     inodes_free: int | None = None
     read_only: bool = False
+    no_exec: bool = False
+    """Nothing on it may be executed."""
 
 
 class FirewallRule(Part, gc=False):

@@ -128,6 +128,8 @@ class Program(Part):
     """Folders that its definition gives it: for its state, logs, cache, configuration and what it needs while it runs."""
     used_places: Listed[str] | None = None
     """Folders of its own, by its name or its definition, and what lies in them, as far as they were looked at."""
+    generated: dict[str, str] | None = None
+    """Files of its settings that say at their head that they are generated from something else: path to that line."""
     settings_paths: Listed[str] = []
     """Files that its own settings name as locks, PID files and sockets."""
 
@@ -307,6 +309,8 @@ class Service(Part):
     account: Account | None = None
     last: LastRun | None = None
     job: Job | None = None
+    refuses_hand: bool = False
+    """Whether its definition refuses a start by hand: only what needs it starts it."""
     limits: Limits | None = None
     confinement: Confinement | None = None
     starts: Listed[Start] = []

@@ -61,6 +61,8 @@ class Family(msgspec.Struct, frozen=True, kw_only=True):
     # What stands in the way.
     locked_accounts_barred: bool
     """An account that is locked or out of date may run no service: its password is asked for."""
+    kernel_processes: frozenset[int]
+    """Numbers under which the kernel itself holds sockets, for drivers that listen in the place of services."""
     kept_ports_refused: bool
     """Ports that the system keeps are refused to everybody, not only passed over when a free one is looked for."""
     low_ports_need_right: bool
@@ -102,6 +104,7 @@ SYSTEMD = Family(
     has_failed_state=True,
     remembers_starts=True,
     locked_accounts_barred=False,
+    kernel_processes=frozenset(),
     kept_ports_refused=False,
     low_ports_need_right=True,
     named_paths_are_looked_at=True,
@@ -127,6 +130,7 @@ CONTROL = Family(
     has_failed_state=False,
     remembers_starts=False,
     locked_accounts_barred=True,
+    kernel_processes=frozenset({0, 4}),
     kept_ports_refused=True,
     low_ports_need_right=False,
     named_paths_are_looked_at=False,

@@ -129,6 +129,8 @@ class Volume(NamedTuple):
     inodes: int
     inodes_free: int
     read_only: bool
+    no_exec: bool = False
+    """Nothing on it may be executed (mount(8), ``noexec``)."""
 
 
 class UserEntry(Protocol):

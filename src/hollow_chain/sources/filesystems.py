@@ -17,6 +17,7 @@ def add(reading: HostReading) -> None:
             inodes=one.inodes,
             inodes_free=one.inodes_free,
             read_only=one.read_only,
+            no_exec=one.no_exec,
         )
         for one in reading.reached.volumes()
     ]

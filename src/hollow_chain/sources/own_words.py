@@ -30,6 +30,9 @@ def add(reading: HostReading) -> None:
         else:
             _add_contested_claims(service, reading, configured)
         named = [*program.log_files, *(path for path in program.paths if "log" in path)]
+        program.generated = (
+            settings.generated({path: text.text for path, text in configured.items() if text.whole}) or None
+        )
         for text in configured.values():
             named += settings.log_paths_of_text(text.text)
             if (

@@ -11,6 +11,7 @@ from pathlib import PurePath
 from hollow_chain.facts.service import Claim
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.handles import Walker
+from hollow_chain.wording.secrets import mask_text
 
 MOST_FILES = 80
 MOST_CLAIMS = 32
@@ -207,3 +208,23 @@ def line_of(text: str, number: int) -> str:
     """One line of a configuration text, cut to a bearable length; empty where there is none."""
     lines = text.splitlines()
     return lines[number - 1].strip()[:500] if 0 < number <= len(lines) else ""
+
+
+_GENERATED = pattern(r"(?i)do(?: not|n't) (?:edit|change|modify)|generated (?:by|from|automatically)|auto(?:matically)?[ -]?generated|managed by|"
+                     r"(?:changes|edits) will be (?:lost|overwritten)")  # fmt: skip
+_COMMENT = ("#", ";", "//", "/*", "*", "<!--", "--", "!")
+_HEAD_LINES = 12
+"""Lines at the head of a file in which it would say so."""
+_MAX_SAID = 160
+"""Characters of that line that are kept: it is quoted within a sentence."""
+
+
+def generated(texts: dict[str, str]) -> dict[str, str]:
+    """Which of some files say in a comment at their head that they are generated, and the line that does."""
+    found = {}
+    for path, text in texts.items():
+        lines = (line.strip() for line in text[:4096].splitlines()[:_HEAD_LINES])
+        said = next((line for line in lines if line.startswith(_COMMENT) and _GENERATED.search(line)), "")
+        if said:
+            found[path] = mask_text(said.strip("#;/*!<>- ")[:_MAX_SAID])
+    return found

@@ -137,8 +137,26 @@ def missing_libraries(events: list[Event]) -> Iterator[tuple[Event, str]]:
     for event in events:
         for name in dict.fromkeys(forms.read(event.text).named("library", "library")):
             bounded = says(event.text, "bounded memory", "denied")
-            if says(event.text, "missing") or ("shared librar" in event.text and not bounded):
+            refused = any(words in event.text.lower() for words in _REFUSED_LIBRARY)
+            if says(event.text, "missing") or ("shared librar" in event.text and not bounded and not refused):
                 yield event, name
+
+
+_REFUSED_LIBRARY = (
+    "file too short",
+    "invalid elf header",
+    "wrong elf class",
+    "not a dynamic",
+    "cannot open shared object file: no data",
+)
+"""What the loader says of a library that it found and does not take (``elf/dl-load.c`` of the C library)."""
+
+
+def refused_libraries(events: list[Event]) -> Iterator[tuple[Event, str]]:
+    """Shared libraries that are there, and that the loader refused."""
+    for event in events:
+        if "shared librar" in event.text and any(words in event.text.lower() for words in _REFUSED_LIBRARY):
+            yield from ((event, name) for name in dict.fromkeys(forms.read(event.text).named("library", "library")))
 
 
 def unknown_user(events: list[Event]) -> Iterator[tuple[Event, str]]:

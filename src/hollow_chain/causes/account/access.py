@@ -216,6 +216,10 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
     place = found.path if found else path
     if found and found.by_definition:
         mend = _in_definition(case, path)
+    elif found and found.by_mount:
+        mend = Mend(
+            f"See why the file system on {place} is mounted so; mount it as {service.name} needs it, or move {path}."
+        )
     else:
         writes = _writes(event) if event is not None else None
         does, acts = rights.in_words(case, path, place, writes, user)

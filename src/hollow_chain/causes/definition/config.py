@@ -58,9 +58,19 @@ def config_rejected(case: Case) -> Iterator[Finding]:
                 _ending(service), at=service.last.ended_at if service.last else None, bears=HINT if best.path else TELLS
             ),
         ),
-        mends=(Mend(f"Correct {where}, then start {service.name}.", "at the next start"),),
+        mends=(_correct(case, best.path, where),),
         explains=("exits-with-error", "crash-loop", "exits-at-once"),
     )
+
+
+def _correct(case: Case, path: str, where: str) -> Mend:
+    """Correct the place; of a file that is generated, what it is generated from."""
+    program, name = case.service.program, case.service.name
+    said = (program.generated or {}).get(path, "") if program is not None else ""
+    if said:
+        does = f"Correct what {path} is generated from, not the file itself (its head says: \u201c{said}\u201d); then start {name}."
+        return Mend(does, "at the next start")
+    return Mend(f"Correct {where}, then start {name}.", "at the next start")
 
 
 def _not_of(programs: set[str], one: ConfigError) -> ConfigError | None:

@@ -37,6 +37,8 @@ def not_registered(case: Case) -> Iterator[Finding]:
     if case.registered:
         if case.service.template and (case.asked or case.needed_from is not None):
             yield _template_without_argument(case)
+        if case.asked or case.needed_from is not None:
+            yield from _link_to_nothing(case)
         return
     if case.node.name.endswith(".device"):
         return  # a device that is not there is `device-missing`
@@ -61,6 +63,23 @@ def not_registered(case: Case) -> Iterator[Finding]:
         ),
         mends=tuple(mends),
         near=tuple(near),
+    )
+
+
+def _link_to_nothing(case: Case) -> Iterator[Finding]:
+    """The name is another name for a definition that is not there."""
+    definition = case.service.definition
+    if definition is None or definition.load != "missing" or not definition.error or case.service.state == "running":
+        return
+    name = case.node.name
+    yield Finding(
+        says=f"{name} is only another name, for a service that is not registered: {definition.file}: {definition.error}.",
+        evidence=(case.seen(f"{definition.file}: {definition.error}", FILES, bears=PROOF),),
+        mends=(
+            Mend(f"Register (install) what {definition.file} leads to.", AFTER_RELOAD),
+            Mend("Or remove that link, and use the name of a service that is there.", AFTER_RELOAD, instead=True),
+        ),
+        explains=("stopped", "manual-not-started", "never-started", "disabled"),
     )
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes import acts, looked
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.definition.program import programs_of
+from hollow_chain.causes.definition.program import library_folders, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.places import given
@@ -109,10 +109,20 @@ def path_missing(case: Case) -> Iterator[Finding]:
     Mend: create it with the right owner, or correct the path.
     """
     for event, library in lines.missing_libraries(case.last_events()):
+        sought = library_folders(case)
+        mends = [Mend(f"Install the package that provides {library}.")]
+        if sought is not None:
+            mends.append(
+                Mend(
+                    f"Or correct the folders of libraries in the definition of {case.service.name}.",
+                    AFTER_RELOAD,
+                    instead=True,
+                )
+            )
         yield Finding(
             says=f"The program of {case.service.name} needs the shared library {library}, which is not there.",
-            evidence=(case.quoted(event, PROOF),),
-            mends=(Mend(f"Install the package that provides {library}."),),
+            evidence=(case.quoted(event, PROOF), *((sought,) if sought is not None else ())),
+            mends=tuple(mends),
             explains=("exits-with-error", "crash-loop"),
         )
         return

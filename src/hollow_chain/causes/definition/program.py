@@ -15,6 +15,7 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.facts.host import Event, File
+from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
 
 EXIT_EXEC = 203
@@ -174,6 +175,7 @@ def wrong_program_format(case: Case) -> Iterator[Finding]:
     Against: a format that fits.
     Mend: install the program for this machine.
     """
+    yield from _damaged_library(case)
     misfits = [(path, file, _misfit(file, case)) for path, file in programs_of(case) if file is not None]
     if not any(reason for _, _, reason in misfits):
         does = "Install the program of {0} for this machine."
@@ -188,6 +190,43 @@ def wrong_program_format(case: Case) -> Iterator[Finding]:
                 ),
                 mends=(Mend(f"Install {path} for {case.host.architecture or 'this machine'}."),),
             )
+
+
+def _damaged_library(case: Case) -> Iterator[Finding]:
+    """A shared library that is there, and that the loader refuses."""
+    for event, library in lines.refused_libraries(case.last_events()):
+        sought = library_folders(case)
+        yield Finding(
+            says=f"The program of {case.service.name} needs the shared library {library}, which is no library for this machine, or damaged.",
+            evidence=(case.quoted(event, PROOF), *((sought,) if sought is not None else ())),
+            mends=(
+                Mend(f"Install {library} anew."),
+                *(
+                    (
+                        Mend(
+                            f"Or correct the folders of libraries in the definition of {case.service.name}.",
+                            AFTER_RELOAD,
+                            instead=True,
+                        ),
+                    )
+                    if sought is not None
+                    else ()
+                ),
+            ),
+            explains=("exits-with-error", "crash-loop"),
+        )
+        return
+
+
+_LIBRARY_FOLDERS = ("LD_LIBRARY_PATH=", "LD_PRELOAD=")
+"""Variables that have the loader look elsewhere first (ld.so(8), "ENVIRONMENT")."""
+
+
+def library_folders(case: Case) -> Evidence | None:
+    """What the definition tells the loader to take libraries from, where it does."""
+    environment = case.service.program.environment if case.service.program is not None else []
+    given = next((one for one in environment if one.startswith(_LIBRARY_FOLDERS)), "")
+    return case.seen(f"its definition sets {given[:200]}", "definition") if given else None
 
 
 def _by_number(case: Case, numbers: tuple[int, ...], what: str, does: str) -> Iterator[Finding]:

@@ -226,14 +226,39 @@ def _is_own(case: Case, listener: Listener) -> bool:
     return listener.service in {trigger.name for trigger in case.service.triggers}
 
 
+_MOST_BEHIND = 4
+"""Services that are named behind a socket of the kernel's."""
+
+
+def _behind_the_kernel(case: Case, listener: Listener) -> list[Service]:
+    """The services that run and for which the kernel may hold a socket: those that need a driver, and are set to have that port; where
+    none is set so, all that need a driver which others need too, for a driver that listens does so for several."""
+    if listener.service or listener.process not in case.family.kernel_processes:
+        return []
+    drivers = {s.name for s in case.host.services if s.kind == "driver" and s.state == "running"}
+    needing = [
+        s
+        for s in case.host.services
+        if s.state == "running" and any(link.kind == "hard" and link.to in drivers for link in s.links)
+    ]
+    claiming = [
+        s for s in needing if any(claim.port == listener.port for claim in s.claims) and s.name != case.node.name
+    ]
+    return claiming or [s for s in needing if s.name != case.node.name]
+
+
 def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, certain: bool) -> Finding:
+    behind = _behind_the_kernel(case, listener)
     holder = (
         listener.service
+        or (behind[0].name if len(behind) == 1 else "")
         or listener.program
         or (f"process {listener.process}" if listener.process else "an unknown process")
     )
     shared = f", which hosts {', '.join(listener.shared_with)}" if listener.shared_with else ""
     whose = f" of {listener.service}" if listener.service else ""
+    if behind:
+        whose = f", the kernel, for a driver that listens for {' or '.join(one.name for one in behind[:_MOST_BEHIND])}"
     program = listener.program.rpartition("/")[2] or "a process"
     return Finding(
         says=f"{case.service.name} cannot listen on {of_claim(claim)}: {holder}{shared} has it.",

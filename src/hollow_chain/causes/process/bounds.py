@@ -67,6 +67,7 @@ def limit_reached(case: Case) -> Iterator[Finding]:
     lowered = (case.service.limits.lowered if case.service.limits else None) or {}
     if not lowered and not lines.saying(case.own_events(), *(bound.says for bound in _BOUNDS)):
         return
+    yield from _ended_by_bound(case, lowered)
     for bound in _BOUNDS:
         said = lines.saying(case.own_events(), bound.says)
         own = {name: lowered[name] for name in bound.settings if name in lowered}
@@ -75,6 +76,24 @@ def limit_reached(case: Case) -> Iterator[Finding]:
             continue
         yield _reached(case, bound, [case.quoted(said[0], SAID)] if said else [], own or absurd, bool(absurd))
         return
+
+
+_SIGNALS = {25: ("LimitFSIZE", "the size of a file"), 24: ("LimitCPU", "computing time")}
+"""The signals by which the kernel ends whoever goes over one of two bounds (setrlimit(2): ``SIGXFSZ``, ``SIGXCPU``)."""
+
+
+def _ended_by_bound(case: Case, lowered: dict[str, int]) -> Iterator[Finding]:
+    last = case.service.last
+    setting, what = _SIGNALS.get(last.signal or 0, ("", "")) if last is not None else ("", "")
+    if last is not None and setting:
+        end = case.seen(
+            f"ended by {signal_name(last.signal or 0)}, which the kernel sends for that alone",
+            MANAGER,
+            last.ended_at,
+            SAID,
+        )
+        own = {setting: lowered[setting]} if setting in lowered else {}
+        yield _reached(case, Bound("", (setting,), what, 0), [end], own, bool(own))
 
 
 def _reached(case: Case, bound: Bound, said: list[Evidence], own: dict[str, int], absurd: bool) -> Finding:

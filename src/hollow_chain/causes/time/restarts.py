@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import timedelta
 
 from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, PROOF, SAID, Finding, Mend
-from hollow_chain.causes.nature import Boot
+from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import cause
-from hollow_chain.causes.standing import Standing
-from hollow_chain.causes.words import span
+from hollow_chain.causes.standing import Standing, between_restarts
+from hollow_chain.causes.words import clock, span
+from hollow_chain.facts.service import Service
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 
 
@@ -50,6 +53,45 @@ def start_rate_limited(case: Case) -> Iterator[Finding]:
         residual=True,
         explains=("stopped", "exits-at-once") if not bad_end else (),
     )
+
+
+@cause("retry-pending", Boot.OVER, states=("stopped", "failed", "starting"), when=When.FAILED)
+def retry_pending(case: Case) -> Iterator[Finding]:
+    """It failed, and the manager is about to start it again by itself. Not a cause: it says when.
+
+    Looks at: what the manager does after a failure, when it failed.
+    Convinced by: a next try that lies ahead.
+    Against: a moment that has passed.
+    Mend: none; the reason of its end is the cause.
+    """
+    service, now = case.service, case.host.read_at
+    ended = service.last.ended_at if service.last is not None else None
+    after = _tries_again_after(service)
+    if ended is None or now is None or after is None or ended + timedelta(seconds=after) <= now:
+        return
+    due = ended + timedelta(seconds=after)
+    yield Finding(
+        says=f"{service.name} is started again by the manager at {clock(due)}, in {span((due - now).total_seconds())}.",
+        evidence=(
+            case.seen(
+                f"ended at {clock(ended)}; after a failure the manager waits {span(after)}, and starts it again",
+                MANAGER,
+            ),
+        ),
+        note=True,
+    )
+
+
+_WAITS = pattern(r"restart(?: after (\d{1,9}(?:\.\d+)?) s)?$")
+"""An action after a failure, as the facts have it (:attr:`Service.failure_actions`)."""
+
+
+def _tries_again_after(service: Service) -> float | None:
+    """How many seconds after a failure the manager starts it again; None where it does not, or does not wait."""
+    if between_restarts(service) and service.limits is not None:
+        return service.limits.restart_seconds
+    found = _WAITS.match(service.failure_actions[0]) if service.failure_actions else None
+    return float(found[1] or 0) if found and service.state == "stopped" else None
 
 
 @cause("crash-loop", Boot.STAYS, states=("running", "starting", "failed"))

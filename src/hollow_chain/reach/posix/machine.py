@@ -222,7 +222,8 @@ class ThisMachine:
                         about.f_bavail * unit,
                         about.f_files,
                         about.f_favail,
-                        "ro" in part.opts.split(","),
+                        "ro" in (options := part.opts.split(",")),
+                        "noexec" in options,
                     )
                 )
         return found

@@ -7,7 +7,8 @@ that is installed but not loaded makes the manager load it for as long as the ca
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from hollow_chain.reach.interfaces import Files, NotThere, Reached
@@ -50,6 +51,8 @@ class BusFacts(NamedTuple):
     refused: dict[str, str]
     """Units that could not be asked, and why."""
     jobs: tuple[QueuedJob, ...] = ()
+    dangling: Mapping[str, tuple[str, str]] = MappingProxyType({})
+    """Other names for units that are not there: the path of each link, and where it leads."""
 
 
 def fetch(reached: Reached, extra: tuple[str, ...] = ()) -> BusFacts:
@@ -77,7 +80,8 @@ async def _converse(bus: Any, extra: tuple[str, ...], files: Files) -> BusFacts:
     unit_files = installed(manager.get("UnitPath", ()) if isinstance(manager, dict) else (), files)
     loaded = await _ask_all(bus, paths)
     known = set(paths).union(*(facts.get("Names", ()) for facts in loaded[0].values()))
-    unloaded = {n: path for n, path in unit_files.items() if n not in known and not _is_alias(n, files.link(path))}
+    links = {name: files.link(path) for name, path in unit_files.items() if name not in known}
+    unloaded = {name: unit_files[name] for name, link in links.items() if not _is_alias(name, link)}
     asked = [name for name, path in unloaded.items() if not is_template(name) and is_hand_made(name, path, files)]
     asked += [name for name in extra if name not in known and name not in asked]
     more = await _ask_all(bus, {name: f"{MANAGER_PATH}/unit/{escape(name)}" for name in asked})
@@ -88,6 +92,11 @@ async def _converse(bus: Any, extra: tuple[str, ...], files: Files) -> BusFacts:
         activatable=frozenset(names[0] if isinstance(names, list) else ()),
         refused=loaded[1] | more[1],
         jobs=jobs,
+        dangling={
+            name: (unit_files[name], link)
+            for name, link in links.items()
+            if _leads_nowhere(unit_files[name], link, files)
+        },
     )
 
 
@@ -203,6 +212,15 @@ def _is_alias(name: str, link: str) -> bool:
     """Whether the file is only another name for a definition (a link to one of another name)."""
     target = link.rpartition("/")[2]
     return target != name and target.endswith(UNIT_SUFFIXES)
+
+
+def _leads_nowhere(path: str, target: str, files: Files) -> bool:
+    """Whether a definition is a link to one that is not there."""
+    return (
+        bool(target)
+        and target.endswith(UNIT_SUFFIXES)
+        and not files.exists(target if target.startswith("/") else f"{path.rpartition('/')[0]}/{target}")
+    )
 
 
 def is_template(name: str) -> bool:

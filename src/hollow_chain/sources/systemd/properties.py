@@ -107,6 +107,7 @@ def service_of(facts: Properties, activatable: frozenset[str], manager: Properti
         program=_program(facts, kind),
         account=_account(facts),
         last=_last(facts, kind),
+        refuses_hand=bool(facts.get("RefuseManualStart")),
         limits=_limits(facts, manager or {}),
         confinement=confinement_of(facts),
     )
@@ -343,7 +344,7 @@ def _later(one: datetime | None, other: datetime | None) -> datetime | None:
 # systemd.exec(5), "Process Properties", and systemd.resource-control(5); as soft limits where there are two.
 _BOUNDS = (
     "LimitNOFILESoft", "LimitNPROCSoft", "LimitASSoft", "LimitDATASoft", "LimitSTACKSoft", "LimitMEMLOCKSoft", "LimitFSIZESoft",
-    "LimitLOCKSSoft", "TasksMax", "MemoryMax",
+    "LimitLOCKSSoft", "LimitCPUSoft", "TasksMax", "MemoryMax",
 )  # fmt: skip
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from hollow_chain.facts.host import Host, HostLimits, Unread
-from hollow_chain.facts.service import Job, Service, Trigger
+from hollow_chain.facts.service import Definition, Job, Service, Trigger
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import Files
 from hollow_chain.sources.reading import HostReading
@@ -25,6 +25,7 @@ def add(reading: HostReading) -> None:
     fill(reading.host, told, files)
     enabled = definitions.enabled_moments(files)
     _add_unloaded(reading.host, told, enabled, files, walker)
+    _add_dangling(reading.host, told)
     definitions.add(reading.host, enabled, files, walker)
     _drop_idle_devices(reading.host)
 
@@ -96,6 +97,17 @@ def _add_unloaded(host: Host, told: bus.BusFacts, enabled: dict[str, datetime], 
             triggered.triggers.append(Trigger(kind=made[name].kind, name=name))
             triggered.startup = "event" if triggered.startup in ("on-need", "manual") else triggered.startup
     host.services += made.values()
+
+
+def _add_dangling(host: Host, told: bus.BusFacts) -> None:
+    """Names that are links to definitions which are not there: somebody took these away and left the links."""
+    known = {service.name: service for service in host.services}
+    for name, (path, target) in told.dangling.items():
+        unit = known.get(name)
+        if unit is None:
+            unit = Service(name=name, kind=name.rpartition(".")[2], state="stopped")
+            host.services.append(unit)
+        unit.definition = Definition(file=path, load="missing", error=f"it is a link to {target}, which is not there")
 
 
 def _drop_idle_devices(host: Host) -> None:
