@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
+import subprocess
 import tempfile
 import time
 from pathlib import Path
@@ -130,7 +131,7 @@ def run(trial: Trial, number: int, keep: Path | None = None) -> Outcome:
                 # What stands above is well by the manager's rules (a condition that passes a need over, a need that is up and deaf).
                 outcome.target, outcome.depth = trial.probe.unit, 1
             _ask(host, outcome, keep, number)
-    except RuntimeError as error:
+    except (RuntimeError, subprocess.SubprocessError) as error:
         outcome.state, outcome.errors = "not whole", str(error)[-300:]
     finally:
         if extra is not None:

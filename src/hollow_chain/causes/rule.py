@@ -18,7 +18,7 @@ import msgspec
 from msgspec.structs import replace
 
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.finding import AFTER_RELOAD, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, EFFECTS, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.facts.service import Service
 
@@ -95,7 +95,7 @@ def _as_it_can_be_done(mend: Mend, case: Case) -> Mend:
             mend, does=f"Start what needs {service.name}: its definition refuses a start of it by hand.", acts=()
         )
     made_from = service.definition.made_from if service.definition is not None else ""
-    if made_from and not mend.acts and mend.effect == AFTER_RELOAD:
+    if made_from and not mend.acts and mend.moment == EFFECTS[AFTER_RELOAD]:
         return replace(mend, does=f"{mend.does} That is generated from {made_from}: change it there.")
     return mend
 

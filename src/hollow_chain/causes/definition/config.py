@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from hollow_chain.causes.case import Case
+from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import programs_of
 from hollow_chain.causes.finding import FITS, HINT, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
+from hollow_chain.causes.rights import barrier
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.facts.service import Service
 from hollow_chain.wording import lines
+from hollow_chain.wording.forms import says
 from hollow_chain.wording.lines import ConfigError
 from hollow_chain.wording.things import paths_in
 
@@ -39,6 +41,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     # A script that stumbles names itself: that is where in the program, not where in its configuration.
     complaints = [kept for one in lines.config_errors(own) if (kept := _not_of(programs, one)) is not None]
     if not complaints:
+        yield from _unread(case)
         return
     if last is not None and last.result == "watchdog":
         return
@@ -61,6 +64,36 @@ def config_rejected(case: Case) -> Iterator[Finding]:
         mends=(_correct(case, best.path, where),),
         explains=("exits-with-error", "crash-loop", "exits-at-once"),
     )
+
+
+def _unread(case: Case) -> Iterator[Finding]:
+    """A file of settings that it could not read, by its own words, though it is there and nothing keeps it from it: its content."""
+    if _FROM_ITSELF.isdisjoint({case.service.last.result if case.service.last is not None else ""}):
+        return
+    for event, path in lines.unopened_paths(case.own_events()):
+        file = case.file(path)
+        if (
+            file is None
+            or file.kind != "file"
+            or not file.exists
+            or not path.startswith("/etc/")
+            or barrier(case, path, False) is not None
+        ):
+            continue
+        if says(event.text, "missing", "denied", "too open", "locked", "busy"):
+            continue
+        about = f"{path} is there ({file.size} bytes, mode {file.mode}), and nothing that was seen keeps {case.service.name} from it"
+        yield Finding(
+            says=f"{case.service.name} cannot use the content of {path}: \u201c{event.text[:200]}\u201d.",
+            evidence=(case.quoted(event, FITS), case.seen(about, FILES, file.altered_at or file.changed_at, HINT)),
+            mends=(_correct(case, path, path),),
+            explains=("exits-with-error", "crash-loop", "exits-at-once"),
+        )
+        return
+
+
+_FROM_ITSELF = frozenset({"exit-code", "protocol", "resources"})
+"""Results of a program that ended by itself (systemd.service(5), ``SERVICE_RESULT``)."""
 
 
 def _correct(case: Case, path: str, where: str) -> Mend:

@@ -11,6 +11,7 @@ from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import clock, ended_up, run_seconds, span, stop_was_asked
+from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families.messages import EXITED
 from hollow_chain.lazy import pattern
@@ -202,6 +203,10 @@ def killed(case: Case) -> Iterator[Finding]:
         return
     watchdog = last.result == "watchdog"
     number = last.signal if last.signal is not None else _signal_before_restart(case)
+    told = _told_crash(case) if number is None and not watchdog else None
+    if told is not None:
+        yield _crashed_by_its_words(case, told)
+        return
     if not watchdog and (number is None or not failed_last(service)):
         return
     name = signal_name(number) if number is not None else "the watchdog"
@@ -235,6 +240,30 @@ def killed(case: Case) -> Iterator[Finding]:
         # The manager itself says that its watchdog ended it: whatever it had complained of, it went on.
         residual=not watchdog,
         explains=("crash-loop", "exits-with-error", *(_COMPLAINTS if number in _FROM_OUTSIDE or watchdog else ())),
+    )
+
+
+_BY_NAME = pattern(r"\bSIG(ABRT|SEGV|BUS|ILL|FPE|QUIT|TRAP|SYS)\b")
+
+
+def _told_crash(case: Case) -> Event | None:
+    """The line in which the run-time system of its language says that a signal ended it; it ends with a status of its own then."""
+    said = lines.saying(case.own_events(), "crashed") if failed_last(case.service) else []
+    return said[0] if said else None
+
+
+def _crashed_by_its_words(case: Case, told: Event) -> Finding:
+    service, named = case.service, _BY_NAME.search(told.text)
+    signal = f"SIG{named[1]}" if named else "a fault"
+    ended = service.last.ended_at if service.last else None
+    return Finding(
+        says=f"{service.name} crashed with {signal}{_ran(service)}, by its own words.",
+        evidence=(case.quoted(told, SAID), case.seen(f"last run ended with {ending(service)}", MANAGER, ended)),
+        mends=(
+            Mend(f"See the last words of {service.name}; update or repair its program, or find who sent {signal}."),
+        ),
+        residual=True,
+        explains=("crash-loop", "exits-with-error"),
     )
 
 

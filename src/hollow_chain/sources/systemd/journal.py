@@ -16,7 +16,7 @@ from hollow_chain.facts.service import LastRun
 from hollow_chain.families.messages import EXITED, FAILED, SKIPPED, STARTED, STARTING, STOPPED, SUCCESS
 from hollow_chain.families.steps import STEP_NAMES
 from hollow_chain.lazy import pattern
-from hollow_chain.reach.interfaces import Match, Records
+from hollow_chain.reach.interfaces import Entry, Match, Records
 from hollow_chain.wording.secrets import mask_text
 
 MAX_TEXT = 1000
@@ -26,8 +26,12 @@ _MAX_NAME = 64
 _LEVELS = ("emergency", "alert", "critical", "error", "warning", "notice", "info", "debug")
 _FIELDS = (
     "MESSAGE", "PRIORITY", "_PID", "_UID", "MESSAGE_ID", "SYSLOG_IDENTIFIER", "CONFIG_FILE", "CONFIG_LINE", "ERRNO", "_COMM",
-    "_EXE", "_SYSTEMD_UNIT", "_TRANSPORT", "JOB_TYPE",
+    "_EXE", "_SYSTEMD_UNIT", "_TRANSPORT", "JOB_TYPE", "_SYSTEMD_INVOCATION_ID",
 )  # fmt: skip
+_RUN = "_SYSTEMD_INVOCATION_ID"
+"""The field by which the journal tells one run of a unit from another."""
+_HEAD = 40
+"""Records at the head of a long run that are read: banner, first steps, and the complaint that is followed by a dump."""
 _OF_RECORD = ("UNIT", "MESSAGE_ID", "_BOOT_ID", "JOB_RESULT")
 _OF_MANAGER = {"_PID": "1", "_UID": "0"}
 _UNIT_FIELDS: tuple[tuple[str, dict[str, str]], ...] = (
@@ -67,7 +71,21 @@ class Journal:
         """Up to *most* records about *unit*, oldest first; only those of *boot* (its ID in hex) where given."""
         of_boot = {"_BOOT_ID": [boot]} if boot else {}
         fits = [{field: [unit]} | _borne_out(trusted) | of_boot for field, trusted in _UNIT_FIELDS]
-        return self._events(unit, fits, most)
+        found = self._records.entries(fits, _FIELDS, most)
+        return [event_of(entry.fields, unit, entry.at) for entry in [*self._head(found, unit, most, of_boot), *found]]
+
+    def _head(self, found: Sequence[Entry], unit: str, most: int, of_boot: dict[str, list[str]]) -> list[Entry]:
+        """The first records of a run that says more than is read of it, and the manager's own of that time: a program that is at fault
+        names the reason first, and prints what it was at after that."""
+        run = found[0].fields.get(_RUN, "") if len(found) == most else ""
+        if not run or not any(entry.fields.get(_RUN) == run for entry in found[most // 2 :]):
+            return []
+        head = self._records.entries([{_RUN: [run]}], _FIELDS, _HEAD, from_head=True)
+        by_manager = [{"UNIT": [unit]} | _borne_out(_OF_MANAGER) | of_boot]
+        head += self._records.entries(by_manager, _FIELDS, _HEAD)
+        known = {(entry.at, entry.fields["MESSAGE"]) for entry in found}
+        more = {(entry.at, entry.fields["MESSAGE"]): entry for entry in head if entry.at < found[0].at}
+        return [more[key] for key in sorted(more) if key not in known]
 
     def about_files(self, unit: str, files: Iterable[str], boot: str, most: int = 5) -> list[Event]:
         """What the manager said of *files* of the definition of *unit* in this boot, oldest first."""
