@@ -29,12 +29,13 @@ def replayed(folder: Path) -> list[Outcome]:
         path = folder / outcome.snapshot
         if outcome.state == "broken" and outcome.snapshot and path.stat().st_size:
             facts = Facts(Graph(decode(path.read_bytes())))
-            node = facts.graph.node(facts.graph.document.hosts[0].name, _unit(outcome.target))
+            node = facts.graph.node(facts.graph.document.hosts[0].name, unit_of(outcome.target))
             outcome.causes = json.loads(to_json(verdict_document(diagnose(facts, node))))["causes"]
             outcome.again = []
         found.append(outcome)
     return found
 
 
-def _unit(target: str) -> str:
+def unit_of(target: str) -> str:
+    """The unit that is meant by a name without its kind."""
     return target if "." in target else f"{target}.service"

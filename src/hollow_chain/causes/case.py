@@ -374,7 +374,7 @@ class Case(msgspec.Struct, frozen=True):
         """A record as evidence, in its own words: what could be forged bears on a claim only so far (:data:`_AT_MOST`)."""
         words = f"\u201c{event.text[:300]}\u201d"
         bears = _AT_MOST.get(event.trust, {}).get(bears, bears)
-        return Evidence(words, event.source or "event log", event.at, bears, event.trust in TOLD)
+        return Evidence(words, event.source or "event log", event.at, bears, event.trust in TOLD, not event.by_manager)
 
     def siblings(self) -> Iterator[Service]:
         """Other instances of the same template, on the same host."""

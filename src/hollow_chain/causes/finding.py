@@ -56,6 +56,8 @@ class Evidence(msgspec.Struct, frozen=True):
     bears: str = TELLS
     told: bool = False
     """Words that others than root could have written: they suggest, and nothing is changed for them alone."""
+    words: bool = False
+    """Whether it is a line that a program wrote, and no fact that was looked at."""
 
 
 class Mend(msgspec.Struct, frozen=True):

@@ -14,6 +14,7 @@ from pathlib import Path
 import msgspec
 
 from hollow_chain.causes import Finding
+from hollow_chain.causes.finding import FITS, HINT, PROOF, SAID
 
 _NO_PRIOR = 0.03
 """For a cause that the data file does not list yet."""
@@ -40,6 +41,10 @@ class Weights(msgspec.Struct):
     ceiling: float
     unread_records: float
     """Factor on what rests on records alone, where records could not be read."""
+    words_alone: float
+    """The most that a claim is sure that rests on lines of a program and on no look."""
+    hints_alone: float
+    """The most that a claim is sure for which only speaks what is often so without it, too."""
     bearings: dict[str, Bearing]
     priors: dict[str, CausePrior]
 
@@ -72,12 +77,25 @@ def odds(finding: Finding, prior_of: PriorOf = prior_of) -> float:
 def probability(finding: Finding, prior_of: PriorOf = prior_of) -> float:
     """The probability that the claim is right, by itself: from 0 to the ceiling."""
     its = odds(finding, prior_of)
-    return min(its / (1 + its), weights().ceiling)
+    return min(its / (1 + its), most(finding))
+
+
+def most(finding: Finding) -> float:
+    """The most that such evidence can make a claim: less than all, where it is words alone, or nothing but nearness."""
+    numbers, pieces = weights(), [piece for piece in finding.evidence if piece.bears in _BEARING]
+    if any(piece.bears == PROOF for piece in pieces):
+        return numbers.ceiling
+    if all(piece.bears == HINT for piece in pieces):
+        return numbers.hints_alone
+    return numbers.words_alone if all(piece.words for piece in pieces) else numbers.ceiling
+
+
+_BEARING = (PROOF, SAID, FITS, HINT)
 
 
 def shared(rivals: Iterable[Finding], prior_of: PriorOf = prior_of) -> list[tuple[Finding, float]]:
     """The probabilities of findings of which at most one is right: they share what is left to them, best first."""
     known = [(finding, odds(finding, prior_of)) for finding in rivals]
     whole = 1 + sum(its for _, its in known)
-    parts = [(finding, min(its / whole, weights().ceiling)) for finding, its in known]
+    parts = [(finding, min(its / whole, most(finding))) for finding, its in known]
     return sorted(parts, key=lambda part: -part[1])
