@@ -5,12 +5,15 @@ from __future__ import annotations
 import argparse
 import os
 import random
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
 
+from bench.factory import waiting as _more  # noqa: F401
 from bench.factory.daemons import DAEMONS, Daemon
+from bench.factory.healthy import Healthy, drawn, looked_at
 from bench.factory.operators import OPERATORS, breaks
 from bench.factory.probe import Probe, probe
 from bench.factory.replay import replayed
@@ -82,6 +85,7 @@ def main() -> None:
     parser.add_argument("--daemon", default="", help="part of the names of daemons")
     parser.add_argument("--blind", action="store_true", help="print numbers only, nothing of single answers")
     parser.add_argument("--name", default="last", help="name of the folder that keeps the outcomes and snapshots")
+    parser.add_argument("--hosts", type=int, default=4, help="healthy hosts that are looked at, too")
     parser.add_argument("--probe", action="store_true", help="only look at the healthy daemons")
     parser.add_argument(
         "--replay", action="store_true", help="ask the kept hosts of --name again, by the rules of today"
@@ -113,7 +117,21 @@ def main() -> None:
                 outcomes.append(outcome)
                 lines.write(msgspec.json.encode(outcome) + b"\n")
                 lines.flush()
-    print("\n".join(tables(outcomes, given.blind)))
+        healthy = list(
+            pool.map(
+                looked_at,
+                [drawn(probes, random.Random(given.seed + n)) for n in range(given.hosts)],
+                range(given.hosts),
+            )
+        )
+    print("\n".join((*tables(outcomes, given.blind), *_of_healthy(healthy))))
+
+
+def _of_healthy(hosts: list[Healthy]) -> Iterator[str]:
+    looks, alarms = sum(host.looks for host in hosts), [alarm for host in hosts for alarm in host.alarms]
+    uneven = sum(len(host.uneven) for host in hosts)
+    yield f"{len(hosts)} healthy hosts, {looks} looks: {len(alarms)} alarms; roster and why count unlike at {uneven} moments"
+    yield from (f"  {alarm.moment}: {alarm.cause} at {alarm.service}: {alarm.says[:200]}" for alarm in alarms)
 
 
 if __name__ == "__main__":

@@ -63,9 +63,10 @@ def breaks(probe: Probe, name: str, seed: int) -> list[Break]:
     return [msgspec.structs.replace(one, operator=name) for one in OPERATORS[name](probe, draw)]
 
 
-def _one(
+def a_way(
     p: Probe, script: str, wanted: str, *detail: str, place: str = "", starts: bool = True, stop: bool = False
 ) -> Break:
+    """A way to break *p*, and the causes of which any is right, parted by bars."""
     return Break("", script + "\n", tuple(wanted.split("|")), place or p.unit, detail, starts, stop)
 
 
@@ -75,11 +76,13 @@ def drop_in(p: Probe, text: str, name: str = "zz-factory") -> str:
     return f"mkdir -p {folder}; printf %b {_q(text)} > {folder}/{name}.conf; systemctl daemon-reload"
 
 
-def _unit(name: str, text: str) -> str:
+def unit(name: str, text: str) -> str:
+    """Shell words that write a definition."""
     return f"printf %b {_q(text)} > {UNITS}/{name}\n"
 
 
-def _service(text: str) -> str:
+def service(text: str) -> str:
+    """Settings of a program, as a part of a definition."""
     return f"[Service]\\n{text}\\n"
 
 
@@ -88,7 +91,7 @@ def _service(text: str) -> str:
 
 @operator("masked")
 def _masked(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(
+    yield a_way(
         p,
         f"cp -n $(systemctl show -P FragmentPath {p.unit}) /var/tmp/; rm -f {UNITS}/{p.unit}; systemctl mask --runtime {p.unit}",
         "disabled",
@@ -97,12 +100,12 @@ def _masked(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("stopped by hand")
 def _stopped(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, f"systemctl stop {p.unit}", "stopped|manual-not-started", starts=False)
+    yield a_way(p, f"systemctl stop {p.unit}", "stopped|manual-not-started", starts=False)
 
 
 @operator("needs one that is not there")
 def _absent_need(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(
+    yield a_way(
         p,
         drop_in(p, "[Unit]\\nRequires=quay-light.service\\nAfter=quay-light.service\\n"),
         "not-registered",
@@ -112,41 +115,41 @@ def _absent_need(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("needs one that is masked")
 def _masked_need(p: Probe, _: random.Random) -> Iterator[Break]:
-    text = _unit("quay-light.service", _service("ExecStart=/bin/sleep infinity")).replace(
+    text = unit("quay-light.service", service("ExecStart=/bin/sleep infinity")).replace(
         UNITS, "/usr/lib/systemd/system"
     )
     more = drop_in(p, "[Unit]\\nRequires=quay-light.service\\nAfter=quay-light.service\\n")
-    yield _one(p, text + "systemctl mask quay-light.service\n" + more, "disabled", place="quay-light.service")
+    yield a_way(p, text + "systemctl mask quay-light.service\n" + more, "disabled", place="quay-light.service")
 
 
 @operator("needs one that fails")
 def _failing_need(p: Probe, _: random.Random) -> Iterator[Break]:
-    text = _unit("quay-light.service", _service("Type=oneshot\\nExecStart=/opt/quay/light --on"))
+    text = unit("quay-light.service", service("Type=oneshot\\nExecStart=/opt/quay/light --on"))
     more = drop_in(p, "[Unit]\\nRequires=quay-light.service\\nAfter=quay-light.service\\n")
-    yield _one(p, text + more, "program-missing", "/opt/quay/light", place="quay-light.service")
+    yield a_way(p, text + more, "program-missing", "/opt/quay/light", place="quay-light.service")
 
 
 @operator("a loop of needs")
 def _loop(p: Probe, _: random.Random) -> Iterator[Break]:
-    text = _unit(
+    text = unit(
         "quay-light.service",
         f"[Unit]\\nRequires={p.unit}\\nAfter={p.unit}\\n[Service]\\nExecStart=/bin/sleep infinity\\n",
     )
     more = drop_in(p, "[Unit]\\nRequires=quay-light.service\\nAfter=quay-light.service\\n")
-    yield _one(p, text + more, "dependency-cycle", place="*")
+    yield a_way(p, text + more, "dependency-cycle", place="*")
 
 
 @operator("a clash")
 def _clash(p: Probe, _: random.Random) -> Iterator[Break]:
-    text = _unit("quay-light.service", f"[Unit]\\nConflicts={p.unit}\\n[Service]\\nExecStart=/bin/sleep infinity\\n")
-    yield _one(p, text + f"systemctl daemon-reload; systemctl start {p.unit}; sleep 1; systemctl start quay-light", "stopped-by-conflict",
+    text = unit("quay-light.service", f"[Unit]\\nConflicts={p.unit}\\n[Service]\\nExecStart=/bin/sleep infinity\\n")
+    yield a_way(p, text + f"systemctl daemon-reload; systemctl start {p.unit}; sleep 1; systemctl start quay-light", "stopped-by-conflict",
                "quay-light", starts=False)  # fmt: skip
 
 
 @operator("mount that fails")
 def _mount(p: Probe, _: random.Random) -> Iterator[Break]:
-    text = _unit("srv-cargo.mount", "[Mount]\\nWhat=/var/tmp/no-such-disk.img\\nWhere=/srv/cargo\\nType=ext4\\n")
-    yield _one(
+    text = unit("srv-cargo.mount", "[Mount]\\nWhat=/var/tmp/no-such-disk.img\\nWhere=/srv/cargo\\nType=ext4\\n")
+    yield a_way(
         p, text + drop_in(p, "[Unit]\\nRequiresMountsFor=/srv/cargo\\n"), "mount-failed", place="srv-cargo.mount"
     )
 
@@ -154,18 +157,20 @@ def _mount(p: Probe, _: random.Random) -> Iterator[Break]:
 @operator("device that is not there")
 def _device(p: Probe, _: random.Random) -> Iterator[Break]:
     more = drop_in(p, "[Unit]\\nRequires=dev-sounder0.device\\nAfter=dev-sounder0.device\\nJobTimeoutSec=3\\n")
-    yield _one(p, more, "device-missing", place="*")
+    yield a_way(p, more, "device-missing", place="*")
 
 
 @operator("condition")
 def _condition(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, "[Unit]\\nConditionPathExists=/srv/harbor/open\\n"), "condition-unmet", "/srv/harbor/open")
-    yield _one(
+    yield a_way(
+        p, drop_in(p, "[Unit]\\nConditionPathExists=/srv/harbor/open\\n"), "condition-unmet", "/srv/harbor/open"
+    )
+    yield a_way(
         p, drop_in(p, "[Unit]\\nAssertPathIsDirectory=/srv/harbor/open\\n"), "condition-unmet", "/srv/harbor/open"
     )
-    yield _one(
+    yield a_way(
         p,
-        drop_in(p, _service("ExecCondition=+/bin/sh -c \\'exit 1\\'").replace("\\'", '"')),
+        drop_in(p, service("ExecCondition=+/bin/sh -c \\'exit 1\\'").replace("\\'", '"')),
         "condition-unmet",
         "ExecCondition",
     )
@@ -176,34 +181,34 @@ def _condition(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("definition misspelled")
 def _bad_definition(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service("ExecStart=\\nExecStart=harbor/bin/light -x")), "bad-definition|program-missing")
-    yield _one(p, drop_in(p, _service("ExecStart=\\n")), "bad-definition")
+    yield a_way(p, drop_in(p, service("ExecStart=\\nExecStart=harbor/bin/light -x")), "bad-definition|program-missing")
+    yield a_way(p, drop_in(p, service("ExecStart=\\n")), "bad-definition")
 
 
 @operator("wrong type")
 def _wrong_type(p: Probe, _: random.Random) -> Iterator[Break]:
     if p.style in ("simple", "exec", ""):
-        yield _one(p, drop_in(p, _service("Type=notify\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "notify")
-        yield _one(
-            p, drop_in(p, _service("Type=forking\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "forking"
+        yield a_way(p, drop_in(p, service("Type=notify\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "notify")
+        yield a_way(
+            p, drop_in(p, service("Type=forking\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "forking"
         )
     if p.style == "forking":
-        yield _one(
-            p, drop_in(p, _service("Type=simple\\nRestart=no\\nPIDFile=")), "exits-at-once|never-reports|unexplained"
+        yield a_way(
+            p, drop_in(p, service("Type=simple\\nRestart=no\\nPIDFile=")), "exits-at-once|never-reports|unexplained"
         )
         if p.pid_file:
-            text = _service("PIDFile=/run/quay/none.pid\\nTimeoutStartSec=4s\\nRestart=no")
-            yield _one(p, drop_in(p, text), "never-reports", "/run/quay/none.pid")
+            text = service("PIDFile=/run/quay/none.pid\\nTimeoutStartSec=4s\\nRestart=no")
+            yield a_way(p, drop_in(p, text), "never-reports", "/run/quay/none.pid")
     if p.style == "notify":
-        yield _one(
-            p, drop_in(p, _service("NotifyAccess=none\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "otif"
+        yield a_way(
+            p, drop_in(p, service("NotifyAccess=none\\nTimeoutStartSec=4s\\nRestart=no")), "never-reports", "otif"
         )
 
 
 @operator("restarted too often")
 def _too_often(p: Probe, _: random.Random) -> Iterator[Break]:
     often = f"for i in $(seq 9); do systemctl restart {p.unit}; systemctl stop {p.unit}; done"
-    yield _one(
+    yield a_way(
         p, drop_in(p, "[Unit]\\nStartLimitIntervalSec=600\\nStartLimitBurst=4\\n") + "\n" + often, "start-rate-limited"
     )
 
@@ -211,46 +216,46 @@ def _too_often(p: Probe, _: random.Random) -> Iterator[Break]:
 @operator("start limit too short")
 def _short_limit(p: Probe, _: random.Random) -> Iterator[Break]:
     if p.style in ("notify", "forking"):
-        yield _one(p, drop_in(p, _service("TimeoutStartSec=2ms\\nRestart=no")), "limit-unit-slip|start-timeout")
-        slow = _service("ExecStartPre=+/bin/sleep 3\\nTimeoutStartSec=2s\\nRestart=no")
-        yield _one(p, drop_in(p, slow), "start-timeout")
+        yield a_way(p, drop_in(p, service("TimeoutStartSec=2ms\\nRestart=no")), "limit-unit-slip|start-timeout")
+        slow = service("ExecStartPre=+/bin/sleep 3\\nTimeoutStartSec=2s\\nRestart=no")
+        yield a_way(p, drop_in(p, slow), "start-timeout")
 
 
 @operator("killed")
 def _killed(p: Probe, draw: random.Random) -> Iterator[Break]:
     signal = draw.choice(("SEGV", "ABRT", "KILL"))
     script = (
-        drop_in(p, _service("Restart=no"))
+        drop_in(p, service("Restart=no"))
         + f"; systemctl restart {p.unit}; sleep 1; systemctl kill --kill-who=main -s {signal} {p.unit}; sleep 1"
     )
     if p.program:
-        yield _one(p, script, "killed", signal, starts=False)
+        yield a_way(p, script, "killed", signal, starts=False)
 
 
 @operator("runs out its time")
 def _runtime(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service("RuntimeMaxSec=1s\\nRestart=no")) + f"; systemctl restart {p.unit}; sleep 3", "killed", "RuntimeMaxSec",
+    yield a_way(p, drop_in(p, service("RuntimeMaxSec=1s\\nRestart=no")) + f"; systemctl restart {p.unit}; sleep 3", "killed", "RuntimeMaxSec",
                "run-time limit", starts=False)  # fmt: skip
 
 
 @operator("never pats the watchdog")
 def _watchdog(p: Probe, _: random.Random) -> Iterator[Break]:
     if p.style in ("simple", "exec", ""):
-        yield _one(p, drop_in(p, _service("WatchdogSec=1s\\nRestart=no")) + f"; systemctl restart {p.unit}; sleep 3", "killed", "watchdog", "Watchdog",
+        yield a_way(p, drop_in(p, service("WatchdogSec=1s\\nRestart=no")) + f"; systemctl restart {p.unit}; sleep 3", "killed", "watchdog", "Watchdog",
                    starts=False)  # fmt: skip
 
 
 @operator("a step before fails")
 def _step(p: Probe, draw: random.Random) -> Iterator[Break]:
     status = draw.randrange(3, 60)
-    yield _one(
+    yield a_way(
         p,
-        drop_in(p, _service(f'ExecStartPre=/bin/sh -c "exit {status}"\\nRestart=no')),
+        drop_in(p, service(f'ExecStartPre=/bin/sh -c "exit {status}"\\nRestart=no')),
         "exits-with-error",
         "ExecStartPre",
         str(status),
     )
-    yield _one(p, drop_in(p, _service("ExecStartPre=/opt/quay/check --all")), "program-missing", "/opt/quay/check")
+    yield a_way(p, drop_in(p, service("ExecStartPre=/opt/quay/check --all")), "program-missing", "/opt/quay/check")
 
 
 # --- program
@@ -258,28 +263,28 @@ def _step(p: Probe, draw: random.Random) -> Iterator[Break]:
 
 @operator("program gone")
 def _gone(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, f"mv $(readlink -f {p.program}) /var/tmp/moved-program", "program-missing", p.program)
+    yield a_way(p, f"mv $(readlink -f {p.program}) /var/tmp/moved-program", "program-missing", p.program)
 
 
 @operator("program not executable")
 def _not_executable(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, f"chmod a-x $(readlink -f {p.program})", "program-not-executable", p.program)
+    yield a_way(p, f"chmod a-x $(readlink -f {p.program})", "program-not-executable", p.program)
 
 
 @operator("program damaged")
 def _damaged(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, f"f=$(readlink -f {p.program}); cp $f /var/tmp/kept; : > $f", "wrong-program-format", p.program)
+    yield a_way(p, f"f=$(readlink -f {p.program}); cp $f /var/tmp/kept; : > $f", "wrong-program-format", p.program)
     foreign = "printf '\\177ELF\\002\\001\\001\\0\\0\\0\\0\\0\\0\\0\\0\\0\\003\\0\\267\\0' > /var/tmp/head; dd if=/var/tmp/head of=$f conv=notrunc 2>/dev/null"
-    yield _one(p, f"f=$(readlink -f {p.program}); cp $f /var/tmp/kept; cp /var/tmp/kept $f.new; mv $f.new $f; chmod 755 $f; {foreign}",
+    yield a_way(p, f"f=$(readlink -f {p.program}); cp $f /var/tmp/kept; cp /var/tmp/kept $f.new; mv $f.new $f; chmod 755 $f; {foreign}",
                "wrong-program-format", p.program)  # fmt: skip
 
 
 @operator("interpreter")
 def _interpreter(p: Probe, _: random.Random) -> Iterator[Break]:
     script = f"f=$(readlink -f {p.program}); head -c 2 $f | grep -q '#!' || exit 0; "
-    yield _one(p, script + "sed -i '1s|.*|#!/usr/bin/pyhton3|' $f", "program-missing|wrong-program-format", "pyhton3")
-    yield _one(p, script + "sed -i '1s|$|\\r|' $f", "program-missing|wrong-program-format")
-    yield _one(p, script + "sed -i '1d' $f", "wrong-program-format")
+    yield a_way(p, script + "sed -i '1s|.*|#!/usr/bin/pyhton3|' $f", "program-missing|wrong-program-format", "pyhton3")
+    yield a_way(p, script + "sed -i '1s|$|\\r|' $f", "program-missing|wrong-program-format")
+    yield a_way(p, script + "sed -i '1d' $f", "wrong-program-format")
 
 
 @operator("library gone")
@@ -287,7 +292,7 @@ def _library(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.libraries:
         path = draw.choice(p.libraries)
         name = PurePosixPath(path).name.partition(".so")[0]
-        yield _one(
+        yield a_way(
             p,
             f"for f in {path} $(readlink -f {path}); do mv $f /var/tmp/ 2>/dev/null; done; true",
             "path-missing|program-missing",
@@ -297,9 +302,9 @@ def _library(p: Probe, draw: random.Random) -> Iterator[Break]:
 
 @operator("nothing may be executed there")
 def _no_exec(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(
+    yield a_way(
         p,
-        drop_in(p, _service(f"NoExecPaths={p.program}")),
+        drop_in(p, service(f"NoExecPaths={p.program}")),
         "access-denied|program-not-executable",
         "NoExecPaths",
         p.program,
@@ -311,11 +316,11 @@ def _no_exec(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("account not there")
 def _no_account(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service("User=quartermaster")), "account-missing", "quartermaster")
-    yield _one(p, drop_in(p, _service("Group=quartermasters")), "account-missing", "quartermasters")
-    yield _one(p, drop_in(p, _service("SupplementaryGroups=quartermasters")), "account-missing", "quartermasters")
+    yield a_way(p, drop_in(p, service("User=quartermaster")), "account-missing", "quartermaster")
+    yield a_way(p, drop_in(p, service("Group=quartermasters")), "account-missing", "quartermasters")
+    yield a_way(p, drop_in(p, service("SupplementaryGroups=quartermasters")), "account-missing", "quartermasters")
     if p.user != "root":
-        yield _one(p, f"userdel {p.user}", "account-missing", p.user)
+        yield a_way(p, f"userdel {p.user}", "account-missing", p.user)
 
 
 @operator("another account")
@@ -326,7 +331,7 @@ def _other_account(p: Probe, _: random.Random) -> Iterator[Break]:
         and p.style in ("simple", "exec", "")
         and any(e.port < 1024 for e in p.endpoints)
     ):
-        yield _one(p, drop_in(p, _service("User=nobody")), "port-forbidden|access-denied")
+        yield a_way(p, drop_in(p, service("User=nobody")), "port-forbidden|access-denied")
 
 
 # --- files
@@ -339,18 +344,18 @@ def _first(paths: list[str], count: int = 1) -> list[str]:
 @operator("settings gone")
 def _no_settings(p: Probe, _: random.Random) -> Iterator[Break]:
     for path in _first(p.settings):
-        yield _one(p, f"mv {path} /var/tmp/moved-settings", "path-missing", path)
-        yield _one(p, f"mv {path} /var/tmp/moved-settings; ln -s /srv/harbor/none.conf {path}", "path-missing", path)
+        yield a_way(p, f"mv {path} /var/tmp/moved-settings", "path-missing", path)
+        yield a_way(p, f"mv {path} /var/tmp/moved-settings; ln -s /srv/harbor/none.conf {path}", "path-missing", path)
 
 
 @operator("settings closed")
 def _closed_settings(p: Probe, draw: random.Random) -> Iterator[Break]:
     for path in _first(p.settings) + ([draw.choice(p.settings)] if len(p.settings) > 1 else []):
-        yield _one(p, f"chown root:root {path}; chmod 0600 {path}", "access-denied", path)
+        yield a_way(p, f"chown root:root {path}; chmod 0600 {path}", "access-denied", path)
         folder = PurePosixPath(path).parent
         if str(folder) != "/etc":
-            yield _one(p, f"chown root:root {folder}; chmod 0700 {folder}", "access-denied", str(folder))
-        yield _one(p, drop_in(p, _service(f"InaccessiblePaths={path}")), "access-denied", path)
+            yield a_way(p, f"chown root:root {folder}; chmod 0700 {folder}", "access-denied", str(folder))
+        yield a_way(p, drop_in(p, service(f"InaccessiblePaths={path}")), "access-denied", path)
 
 
 @operator("settings misspelled")
@@ -365,7 +370,7 @@ i = random.Random(int(seed)).choice(fit)
 text[i] = re.sub(r"([A-Za-z][\\w.-]{{1,}})", lambda m: m[1] + "zz", text[i], count=1)
 open(path, "w", encoding="utf-8", errors="surrogateescape").write("\\n".join(text))
 PY"""
-        yield _one(p, script, "config-rejected", path, PurePosixPath(path).name, "zz")
+        yield a_way(p, script, "config-rejected", path, PurePosixPath(path).name, "zz")
 
 
 @operator("settings cut")
@@ -380,7 +385,7 @@ i = random.Random(int(seed)).choice(fit)
 text[i] = text[i][: max(2, len(text[i].rstrip()) // 2)] + '"{{('
 open(path, "w", encoding="utf-8", errors="surrogateescape").write("\\n".join(text))
 PY"""
-        yield _one(p, script, "config-rejected", path, PurePosixPath(path).name)
+        yield a_way(p, script, "config-rejected", path, PurePosixPath(path).name)
 
 
 @operator("value out of range")
@@ -388,34 +393,34 @@ def _range(p: Probe, _: random.Random) -> Iterator[Break]:
     for endpoint in p.endpoints[:1]:
         for path in p.settings[:4]:
             script = f"grep -Eq '^[^#]*\\b{endpoint.port}\\b' {path} && sed -i -E '/^[^#]*\\b{endpoint.port}\\b/s/\\b{endpoint.port}\\b/99999{endpoint.port}/' {path} || exit 0"
-            yield _one(p, script, "config-rejected", path, str(endpoint.port))
+            yield a_way(p, script, "config-rejected", path, str(endpoint.port))
 
 
 @operator("unknown option")
 def _option(p: Probe, _: random.Random) -> Iterator[Break]:
     if p.line:
-        text = _service("ExecStart=\\nExecStart=" + p.line.replace("\\", "\\\\") + " --quay-light=7")
-        yield _one(p, drop_in(p, text), "config-rejected|exits-with-error", "quay-light")
+        text = service("ExecStart=\\nExecStart=" + p.line.replace("\\", "\\\\") + " --quay-light=7")
+        yield a_way(p, drop_in(p, text), "config-rejected|exits-with-error", "quay-light")
 
 
 @operator("data closed")
 def _closed_data(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.data:
         path = draw.choice(p.data)
-        yield _one(p, f"chown root:root {path}; chmod 0700 {path}", "access-denied", path)
-        yield _one(p, f"chown -R root:root {path}; chmod -R go-rwx {path}", "access-denied", path)
-        yield _one(p, drop_in(p, _service(f"ReadOnlyPaths={path}")), "access-denied", path)
+        yield a_way(p, f"chown root:root {path}; chmod 0700 {path}", "access-denied", path)
+        yield a_way(p, f"chown -R root:root {path}; chmod -R go-rwx {path}", "access-denied", path)
+        yield a_way(p, drop_in(p, service(f"ReadOnlyPaths={path}")), "access-denied", path)
 
 
 @operator("data gone")
 def _no_data(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.data:
         path = draw.choice(p.data)
-        yield _one(p, f"mv {path} /var/tmp/moved-data", "path-missing|access-denied", path)
-        yield _one(
+        yield a_way(p, f"mv {path} /var/tmp/moved-data", "path-missing|access-denied", path)
+        yield a_way(
             p, f"mv {path} /var/tmp/moved-data; ln -s /srv/harbor/none {path}", "path-missing|access-denied", path
         )
-        yield _one(
+        yield a_way(
             p, f"mv {path} /var/tmp/moved-data; touch {path}", "path-missing|access-denied|exits-with-error", path
         )
 
@@ -424,7 +429,7 @@ def _no_data(p: Probe, draw: random.Random) -> Iterator[Break]:
 def _hidden(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.data:
         path = draw.choice(p.data)
-        yield _one(p, drop_in(p, _service(f"TemporaryFileSystem={path}:ro")), "access-denied|path-missing", path)
+        yield a_way(p, drop_in(p, service(f"TemporaryFileSystem={path}:ro")), "access-denied|path-missing", path)
 
 
 @operator("log closed")
@@ -432,20 +437,20 @@ def _closed_log(p: Probe, _: random.Random) -> Iterator[Break]:
     for path in _first(p.logs):
         folder = PurePosixPath(path).parent
         if str(folder) != "/var/log":
-            yield _one(p, f"chown root:root {folder}; chmod 0700 {folder}", "access-denied", str(folder))
-            yield _one(p, f"mv {folder} /var/tmp/moved-logs", "path-missing|access-denied", str(folder))
-        yield _one(p, f"chown root:root {path}; chmod 0600 {path}", "access-denied", path)
-        yield _one(p, drop_in(p, _service(f"ReadOnlyPaths={folder}")), "access-denied", str(folder))
+            yield a_way(p, f"chown root:root {folder}; chmod 0700 {folder}", "access-denied", str(folder))
+            yield a_way(p, f"mv {folder} /var/tmp/moved-logs", "path-missing|access-denied", str(folder))
+        yield a_way(p, f"chown root:root {path}; chmod 0600 {path}", "access-denied", path)
+        yield a_way(p, drop_in(p, service(f"ReadOnlyPaths={folder}")), "access-denied", str(folder))
 
 
 @operator("key")
 def _key(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.keys:
         path = draw.choice(p.keys)
-        yield _one(p, f"rm -f {path}", "path-missing", path)
-        yield _one(p, f"f=$(readlink -f {path}); chown root:root $f; chmod 0600 $f", "access-denied", path)
-        yield _one(p, f"f=$(readlink -f {path}); chmod 0666 $f", "too-open", path)
-        yield _one(p, f"f=$(readlink -f {path}); echo damaged > $f", "config-rejected", path, PurePosixPath(path).name)
+        yield a_way(p, f"rm -f {path}", "path-missing", path)
+        yield a_way(p, f"f=$(readlink -f {path}); chown root:root $f; chmod 0600 $f", "access-denied", path)
+        yield a_way(p, f"f=$(readlink -f {path}); chmod 0666 $f", "too-open", path)
+        yield a_way(p, f"f=$(readlink -f {path}); echo damaged > $f", "config-rejected", path, PurePosixPath(path).name)
 
 
 @operator("disk full")
@@ -454,7 +459,7 @@ def _full(p: Probe, draw: random.Random) -> Iterator[Break]:
         path = draw.choice(p.data)
         keep = f"cp -a {path} /var/tmp/kept-data"
         fill = f"cp -a /var/tmp/kept-data/. {path}/ 2>/dev/null; dd if=/dev/zero of={path}/ballast bs=4k 2>/dev/null; chown --reference=/var/tmp/kept-data {path}; chmod --reference=/var/tmp/kept-data {path}"
-        yield _one(
+        yield a_way(
             p,
             f"{keep}; mount -t tmpfs -o size=$(( $(du -sk {path} | cut -f1) + 64 ))k tmpfs {path}; {fill}",
             "disk-full",
@@ -466,7 +471,7 @@ def _full(p: Probe, draw: random.Random) -> Iterator[Break]:
         if folder != "/var/log":
             keep = f"stat -c '%U:%G %a' {folder} > /var/tmp/of-folder"
             fill = f"dd if=/dev/zero of={folder}/ballast bs=4k 2>/dev/null; read o m < /var/tmp/of-folder; chown $o {folder}; chmod $m {folder}"
-            yield _one(
+            yield a_way(
                 p,
                 f"{keep}; mount -t tmpfs -o size=64k,nr_inodes=2 tmpfs {folder}; {fill}",
                 "disk-full",
@@ -478,7 +483,7 @@ def _full(p: Probe, draw: random.Random) -> Iterator[Break]:
 @operator("stale file in the place of its own")
 def _stale(p: Probe, _: random.Random) -> Iterator[Break]:
     if p.pid_file:
-        yield _one(
+        yield a_way(
             p, f"mkdir -p $(dirname {p.pid_file}); echo 999999 > {p.pid_file}", "stale-lock", p.pid_file, stop=True
         )
 
@@ -488,7 +493,7 @@ def _second(p: Probe, _: random.Random) -> Iterator[Break]:
     if p.program and p.style in ("simple", "exec", "", "notify") and not p.before:
         words = " ".join(_q(word) for word in [p.program, *p.arguments] if "$" not in word)
         run = f"setpriv --reuid={p.user} --init-groups" if p.user != "root" else ""
-        yield _one(p, f"(cd /; setsid {run} {words} >/dev/null 2>&1 &); sleep 4", "lock-held|port-held", stop=True)
+        yield a_way(p, f"(cd /; setsid {run} {words} >/dev/null 2>&1 &); sleep 4", "lock-held|port-held", stop=True)
 
 
 # --- network
@@ -511,7 +516,7 @@ def _anyone(address: str) -> str:
 def _port(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.endpoints:
         one = draw.choice(p.endpoints)
-        yield _one(p, _squat(_anyone(one.address), one.port), "port-held", str(one.port), stop=True)
+        yield a_way(p, _squat(_anyone(one.address), one.port), "port-held", str(one.port), stop=True)
 
 
 @operator("port taken by a service")
@@ -519,8 +524,8 @@ def _port_service(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.endpoints:
         one = draw.choice(p.endpoints)
         code = _squat(_anyone(one.address), one.port).splitlines()[0]
-        text = _unit("quay-light.service", _service(f"ExecStart=/usr/bin/python3 /var/tmp/squat{one.port}.py"))
-        yield _one(
+        text = unit("quay-light.service", service(f"ExecStart=/usr/bin/python3 /var/tmp/squat{one.port}.py"))
+        yield a_way(
             p,
             f"{code}\n{text}systemctl daemon-reload; systemctl start quay-light; sleep 0.7",
             "port-held",
@@ -538,9 +543,9 @@ def _port_socket(p: Probe, draw: random.Random) -> Iterator[Break]:
             if ":" in _anyone(one.address)
             else f"{_anyone(one.address)}:{one.port}"
         )
-        text = _unit("quay-light.socket", f"[Socket]\\nListenStream={at}\\n")
-        text += _unit("quay-light.service", _service("ExecStart=/bin/sleep infinity"))
-        yield _one(
+        text = unit("quay-light.socket", f"[Socket]\\nListenStream={at}\\n")
+        text += unit("quay-light.service", service("ExecStart=/bin/sleep infinity"))
+        yield a_way(
             p,
             text + "systemctl daemon-reload; systemctl start quay-light.socket; sleep 0.3",
             "port-held",
@@ -553,9 +558,9 @@ def _port_socket(p: Probe, draw: random.Random) -> Iterator[Break]:
 def _low_port(p: Probe, _: random.Random) -> Iterator[Break]:
     low = [e for e in p.endpoints if e.port < 1024]
     if low:
-        text = _service("CapabilityBoundingSet=~CAP_NET_BIND_SERVICE\\nAmbientCapabilities=")
+        text = service("CapabilityBoundingSet=~CAP_NET_BIND_SERVICE\\nAmbientCapabilities=")
         # Some want to hold the right itself, before any port.
-        yield _one(p, drop_in(p, text), "port-forbidden|access-denied", str(low[0].port), "CAP_")
+        yield a_way(p, drop_in(p, text), "port-forbidden|access-denied", str(low[0].port), "CAP_")
 
 
 @operator("address not there")
@@ -563,11 +568,11 @@ def _address(p: Probe, _: random.Random) -> Iterator[Break]:
     pattern = r"^[^#;]*\b(listen|bind|address|host|server_bind|inet_interfaces|ip)\b.*\b(127\.0\.0\.1|0\.0\.0\.0)\b"
     for path in p.settings[:4]:
         script = f"grep -Eiq '{pattern}' {path} && sed -i -E '/{pattern.replace('/', chr(92) + '/')}/I s/127\\.0\\.0\\.1|0\\.0\\.0\\.0/10.9.8.7/' {path} || exit 0"
-        yield _one(p, script, "address-missing", "10.9.8.7")
+        yield a_way(p, script, "address-missing", "10.9.8.7")
     words = p.line.replace("\\", "\\\\")
     if re.search(r"\b(127\.0\.0\.1|0\.0\.0\.0)\b", words):
         line = re.sub(r"\b(127\.0\.0\.1|0\.0\.0\.0)\b", "10.9.8.7", words)
-        yield _one(p, drop_in(p, _service(f"ExecStart=\\nExecStart={line}")), "address-missing", "10.9.8.7")
+        yield a_way(p, drop_in(p, service(f"ExecStart=\\nExecStart={line}")), "address-missing", "10.9.8.7")
 
 
 # --- limits and confinement
@@ -575,9 +580,9 @@ def _address(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("too few descriptors")
 def _descriptors(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(
+    yield a_way(
         p,
-        drop_in(p, _service("LimitNOFILE=5\\nRestart=no")),
+        drop_in(p, service("LimitNOFILE=5\\nRestart=no")),
         "limit-reached",
         "descriptors",
         "open files",
@@ -587,35 +592,35 @@ def _descriptors(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("too few processes")
 def _processes(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service("TasksMax=1\\nRestart=no")), "limit-reached", "TasksMax", "processes")
+    yield a_way(p, drop_in(p, service("TasksMax=1\\nRestart=no")), "limit-reached", "TasksMax", "processes")
 
 
 @operator("too little address space")
 def _address_space(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(
-        p, drop_in(p, _service("LimitAS=24M\\nRestart=no")), "limit-reached|killed-for-memory", "LimitAS", "memory"
+    yield a_way(
+        p, drop_in(p, service("LimitAS=24M\\nRestart=no")), "limit-reached|killed-for-memory", "LimitAS", "memory"
     )
 
 
 @operator("calls forbidden")
 def _calls(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(
+    yield a_way(
         p,
-        drop_in(p, _service("SystemCallFilter=~@network-io\\nRestart=no")),
+        drop_in(p, service("SystemCallFilter=~@network-io\\nRestart=no")),
         "call-forbidden|killed",
         "SystemCallFilter",
         "SYSTEM CALL",
         "SYS",
     )
-    text = _service("SystemCallFilter=~socket bind listen\\nSystemCallErrorNumber=EPERM\\nRestart=no")
-    yield _one(p, drop_in(p, text), "call-forbidden|access-denied|port-forbidden", "SystemCallFilter")
+    text = service("SystemCallFilter=~socket bind listen\\nSystemCallErrorNumber=EPERM\\nRestart=no")
+    yield a_way(p, drop_in(p, text), "call-forbidden|access-denied|port-forbidden", "SystemCallFilter")
 
 
 @operator("kinds of network forbidden")
 def _families(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(
+    yield a_way(
         p,
-        drop_in(p, _service("RestrictAddressFamilies=AF_UNIX\\nRestart=no")),
+        drop_in(p, service("RestrictAddressFamilies=AF_UNIX\\nRestart=no")),
         "call-forbidden|access-denied",
         "RestrictAddressFamilies",
     )
@@ -623,11 +628,11 @@ def _families(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("working folder")
 def _folder(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(p, drop_in(p, _service("WorkingDirectory=/srv/harbor/desk")), "workdir-missing", "/srv/harbor/desk")
+    yield a_way(p, drop_in(p, service("WorkingDirectory=/srv/harbor/desk")), "workdir-missing", "/srv/harbor/desk")
     if p.user != "root":
-        yield _one(
+        yield a_way(
             p,
-            "mkdir -p /srv/desk; chmod 0700 /srv/desk\n" + drop_in(p, _service("WorkingDirectory=/srv/desk")),
+            "mkdir -p /srv/desk; chmod 0700 /srv/desk\n" + drop_in(p, service("WorkingDirectory=/srv/desk")),
             "access-denied",
             "/srv/desk",
         )
@@ -635,17 +640,17 @@ def _folder(p: Probe, _: random.Random) -> Iterator[Break]:
 
 @operator("what the definition names is gone")
 def _named(p: Probe, _: random.Random) -> Iterator[Break]:
-    yield _one(
-        p, drop_in(p, _service("EnvironmentFile=/etc/default/quay-light")), "path-missing", "/etc/default/quay-light"
+    yield a_way(
+        p, drop_in(p, service("EnvironmentFile=/etc/default/quay-light")), "path-missing", "/etc/default/quay-light"
     )
-    yield _one(p, drop_in(p, _service("LoadCredential=pass:/etc/quay/pass")), "path-missing", "/etc/quay/pass")
-    yield _one(p, drop_in(p, _service("BindPaths=/srv/harbor/chart:/mnt")), "path-missing", "/srv/harbor/chart")
-    yield _one(
-        p, drop_in(p, _service("StandardOutput=append:/srv/harbor/log/out.log")), "path-missing", "/srv/harbor/log"
+    yield a_way(p, drop_in(p, service("LoadCredential=pass:/etc/quay/pass")), "path-missing", "/etc/quay/pass")
+    yield a_way(p, drop_in(p, service("BindPaths=/srv/harbor/chart:/mnt")), "path-missing", "/srv/harbor/chart")
+    yield a_way(
+        p, drop_in(p, service("StandardOutput=append:/srv/harbor/log/out.log")), "path-missing", "/srv/harbor/log"
     )
-    yield _one(
+    yield a_way(
         p,
-        drop_in(p, _service("RootDirectory=/srv/harbor")),
+        drop_in(p, service("RootDirectory=/srv/harbor")),
         "path-missing|program-missing|workdir-missing",
         "/srv/harbor",
     )

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from functools import cache
 
 import pytest
+from bench.factory import waiting as _more  # noqa: F401
 from bench.factory.daemons import DAEMONS, Daemon
 from bench.factory.operators import breaks
 from bench.factory.probe import Probe, probe
@@ -39,6 +40,12 @@ SAMPLE = (  # daemon, operator, which of its ways, how deep, restarted rather th
     ("berthlog", "data hidden", 0, 1, False),
     ("purser", "port taken by a stranger", 0, 3, False),
     ("purser", "settings closed", 0, 1, True),
+    ("purser", "waits for longer than a job may", 0, 2, False),
+    ("gangway", "called off while it was starting", 0, 1, False),
+    ("gangway", "put right since", 0, 1, False),
+    ("foghorn", "put right since", 1, 2, False),
+    ("berthlog", "mounted without execution", 0, 1, True),
+    ("nginx", "a library that is none", 0, 1, False),
 )
 
 

@@ -79,9 +79,11 @@ def run_seconds(service: Service) -> float | None:
 def ended_by_request(case: Case) -> bool:
     """Whether a run that the manager calls failed only ended the way programs do that do not catch its stop signal."""
     last = case.service.last
-    if last is None or last.result not in ("exit-code", "signal", "timeout") or last.step:
+    if last is None or last.result not in ("exit-code", "signal", "timeout"):
         return False
     by_signal = last.exit_status == 128 + SIGTERM or last.signal == SIGTERM
+    if last.step and not by_signal:
+        return False
     return (by_signal or was_up(case.service)) and _stop_recorded(case)
 
 

@@ -148,14 +148,16 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
         found = list(lines.endpoints_in(refused, case.last_events()))
         if refused and not found and not _may_bind_low(case):  # it does not say which: those that it is set to
             found = [(refused[-1], c.address, c.port) for c in claims_tcp(case.service) if c.port < first]
+            # Where nothing tells the port: what else but such a right could a bind of its own lack?
+            found = found or ([(refused[-1], "", 0)] if not claims_tcp(case.service) else [])
     for event, address, port in found:
         user = account_of(case)
         if port >= first or _may_bind_low(case):
             continue
         yield Finding(
-            says=f"{case.service.name} may not listen on {said_endpoint(address, port)}: "
+            says=f"{case.service.name} may not listen on {said_endpoint(address, port) if port else 'its port'}: "
             f"ports below {first} need a right that {user} does not have here.",
-            evidence=(case.quoted(event, SAID), case.seen(f"first port that any account may take: {first}", bears=FITS)),
+            evidence=(case.quoted(event, SAID if port else FITS), case.seen(f"first port that any account may take: {first}", bears=FITS)),
             mends=(
                 Mend(f"Give {case.service.name} the single right to take low ports (CAP_NET_BIND_SERVICE), or have the "
                      "manager hold the socket for it.", "after a reload and a restart",

@@ -72,10 +72,22 @@ def limit_reached(case: Case) -> Iterator[Finding]:
         said = lines.saying(case.own_events(), bound.says)
         own = {name: lowered[name] for name in bound.settings if name in lowered}
         absurd = {name: value for name, value in own.items() if value <= bound.hardly}
-        if not said and not (absurd and looked.is_silent(case)):
+        if not said and not (absurd and (looked.is_silent(case) or _only_stumbles(case))):
             continue
         yield _reached(case, bound, [case.quoted(said[0], SAID)] if said else [], own or absurd, bool(absurd))
         return
+
+
+def _only_stumbles(case: Case) -> bool:
+    """Whether its words only say that something could not be read or used, and neither why nor at which line: as a program does that
+    gets no further under a bound."""
+    own = case.own_events()
+    tells = ("missing", "denied", "in use", "no address", "locked", "busy", "full", "account unknown", "too open")
+    return (
+        failed_last(case.service)
+        and not lines.saying(own, *tells)
+        and all(one.line is None for one in lines.config_errors(own))
+    )
 
 
 _SIGNALS = {25: ("LimitFSIZE", "the size of a file"), 24: ("LimitCPU", "computing time")}
