@@ -19,7 +19,7 @@ from hollow_chain.families import FAMILIES
 SOURCE = Path(__file__).parents[1] / "src/hollow_chain"
 MODULES = sorted(SOURCE.rglob("*.py"))
 CAUSES = {rule.cause for rule in catalogue()}
-ALSO_STATES = {"disabled", "stopped", "killed"}
+ALSO_STATES = {"stopped", "disabled", "killed", "paused"}
 """Causes whose names are states or startup types too: to use those words is to name no cause."""
 WORDS_FOR_PEOPLE = ("license/check/", "show/", "license/server.py")
 """The checks of a license file name what they find as the catalogue does."""

@@ -28,7 +28,7 @@ DEMO_ANSWERS = {
     "ReportMill": (None, "delayed-pending"),
     "BridgeScreens": ("start-timeout", "ChartRender"),
     "TideModel": ("program-missing", "TideModel"),
-    "PositionFeed": ("stopped", "PositionFeed"),
+    "PositionFeed": ("paused", "PositionFeed"),
     "signboard@3": ("instance-config-missing", "signboard@3.service"),
     "passport-reader": ("device-missing", "dev-reader0.device"),
     "barrier-control": ("config-rejected", "barrier-control.service"),

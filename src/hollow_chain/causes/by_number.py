@@ -26,8 +26,10 @@ def findings(case: Case, found: Sequence[Finding]) -> Iterator[Finding]:
         if entry is None or not entry.causes or entry.of_others:
             continue
         causes = entry.causes
-        if causes[0] in _ENDS:  # it only tells how it ended, and rules of their own tell that
-            return
+        if (
+            causes[0] in _ENDS
+        ):  # it only tells how it ended, and rules of their own tell that; another number may say more
+            continue
         known = [f for f in found if f.cause in entry.causes and f.cause not in _ENDS and not f.note]
         if any(not f.residual or piece.bears in (PROOF, SAID) for f in known for piece in f.evidence):
             return
@@ -58,6 +60,10 @@ def _numbers(case: Case) -> Iterator[tuple[int, Evidence]]:
     if last is not None and number == OWN_NUMBER and last.exit_status:
         text = f"it ended with a number of its own, {last.exit_status}, which may be meant like the system's"
         yield last.exit_status, case.seen(text, MANAGER, last.ended_at or last.started_at, FITS)
+    status = last.exit_status if last is not None and number != OWN_NUMBER else None
+    if last is not None and status is not None and (meant := meanings.number_of_status(status)) is not None:
+        text = f"its process ended with {status}{'' if meant == status else f', which stands for {meant}'}"
+        yield meant, case.seen(text, MANAGER, last.ended_at or last.started_at, FITS)
     for event in reversed(case.last_events()):
         for told in meanings.numbers_of(event):
             if told not in (number, OWN_NUMBER):

@@ -168,6 +168,26 @@ def control(number: int) -> Reading | None:
     return next(_control(number, 1.0), None)
 
 
+_OF_STATUS = {
+    0xC0000005: 998, 0xC0000017: 8, 0xC0000022: 5, 0xC0000034: 2, 0xC000003A: 3, 0xC0000043: 32, 0xC000007B: 193, 0xC000007F: 112,
+    0xC000009A: 1450, 0xC000012D: 1455, 0xC0000135: 126, 0xC0000139: 127, 0xC0000142: 1114,
+}  # fmt: skip
+"""Numbers of the system below that a process ends with, and the numbered error that each stands for (the documented mapping of NTSTATUS
+values to system errors)."""
+_PLAIN = 255
+"""Up to here a program may mean anything by the status that it ends with."""
+
+
+def number_of_status(status: int) -> int | None:
+    """The numbered error of the control-manager family that the exit status of a process stands for; None where it stands for none."""
+    unsigned = status & 0xFFFFFFFF
+    if unsigned >= _WIDE_ERROR and unsigned - _WIDE_ERROR <= 0xFFFF:
+        unsigned &= 0xFFFF
+    else:
+        unsigned = _OF_STATUS.get(unsigned, unsigned if unsigned > _PLAIN else 0)
+    return unsigned if unsigned in _table()["control"] else None
+
+
 _INSERTED = pattern(r"%%(\d{1,10})\b")
 """How a record names the text of an error by its number."""
 

@@ -15,6 +15,7 @@ from typing import Any
 import msgspec
 
 from hollow_chain.facts.host import FORMAT, VERSION, Snapshot
+from hollow_chain.facts.order_groups import resolve
 from hollow_chain.trouble import Trouble
 
 MAX_BYTES = 1 << 30
@@ -53,6 +54,8 @@ def decode(data: bytes) -> Snapshot:
     _check_header(found.format, found.version)
     _check_hosts(found)
     _settle_events(found)
+    for host in found.hosts:
+        resolve(host)
     return found
 
 

@@ -290,6 +290,8 @@ class Service(Part):
     display_name: str = ""
     description: str = ""
     aliases: Listed[str] = []
+    order_group: str = ""
+    """Group of services that it belongs to (control-manager family): others may need the group, as ``+`` and its name."""
     state: State = "unknown"
     detail: str = ""
     """The manager's own words for the state."""

@@ -16,7 +16,7 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import EXEC_CONDITION, Standing, failed_last, passed_over, skipped
 from hollow_chain.causes.words import numbered, started_since_boot
 from hollow_chain.facts.host import Event, File
-from hollow_chain.facts.service import Condition, Service
+from hollow_chain.facts.service import Condition, Program, Service
 from hollow_chain.families.steps import step_of
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
@@ -184,8 +184,8 @@ def _how_far(case: Case, path: str) -> str:
 
 def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     """Paths that are named and absent, with why they count."""
-    service, program = case.service, case.service.program
-    if program is None or service.kind != "service" or case.standing is Standing.UP:
+    service, program = case.service, case.service.program or Program()
+    if service.kind != "service" or case.standing is Standing.UP:
         return
     if not failed_last(service):
         if not started_since_boot(service, case.host.boot_at):

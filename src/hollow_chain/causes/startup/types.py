@@ -104,6 +104,8 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
     service = case.service
     if service.template or service.kind == "device" or service.startup not in ("manual", "on-need"):
         return
+    if service.triggers and case.family.triggers_start_any and case.standing.well:
+        return  # `event-pending` says it
     if service.job is not None:
         return  # somebody has asked for a start
     if failed_last(service) or skipped(service):
@@ -158,9 +160,7 @@ def _last_records(case: Case) -> list[Evidence]:
     return [case.quoted(event) for event in case.last_events()[-3:] if event.text]
 
 
-@cause(
-    "stopped", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "failed", "stopping", "paused")
-)
+@cause("stopped", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "failed", "stopping"))
 def stopped(case: Case) -> Iterator[Finding]:
     """It ran in this boot, ended cleanly, and nothing is wrong with it.
 
@@ -176,21 +176,14 @@ def stopped(case: Case) -> Iterator[Finding]:
         return
     if skipped(service):
         return
-    if service.state in ("paused", "stopping"):
-        word = "paused" if service.state == "paused" else "being stopped at this moment"
+    if service.state == "stopping":
+        state = f"state of {service.name}: {service.detail or service.state}"
         yield Finding(
-            says=f"{service.name} is {word}.",
+            says=f"{service.name} is being stopped at this moment.",
             # Without a request, it is on its way down for a reason that is not told yet.
-            evidence=(
-                case.seen(
-                    f"state of {service.name}: {service.detail or service.state}",
-                    bears=SAID if service.state == "paused" or stop_was_asked(case) else HINT,
-                ),
-            ),
-            mends=(
-                Mend(f"{'Resume' if service.state == 'paused' else 'Wait for its end, then start'} {service.name}."),
-            ),
-            residual=service.state == "stopping",
+            evidence=(case.seen(state, bears=SAID if stop_was_asked(case) else HINT),),
+            mends=(Mend(f"Wait for its end, then start {service.name}."),),
+            residual=True,
         )
         return
     if not started_since_boot(service, case.host.boot_at):
@@ -198,6 +191,23 @@ def stopped(case: Case) -> Iterator[Finding]:
         return
     if service.startup != "manual":
         yield from _ended_cleanly(case)
+
+
+@cause("paused", Boot.OVER, states=("paused",))
+def paused(case: Case) -> Iterator[Finding]:
+    """Somebody or something paused it.
+
+    Looks at: its state.
+    Convinced by: the manager calling it paused.
+    Against: nothing.
+    Mend: continue it.
+    """
+    name = case.node.name
+    yield Finding(
+        says=f"{name} is paused.",
+        evidence=(case.seen(f"state of {name}: {case.service.detail or case.service.state}", bears=PROOF),),
+        mends=(Mend(f"Continue {name}."),),
+    )
 
 
 def _ended_cleanly(case: Case) -> Iterator[Finding]:
