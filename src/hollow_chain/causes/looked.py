@@ -21,7 +21,7 @@ from hollow_chain.wording.lines import is_call_error
 
 _TELLING = (
     "missing", "denied", "in use", "no address", "read only", "ownership", "too open", "busy", "locked", "library", "full", "rejected",
-    "account unknown", "account barred", "host away", "unreached", "bounded files", "bounded tasks", "bounded memory", "no family",
+    "account unknown", "account barred", "module missing", "host away", "unreached", "bounded files", "bounded tasks", "bounded memory", "no family",
 )  # fmt: skip
 """What a line may say that is a reason by itself."""
 _ABORTED = 6

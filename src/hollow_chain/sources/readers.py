@@ -18,6 +18,7 @@ READERS = {
             Reader(socket_units.name_holders),
             Reader(records.add),
             Reader(own_words.add),
+            Reader(deserted.settle),
             Reader(upkeep.add),
             Reader(licenses.add),
             Reader(looking.look),

@@ -67,7 +67,8 @@ class Verdict(msgspec.Struct):
         who = f"{self.target.name} on {self.target.host}"
         if not self.causes:
             if self.notes and self.state not in ("running", "done"):
-                return f"{who} is {self.state}: {self.notes[0].says}"
+                own = [note for note in self.notes if (note.host, note.service) == self.target.key]
+                return f"{who} is {self.state}: {(own or self.notes)[0].says}"
             return f"{who} is {self.state}; nothing wrong was found."
         first = self.causes[0]
         place = first.finding.service

@@ -126,6 +126,23 @@ def _leaned_on(facts: Facts, node: Node) -> list[Edge]:
     ]
 
 
+_GAVE_UP_OVER = ("service-start-limit-hit", "trigger-limit-hit")
+"""Results of a unit that starts another one on its event, and gave up over that (systemd.socket(5), systemd.path(5))."""
+
+
+def _gave_up_over(facts: Facts, node: Node) -> list[Edge]:
+    """The services that a unit starts on its event, and that failed so often that it gave up."""
+    last = node.service.last if node.service is not None else None
+    if last is None or last.result not in _GAVE_UP_OVER:
+        return []
+    host = facts.graph.hosts[node.host]
+    failed = [
+        s for s in host.services if s.state in ("failed", "starting") and any(t.name == node.name for t in s.triggers)
+    ]
+    heads = [facts.graph.node(node.host, s.name) for s in failed]
+    return [Edge(node, Link(to=head.name, word="starts on its event", pulls=False), head) for head in heads]
+
+
 _DOES_NOTHING = ("true", ":")
 """Programs that do nothing: what runs one of them is there for what it wants."""
 
@@ -181,7 +198,7 @@ def hollow_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge] | None
         )
         for ahead in behind(facts, node)
     ]
-    found += [Need(edge, False) for edge in _wanted_by_wrapper(facts, node)]
+    found += [Need(edge, False) for edge in (*_wanted_by_wrapper(facts, node), *_gave_up_over(facts, node))]
     for unit in facts.silent_triggers(node):
         found.append(Need(Edge(node, Link(to=unit.name, word="triggered by", pulls=False), unit), False))
     return found

@@ -71,10 +71,16 @@ def missing_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
 
 def unopened_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
     """Paths that a record says could not be opened or used, without saying why."""
-    for event in events:
+    for index, event in enumerate(events):
         if says(event.text, "unopened") and not event.source.startswith(_CONFIGURATION):
-            for path in paths_in(event.text):
+            for path in paths_in(event.text) or _paths_after(events, index):
                 yield event, path
+
+
+def _paths_after(events: list[Event], index: int) -> list[str]:
+    """The paths of the line right after one that names none, where the two are of one breath: "We looked for:"."""
+    after = events[index + 1 : index + 2]
+    return [path for other in after if _of_one_breath(events[index], other) for path in paths_in(other.text)]
 
 
 def saying(events: list[Event], *what: str) -> list[Event]:
@@ -209,6 +215,7 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
                 line = _line_near(events, index)
             if near and not paths:
                 paths, line = [near[0]], near[1]
+            paths = paths or _in_trace_before(events, index)
             found.append(ConfigError(event, paths[0] if paths else "", line, closing=_closes(events, index)))
     return found
 
@@ -222,6 +229,21 @@ def _closes(events: list[Event], index: int) -> bool:
     own = {one.form.form for one in forms.read(events[index].text).found if one.form.says == "rejected"}
     near = events[max(0, index - _BEFORE) : index]
     return own == {"a configuration as a whole"} and any(says(event.text, *_IN_THE_WAY) for event in near)
+
+
+_LONGEST_TRACE = 60
+"""Lines of one trace of calls that are gone through: deeper ones are of a program that calls itself without end."""
+
+
+def _in_trace_before(events: list[Event], index: int) -> list[str]:
+    """Files of settings that the calls name of a trace that ends in a complaint, the last first."""
+    found: list[str] = []
+    for event in reversed(events[max(0, index - _LONGEST_TRACE) : index]):
+        if not event.text[:1].isspace():
+            break
+        # A line of the program is set in, and what it is about stands in quotes: where in the program is told by another line.
+        found += [path for path in paths_in(event.text) if "/etc/" in path and not says(event.text, "in code")]
+    return found
 
 
 def _place_after(events: list[Event], index: int) -> tuple[str, int] | None:

@@ -20,7 +20,7 @@ from hollow_chain.facts.service import Condition, Program, Service
 from hollow_chain.families.steps import step_of
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
-from hollow_chain.wording.forms import says
+from hollow_chain.wording.forms import read, says
 
 EXIT_CHDIR = 200
 """Exit status of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
@@ -143,7 +143,28 @@ def path_missing(case: Case) -> Iterator[Finding]:
         )
         named = True
     if not named:
+        yield from _missing_module(case)
         yield from _links_to_nothing(case)
+
+
+def _missing_module(case: Case) -> Iterator[Finding]:
+    """A part that its interpreter did not find: by its words, for where such parts are sought is known to the interpreter alone."""
+    if not failed_last(case.service):
+        return
+    for event in lines.saying(case.own_events(), "module missing")[::-1]:
+        module = next(iter(read(event.text).named("module missing", "module")), "")
+        if module and not module.startswith("/"):
+            ended = case.service.last.ended_at if case.service.last is not None else None
+            yield Finding(
+                says=f"The program of {case.service.name} needs {module}, which its interpreter does not find.",
+                evidence=(case.quoted(event, SAID), case.seen("its last run ended with an error right after that", at=ended, bears=HINT)),
+                mends=(
+                    Mend(f"Install {module} where the interpreter of {case.service.name} looks for it."),
+                    Mend(f"Or correct the environment or the interpreter in the definition of {case.service.name}.", AFTER_RELOAD, instead=True),
+                ),
+                explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop"),
+            )  # fmt: skip
+            return
 
 
 def _links_to_nothing(case: Case) -> Iterator[Finding]:

@@ -108,12 +108,15 @@ def _waiting(case: Case) -> Iterator[Finding]:
         f" and {len(ahead) - len(first)} more" if len(ahead) > len(first) else ""
     )
     endless = [node for node in ahead if _goes_on_without_limit(case, node)]
+    last = _in_the_end(case)
+    behind_all = f", and in the end for {last.name}" if last is not None and last not in ahead else ""
     yield Finding(
         says=f"the start of {name} was asked for and waits in the manager's queue until {what or 'the jobs before it'} "
-        f"{'are' if len(ahead) > 1 else 'is'} done.",
+        f"{'are' if len(ahead) > 1 else 'is'} done{behind_all}.",
         evidence=(
             case.seen(f"job for {name}: {case.service.job.kind if case.service.job else 'start'}, waiting", bears=SAID),
             *(_under_way(case, node, HINT if node in endless else TELLS) for node in first),
+            *((_under_way(case, last, TELLS),) if behind_all and last is not None else ()),
         ),
         mends=(Mend(f"Wait for {what}, or see why that takes so long." if what else "Wait, and look again."),),
         note=not endless,
@@ -121,6 +124,12 @@ def _waiting(case: Case) -> Iterator[Finding]:
         holder=endless[0].name if endless else "",
         explains=_INSTEAD,
     )  # fmt: skip
+
+
+def _in_the_end(case: Case) -> Node | None:
+    """What is under way, and not waiting itself, at the end of what the start waits for."""
+    far = [node for node, _ in reach(case.node, lambda at: behind(case.facts, at)) if _state(node) == "starting"]
+    return far[-1] if far else None
 
 
 def _goes_on_without_limit(case: Case, node: Node) -> bool:

@@ -177,7 +177,7 @@ def stale_lock(case: Case) -> Iterator[Finding]:
                 case.seen(gone.says, "processes", bears=SAID if gone.by_number else HINT),
             ),
             mends=(_left_over(case, file),),
-            explains=("exits-with-error", "crash-loop"),
+            explains=("exits-with-error", "crash-loop", *(("port-held",) if file.kind == "socket" else ())),
         )
 
 
@@ -245,6 +245,8 @@ def _is_gone(case: Case, event: Event, file: File) -> Gone | None:
     """
     number = file.names_process or lines.process_in(event.text)
     if not number:
+        if file.kind == "socket":
+            return Gone("nobody listens behind it", by_number=case.host.sockets_read)
         return Gone("nobody holds a lock on it", by_number=False)
     if not file.names_process or not file.process_runs:
         return Gone(f"process {number}, which it names, no longer runs")
@@ -277,7 +279,12 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
         if not says(event.text, "locked", "busy") and not (says(event.text, "in use") and _sockets_in(case, event)):
             continue
         near = [event, *own[index + 1 : index + 3]]
-        paths = [p for p in paths_in(event.text) if _is_lock(p, case.file(p))] or _held_by_name(case, event) or [""]
+        paths = (
+            [p for p in paths_in(event.text) if _is_lock(p, case.file(p))]
+            or _held_by_name(case, event)
+            or _sockets_in(case, event)
+            or [""]
+        )
         for path in paths:
             holder = _holder(case, case.file(path) if path else None, near)
             if path not in seen and (path or holder is not None):
@@ -286,8 +293,16 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
 
 
 def _sockets_in(case: Case, event: Event) -> list[str]:
-    """The sockets of the file system that a line names."""
-    return [path for path in paths_in(event.text) if (file := case.file(path)) is not None and file.kind == "socket"]
+    """The sockets of the file system that a line names; where it names none, those of the lines before it: a trace of calls ends with
+    the error."""
+    own = case.own_events()
+    at = next((index for index, one in enumerate(own) if one is event), 0)
+    near = paths_in(event.text) or [path for one in own[max(0, at - _IN_TRACE) : at] for path in paths_in(one.text)]
+    return [path for path in dict.fromkeys(near) if (file := case.file(path)) is not None and file.kind == "socket"]
+
+
+_IN_TRACE = 4
+"""Lines before the end of a trace in which the last calls stand."""
 
 
 def _held_by_name(case: Case, event: Event) -> list[str]:

@@ -51,14 +51,22 @@ def never_reports(case: Case) -> Iterator[Finding]:
     if _good_since_change(case):
         return
     evidence = [*_of_manager(case), *_of_program(case), *_of_past(case)]
-    if not any(piece.bears in (SAID, FITS) for piece in evidence):
+    # A name on the bus is asked for at once, or never.
+    if not any(piece.bears in (SAID, FITS) for piece in evidence) and not (
+        style == "dbus" and _was_calm(case) is not None
+    ):
         return
     limit = limit_of(case)
     allowed = f" within {span(limit.seconds)}" if limit else ""
     yield Finding(
         says=f"{service.name} never reported that it was up{allowed}: the manager waits for {_REPORTS[style]}.",
         evidence=(
-            case.seen(f"last start ended with {last.result or 'no report'}", MANAGER, last.ended_at, FITS),
+            case.seen(
+                f"last start ended with {last.result or 'no report'}",
+                MANAGER,
+                last.ended_at,
+                HINT if style == "dbus" else FITS,
+            ),
             case.seen(f"no good start on record with the start type {style}", "recorded starts", bears=HINT),
             *evidence,
         ),

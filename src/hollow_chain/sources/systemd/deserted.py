@@ -7,11 +7,13 @@ active, whatever became of the daemon that its script started.
 from __future__ import annotations
 
 import re
+from datetime import timedelta
 
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.handles import NotOpened, Walker
 from hollow_chain.sources.reading import HostReading
+from hollow_chain.wording.forms import says
 
 _EXITED = "active (exited)"
 """How the manager says that a service is up and that nothing of it runs."""
@@ -33,6 +35,35 @@ def add(reading: HostReading) -> None:
         if program is None or service.detail != _EXITED or program.style != "forking":
             continue
         program.deserted = bool(program.pid_file) or _was_to_leave_one(service, reading.walker)
+
+
+def settle(reading: HostReading) -> None:
+    """Leave those alone that say nothing of any trouble: a script may have started nothing, rightly, for nothing is set up."""
+    for service in reading.host.services:
+        program, last = service.program, service.last
+        if program is None or not program.deserted or program.pid_file:
+            continue
+        begun = last.started_at if last is not None else None
+        own = [
+            e
+            for e in reading.host.events
+            if e.service == service.name and not e.by_manager and (begun is None or e.at >= begun - _SECOND)
+        ]
+        program.deserted = any(e.level in _LEVELS or not says_nothing(e.text) for e in own)
+
+
+def says_nothing(text: str) -> bool:
+    """Whether a line tells of no trouble."""
+    return not says(text, *_TROUBLE)
+
+
+_TROUBLE = (
+    "severe", "unopened", "missing", "denied", "in use", "no address", "read only", "too open", "busy", "locked", "library", "full",
+    "rejected", "account unknown", "unreached", "ends", "crashed", "module missing",
+)  # fmt: skip
+_LEVELS = ("emergency", "alert", "critical", "error")
+_SECOND = timedelta(seconds=1)
+"""Logs of programs tell whole seconds."""
 
 
 def _was_to_leave_one(service: Service, walker: Walker) -> bool:

@@ -214,6 +214,19 @@ def complete(last: LastRun, events: list[Event]) -> None:
         last.signal = int(how[2])
 
 
+def failed_before(events: list[Event]) -> int:
+    """How many starts in a row failed before the one that is under way: what starts a service on an event starts it again after each
+    of its failures, and the manager does not count these."""
+    told = [e.code for e in events if e.code in (STARTING, STARTED, FAILED, STOPPED)]
+    count = 0
+    while told[-1:] == [STARTING] and FAILED in told[-3:-1]:
+        told = (
+            told[: max(i for i, code in enumerate(told[:-1]) if code == STARTING) + 1] if STARTING in told[:-1] else []
+        )
+        count += 1
+    return count
+
+
 def _recall_end(last: LastRun, event: Event) -> None:
     how = _HOW.search(event.text)
     if event.code == EXITED and how:

@@ -8,7 +8,7 @@ from hollow_chain.families.messages import JOB_FAILED
 from hollow_chain.reach.interfaces import NotThere
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import boots
-from hollow_chain.sources.systemd.journal import Journal, complete, recalled
+from hollow_chain.sources.systemd.journal import Journal, complete, failed_before, recalled
 
 RECORDS_EACH = 100
 """Records of a service that are read: its last few starts, with what it says in each."""
@@ -29,6 +29,8 @@ def add(reading: HostReading) -> None:
             service.last = recalled([e for e in host.events if e.service == service.name])
         elif service.last is not None and service.last.result in ("exit-code", "exec-condition", "signal"):
             complete(service.last, [e for e in host.events if e.service == service.name])
+        if service.state == "starting" and service.last is not None and not service.last.restarts:
+            service.last.restarts = failed_before([e for e in host.events if e.service == service.name])
 
 
 def worth_reading_logs(service: Service) -> bool:
