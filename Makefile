@@ -2,7 +2,7 @@
 VENV ?= .venv
 PY = $(VENV)/bin/python
 
-.PHONY: demo test compiled bench factory docs shots clean
+.PHONY: demo test compiled bench factory fit docs shots clean
 demo: $(VENV)/.ready
 	$(VENV)/bin/hollow-chain demo
 
@@ -20,6 +20,10 @@ bench: compiled
 # General ways to break a service, on daemons and in-house programs: half an hour on two cores, as root.
 factory: compiled
 	$(PY) -m bench.factory
+
+# What the kept runs of the factory teach, fitted on one half of the daemons and measured on the other.
+fit: compiled
+	$(PY) -m bench.factory.fit
 
 # As an installed package is: a start that has to translate its modules anew takes half as long again.
 compiled: $(VENV)/.ready-dev

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Iterator
 from typing import Any
 
@@ -22,12 +23,18 @@ UNITS = {
     "asked": "[Unit]\nAfter=between.service\nRequires=between.service\n[Service]\nExecStart=/bin/sleep infinity\n",
     "called-off": "[Service]\nType=oneshot\nExecStart=/bin/sleep infinity\n",
     "desk": "[Unit]\nWants=desk@a.service\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/bin/true\n",
+    "flaps": "[Unit]\nStartLimitIntervalSec=0\n[Service]\nRestart=always\nRestartSec=700ms\nExecStart=/opt/flaps\n",
     "desk@": "[Service]\nExecStart=/opt/desk/%i\n",
 }
 SCRIPT = "".join(f"cat > /etc/systemd/system/{name}.service <<'E'\n{text}E\n" for name, text in UNITS.items())
-SCRIPT += """ln -s /usr/lib/systemd/system/gone.service /etc/systemd/system/alias.service
+SCRIPT += """cat > /opt/flaps <<'E'
+#!/bin/sh
+sleep 0.6; echo "error: cannot open /etc/flaps.conf: No such file or directory" >&2; exit 1
+E
+chmod 755 /opt/flaps
+ln -s /usr/lib/systemd/system/gone.service /etc/systemd/system/alias.service
 systemctl daemon-reload
-systemctl start --no-block above waits asks called-off desk
+systemctl start --no-block above waits asks called-off desk flaps
 for i in $(seq 100); do
   systemctl list-jobs --plain --no-legend | grep -q between && journalctl -q -u given-up | grep -q 'Timed out' && break; sleep 0.1
 done
@@ -71,3 +78,12 @@ def test_a_start_that_waits_is_no_fault_and_is_not_called_a_lack_of_one(host: Re
     verdict = asked(host, "waits")
     assert verdict["causes"] == [] and [note["cause"] for note in verdict["notes"]] == ["start-waits"]
     assert "slow.service" in verdict["notes"][0]["says"]
+
+
+def test_ten_looks_a_second_apart_name_the_same(host: RealHost) -> None:
+    looks = []
+    for _ in range(10):
+        first = asked(host, "flaps")["causes"][0]
+        looks.append((first["cause"], first["service"]))
+        time.sleep(1)
+    assert looks == [("path-missing", "flaps.service")] * 10
