@@ -21,6 +21,8 @@ from bench.factory.tables import tables
 from bench.factory.trial import Outcome, Trial, booted, made_whole, run
 
 OUT = Path(__file__).parents[1] / "out" / "factory"
+_PAIRS = 0.25
+"""Share of the trials in which what is asked about has a fault of its own, where it is not the broken service itself."""
 AT_ONCE = 2 * (os.cpu_count() or 2) + 1
 """Trials at once: most of each is waiting."""
 
@@ -70,7 +72,14 @@ def plan(probes: list[Probe], count: int, seed: int, only: str) -> list[Trial]:
             if options and len(chosen) < count:
                 one, broken = options.pop()
                 chosen.append(
-                    Trial(one, broken, draw.choice((1, 1, 2, 3, 4)), draw.random() < 0.5, draw.choice((0.3, 2.5)))
+                    Trial(
+                        one,
+                        broken,
+                        draw.choice((1, 1, 2, 3, 4)),
+                        draw.random() < 0.5,
+                        draw.choice((0.3, 2.5)),
+                        draw.random() < _PAIRS,
+                    )
                 )
     return chosen
 
@@ -111,20 +120,15 @@ def main() -> None:
         keep.mkdir(parents=True, exist_ok=True)
         for old in keep.iterdir():
             old.unlink()
+        drafts = [drawn(probes, random.Random(given.seed + n)) for n in range(given.hosts)]
+        healthy = [pool.submit(looked_at, draft, number) for number, draft in enumerate(drafts)]
         outcomes = list[Outcome]()
         with (keep / "outcomes.jsonl").open("wb") as lines:
             for outcome in pool.map(run, trials, range(len(trials)), [keep] * len(trials)):
                 outcomes.append(outcome)
                 lines.write(msgspec.json.encode(outcome) + b"\n")
                 lines.flush()
-        healthy = list(
-            pool.map(
-                looked_at,
-                [drawn(probes, random.Random(given.seed + n)) for n in range(given.hosts)],
-                range(given.hosts),
-            )
-        )
-    print("\n".join((*tables(outcomes, given.blind), *_of_healthy(healthy))))
+    print("\n".join((*tables(outcomes, given.blind), *_of_healthy([one.result() for one in healthy]))))
 
 
 def _of_healthy(hosts: list[Healthy]) -> Iterator[str]:

@@ -42,6 +42,11 @@ MOMENTS = (
     ("after a restart of all", "systemctl restart {units}", 0),
     ("a while after that", "true", 6),
     (
+        "idle behind its socket",
+        "for u in {units}; do s=${{u%.service}}.socket; systemctl cat $s >/dev/null 2>&1 && systemctl start $s && systemctl stop $u; done; true",
+        2,
+    ),
+    (
         "after an alarming line that means nothing",
         "logger -t quay -p user.err 'error: cannot open /srv/none: Permission denied'",
         0,
@@ -61,12 +66,15 @@ def drawn(probes: list[Probe], draw: random.Random) -> list[Probe]:
     return chosen
 
 
+TEN_MINUTES = ("after ten minutes", "true", 600)
+
+
 def looked_at(probes: list[Probe], number: int) -> Healthy:
-    """Boot a host with these daemons and look at it at all moments."""
+    """Boot a host with these daemons and look at it at all moments; at the first of several hosts ten minutes later as well."""
     names = [one.name for one in probes]
     found = Healthy(names)
     with RealHost(f"h{number}", keep=tuple(names)) as host:
-        for moment, script, wait in MOMENTS:
+        for moment, script, wait in (*MOMENTS, *([TEN_MINUTES] if number == 0 else [])):
             host.run(script.format(units=" ".join(one.unit for one in probes)), check=False)
             time.sleep(wait)
             found.looks += 1

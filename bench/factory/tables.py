@@ -26,6 +26,9 @@ def tables(outcomes: list[Outcome], blind: bool = False) -> Iterator[str]:
         f"{sum(o.exact for o in broken)}; no cause at all: {sum(not o.causes for o in broken)}; "
         f"second look differs: {sum(not o.steady for o in broken)}"
     )
+    pairs = [o for o in broken if o.pair]
+    if pairs:
+        yield f"pairs: both faults named in {sum(o.both for o in pairs)} of {len(pairs)}"
     claims = [(o.causes[0]["confidence"], o.right) for o in broken if o.causes]
     yield (
         f"Brier score of the first causes: {brier(claims):.4f}; wrong at 0.9 and more: "

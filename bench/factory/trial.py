@@ -33,6 +33,8 @@ class Trial(msgspec.Struct):
     """Whether it is restarted after the break, and not stopped before and started after it."""
     waits: float = 2.5
     """Seconds from the start to the question."""
+    pair: bool = False
+    """Whether the service that is asked about has a fault of its own, too: its program is not there."""
 
     @property
     def daemon(self) -> Daemon:
@@ -66,6 +68,7 @@ class Outcome(msgspec.Struct):
     status: int = -1
     errors: str = ""
     snapshot: str = ""
+    pair: bool = False
 
     @property
     def right(self) -> bool:
@@ -81,6 +84,11 @@ class Outcome(msgspec.Struct):
         return self.right and (
             not self.detail or any(word in json.dumps(self.causes[0], ensure_ascii=False) for word in self.detail)
         )
+
+    @property
+    def both(self) -> bool:
+        """Of a pair, whether the other fault is named too."""
+        return any(cause["cause"] == "program-missing" and cause["service"] == self.target for cause in self.causes)
 
     @property
     def steady(self) -> bool:
@@ -113,7 +121,7 @@ def run(trial: Trial, number: int, keep: Path | None = None) -> Outcome:
     broken, daemon = trial.broken_by, trial.daemon
     outcome = Outcome(
         trial.probe.unit, daemon.half, daemon.kind, broken.operator, trial.depth, broken.script, list(broken.wanted), broken.place,
-        list(broken.detail),
+        list(broken.detail), pair=trial.pair and trial.depth > 1,
     )  # fmt: skip
     host, extra = booted(daemon, f"f{number}")
     try:
@@ -147,6 +155,9 @@ def _break(host: RealHost, trial: Trial, outcome: Outcome) -> None:
         for up, low in itertools.pairwise(units)
     )
     outcome.target = units[0]
+    outcome.pair = trial.pair and trial.depth > 1
+    if outcome.pair:
+        text += f"sed -i 's|^ExecStart=.*|ExecStart=/opt/quay/lantern|' /etc/systemd/system/{units[0]}\n"
     broken = trial.broken_by
     stops = broken.stop or (broken.starts and not trial.restarts)
     before = f"systemctl stop {trial.probe.unit}\n" if stops else ""

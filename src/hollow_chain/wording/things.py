@@ -24,11 +24,16 @@ _FARTHEST_BEFORE = 80
 """Characters before a path in which "line 7 of the configuration file" may stand."""
 _ADDRESS = r"\d{1,3}(?:\.\d{1,3}){3}|\[[0-9A-Fa-f:]{2,45}\]|\*|localhost|::1?|0\.0\.0\.0"
 _ENDPOINT = pattern(
-    rf"(?:(?P<address>{_ADDRESS})[:#])(?P<port>\d{{1,5}})\b"
+    rf"(?:(?P<address>{_ADDRESS})[:#@])(?P<port>\d{{1,5}})\b"
     r"|(?i:\bport[ :=#'\"]+(?:number )?)(?P<port2>\d{1,5})\b"
     r"|(?<![\w\]:.*/\"])[:#](?P<port3>\d{2,5})(?![\w:.]\d|\d)"
     rf"|(?P<address4>{_ADDRESS}),? port:? (?P<port4>\d{{1,5}})\b"
+    r"|\(?[\"'](?P<address5>[\w.:*%\-]{0,80})[\"'], ?(?P<port5>\d{1,5})\)"
+    r"|\((?P<address6>[0-9A-Fa-f]{0,4}[:.*][0-9A-Fa-f:.*]{0,44}), ?(?P<port6>\d{1,5})\)"
+    r"|\b(?:tcp|udp)/(?P<port7>\d{2,5})\b|(?<![\w.:/])(?P<port8>\d{2,5})/(?:tcp|udp)\b"
 )
+_ADDRESSES = ("address", "address4", "address5", "address6")
+_PORTS = ("port", "port2", "port3", "port4", "port5", "port6", "port7", "port8")
 _SINGLE_ADDRESS = pattern(
     r"(?<![\w.:])(?P<v4>\d{1,3}(?:\.\d{1,3}){3})(?![\w.]*\.\d)|(?<![\w:.])(?P<v6>[0-9A-Fa-f]{1,4}(?::[0-9A-Fa-f]{0,4}){2,7})(?![\w:])"
 )
@@ -70,7 +75,7 @@ def line_in(text: str) -> int | None:
 def endpoints_of(text: str) -> list[tuple[str, int]]:
     """The endpoints (address, port) that a line names; an empty address where it names only the port."""
     found = [
-        (m["address"] or m["address4"] or "", int(m["port"] or m["port2"] or m["port3"] or m["port4"]))
+        (next(filter(None, map(m.group, _ADDRESSES)), ""), int(next(filter(None, map(m.group, _PORTS)))))
         for m in _ENDPOINT.finditer(text)
     ]
     return [(address.strip("[]"), port) for address, port in found if 0 < port < 65536]

@@ -95,6 +95,15 @@ class Journal:
     def _events(self, unit: str, fits: Sequence[Match], most: int) -> list[Event]:
         return [event_of(entry.fields, unit, entry.at) for entry in self._records.entries(fits, _FIELDS, most)]
 
+    def beside(self, unit: str, names: list[str], boot: str, most: int = 20) -> list[Event]:
+        """Up to *most* records, oldest first, whose writer calls itself one of *names* and runs in no service: what a start script hands
+        over to another account runs in a session of that one, and its words are recorded there."""
+        fits = {"SYSLOG_IDENTIFIER": names, "_BOOT_ID": [boot]}
+        found = self._records.entries([fits], _FIELDS, most)
+        return [
+            event_of(one.fields, unit, one.at) for one in found if not one.fields["_SYSTEMD_UNIT"].endswith(".service")
+        ]
+
     def told(self, fields: dict[str, tuple[str, ...]], most: int, from_head: bool = False) -> list[ManagerRecord]:
         """Up to *most* records of the manager in which each of *fields* has one of its values, oldest first; the newest ones,
         unless *from_head*."""

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 from hollow_chain.facts.host import OF_RECORDS, Event, Host, Unread
 from hollow_chain.facts.service import Job, Service, is_deserted
 from hollow_chain.families.messages import JOB_FAILED
 from hollow_chain.reach.interfaces import NotThere
+from hollow_chain.sources.evidence_files import names_of
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import boots
 from hollow_chain.sources.systemd.journal import Journal, complete, failed_before, recalled
@@ -72,6 +75,7 @@ def fill(host: Host, journal: Journal, names: list[str], boot: str) -> None:
     names = [*names, *(name for name in given_up if name not in names)]
     host.events = journal.of_units(names, RECORDS_EACH, boot)
     host.events += _said_of_definitions(host, journal, boot)
+    host.events += _said_beside(host, journal, boot)
     boots.add(host, [s for s in host.services if needs_history(s)], journal, boot)
 
 
@@ -94,6 +98,31 @@ def _jobs_given_up(host: Host, journal: Journal, boot: str) -> list[str]:
         if one is not None and service.state in ("stopped", "failed") and not (begun is not None and begun > one.at):
             service.job = service.job or Job(state=one.result, at=one.at)
             found.append(service.name)
+    return found
+
+
+_MOST_SILENT = 20
+"""Failed services without a word of their own whose words are sought elsewhere: each is a question to a journal that may be long."""
+_AROUND = timedelta(seconds=1)
+"""How far from a run a record may be that is of it."""
+
+
+def _said_beside(host: Host, journal: Journal, boot: str) -> list[Event]:
+    """What others say under the names of services that failed without a word, in the time of their last run."""
+    spoke = {event.service for event in host.events if not event.by_manager}
+    silent = [
+        s
+        for s in host.services
+        if s.state == "failed" and s.kind == "service" and s.name not in spoke and s.program is not None
+    ]
+    found: list[Event] = []
+    for service in silent[:_MOST_SILENT]:
+        last = service.last
+        begun = last.started_at if last is not None else None
+        until = (last.ended_at if last is not None else None) or host.read_at
+        if begun is not None and until is not None:
+            said = journal.beside(service.name, names_of(service), boot)
+            found += [event for event in said if begun - _AROUND <= event.at <= until + _AROUND]
     return found
 
 
