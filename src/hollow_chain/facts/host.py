@@ -78,6 +78,8 @@ class File(Part, gc=False):
     interpreter: str = ""
     """Of a program: the interpreter it needs."""
     interpreter_exists: bool | None = None
+    speaks_of_reports: bool | None = None
+    """Of a program that has to report to the manager that it is up: whether anything in it speaks of that. None: not known."""
     acl: Listed[str] = []
     """Entries of its access control list beyond owner, group and others, as ``user:mate:r-x`` (acl(5))."""
     held_by: int = 0
@@ -85,7 +87,7 @@ class File(Part, gc=False):
     names_process: int = 0
     """Of a PID or lock file: the process that it names."""
     process_runs: bool | None = None
-    """Whether that process runs."""
+    """Whether that process runs; of a socket, whether anybody waits behind it."""
     link_to: str = ""
     siblings: Listed[str] = []
     """Of an absent file of one instance: the files of other instances that are there."""

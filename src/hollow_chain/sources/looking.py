@@ -34,6 +34,8 @@ def look(reading: HostReading) -> None:
         looker.look(program.path, service.state != "running")
         if service.state == "failed":
             looker.look_at_run(program.path)
+        if program.style.startswith("notify") and _has_not_reported(service):
+            looker.look_for_reports(program.path, program.paths[:_MOST_SCRIPTS])
         if service.state == "starting" and program.pid_file:
             looker.look(program.pid_file)
         if service.last is not None and service.last.step_program:
@@ -49,6 +51,15 @@ def look(reading: HostReading) -> None:
                 looker.look(path, instance=service.instance)
     for daemon in (d for f in host.license_files for d in f.daemons):
         looker.look(daemon.program, is_program=True)
+
+
+_MOST_SCRIPTS = 4
+"""Files among its arguments that may be what a program runs."""
+
+
+def _has_not_reported(service: Service) -> bool:
+    """Whether a start ran out of time, or is under way: it may be waited for a report that never comes."""
+    return service.state == "starting" or (service.last is not None and service.last.result == "timeout")
 
 
 _ROOTS = ("/var/lib", "/var/log", "/var/cache", "/var/spool", "/run", "/etc")
@@ -111,6 +122,8 @@ def _add_local_sockets(reading: HostReading) -> None:
         # One path may have two forms: /var/run is a link to /run (hier(7)).
         path = file.path.removeprefix("/var") if file.path.startswith("/var/run/") else file.path
         file.held_by = held.get(file.path, held.get(path, 0))
+        if file.path in held or path in held or len(held) < _MOST_LOCAL:
+            file.process_runs = file.path in held or path in held
 
 
 def add_files(reading: HostReading) -> None:

@@ -102,6 +102,29 @@ class Looker:
                 return
             path = after if after.startswith("/") else f"{path.rpartition('/')[0]}/{after}"
 
+    def look_for_reports(self, path: str, scripts: list[str]) -> None:
+        """See whether anything in a program speaks of reporting to the manager (sd_notify(3)); of one that runs *scripts* only what
+        they say counts, and nothing in them is no proof."""
+        file = self.look(path, is_program=True)
+        if file is None or not file.exists or file.speaks_of_reports is not None:
+            return
+        known = [found for one in (path, *scripts) if (found := self._speaks_of_reports(one)) is not None]
+        is_whole = file.format.startswith("elf") and not any(self._is_script(one) for one in scripts)
+        file.speaks_of_reports = True if any(known) else False if known and is_whole else None
+
+    def _is_script(self, path: str) -> bool:
+        file = self.look(path)
+        return file is not None and file.exists and file.kind == "file" and not path.startswith("/etc/")
+
+    def _speaks_of_reports(self, path: str) -> bool | None:
+        try:
+            content = self._walker.read(path, _MOST_OF_PROGRAM)
+        except (NotOpened, OSError, ValueError):
+            return None
+        if any(word in content.data for word in _REPORTING):
+            return True
+        return None if len(content.data) >= _MOST_OF_PROGRAM else False
+
     def names(self, folder: str, most: int) -> list[str]:
         """The names in a folder, *most* at the most; none where it cannot be read, or is off limits."""
         return [] if self._is_off_limits(folder) else self._careful.names(folder, most)
@@ -219,6 +242,18 @@ def _moment(seconds: float) -> datetime | None:
     return datetime.fromtimestamp(seconds, UTC) if 0 < seconds < 1e11 else None
 
 
+_MOST_OF_PROGRAM = 96 << 20
+"""Bytes of a program that are gone through: the largest daemons have some eighty megabytes, and are read within a tenth of a second."""
+_REPORTING = (
+    b"NOTIFY_SOCKET",
+    b"sd_notify",
+    b"sdnotify",
+    b"libsystemd",
+    b"systemd-notify",
+    b"SdNotify",
+    b"systemd.daemon",
+)
+"""Words without which nothing reports: the variable that the manager sets, and what libraries for it are called."""
 _ACL = "system.posix_acl_access"
 _ACL_KINDS = {0x02: "user", 0x04: "group", 0x08: "group", 0x10: "mask"}
 _ACL_NAMED = (0x02, 0x08)

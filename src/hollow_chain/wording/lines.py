@@ -142,12 +142,15 @@ def missing_libraries(events: list[Event]) -> Iterator[tuple[Event, str]]:
     """Shared libraries that the loader did not find (ld.so(8))."""
     for event in events:
         for name in dict.fromkeys(forms.read(event.text).named("library", "library")):
+            if not _LIBRARY.search(name) and "shared librar" not in event.text:
+                continue  # "cannot load" is said of many things
             bounded = says(event.text, "bounded memory", "denied")
             refused = any(words in event.text.lower() for words in _REFUSED_LIBRARY)
             if says(event.text, "missing") or ("shared librar" in event.text and not bounded and not refused):
                 yield event, name
 
 
+_LIBRARY = pattern(r"(?i)\.so\b|\.dll$|\.dylib$|^lib[\w+-]+")
 _REFUSED_LIBRARY = (
     "file too short",
     "invalid elf header",

@@ -70,6 +70,8 @@ def _unread(case: Case) -> Iterator[Finding]:
     """A file of settings that it could not read, by its own words, though it is there and nothing keeps it from it: its content."""
     if _FROM_ITSELF.isdisjoint({case.service.last.result if case.service.last is not None else ""}):
         return
+    if lines.saying(case.own_events(), "library", "denied", "crashed"):
+        return
     for event, path in lines.unopened_paths(case.own_events()):
         file = case.file(path)
         if (
@@ -85,7 +87,7 @@ def _unread(case: Case) -> Iterator[Finding]:
         about = f"{path} is there ({file.size} bytes, mode {file.mode}), and nothing that was seen keeps {case.service.name} from it"
         yield Finding(
             says=f"{case.service.name} cannot use the content of {path}: \u201c{event.text[:200]}\u201d.",
-            evidence=(case.quoted(event, FITS), case.seen(about, FILES, file.altered_at or file.changed_at, HINT)),
+            evidence=(case.quoted(event, HINT), case.seen(about, FILES, file.altered_at or file.changed_at, HINT)),
             mends=(_correct(case, path, path),),
             explains=("exits-with-error", "crash-loop", "exits-at-once"),
         )

@@ -121,7 +121,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
             )
         yield Finding(
             says=f"The program of {case.service.name} needs the shared library {library}, which is not there.",
-            evidence=(case.quoted(event, PROOF), *((sought,) if sought is not None else ())),
+            evidence=(case.quoted(event, PROOF), *_status_of_loader(case), *((sought,) if sought is not None else ())),
             mends=tuple(mends),
             explains=("exits-with-error", "crash-loop"),
         )
@@ -145,6 +145,20 @@ def path_missing(case: Case) -> Iterator[Finding]:
     if not named:
         yield from _missing_module(case)
         yield from _links_to_nothing(case)
+
+
+_NOT_FOUND = 127
+"""The status with which loaders and shells end where they do not find what they are to run (ld.so(8), sh(1p), "Exit Status")."""
+
+
+def _status_of_loader(case: Case) -> Iterator[Evidence]:
+    last = case.service.last
+    if last is not None and last.exit_status == _NOT_FOUND:
+        yield case.seen(
+            f"exit status {_NOT_FOUND}: what was to be run, or a part of it, was not found",
+            at=last.ended_at,
+            bears=FITS,
+        )
 
 
 def _missing_module(case: Case) -> Iterator[Finding]:
@@ -353,9 +367,15 @@ def condition_unmet(case: Case) -> Iterator[Finding]:
             case.seen(f"{c.kind}={'!' if c.negated else ''}{c.parameter} does not hold", bears=PROOF) for c in unmet[:5]
         ),
         mends=(Mend(_provide(unmet[0], service)), Mend(f"Then start {service.name}.", only_starts=True)),
-        note=by_nature or (service.startup == "on-need" and case.needed_from is None and not service.account),
+        # An assertion makes the start fail, unlike a condition (systemd.unit(5), "AssertArchitecture=").
+        note=by_nature
+        or (service.startup == "on-need" and case.needed_from is None and not service.account and not _asserts(unmet)),
         explains=("stopped", "never-started", "manual-not-started"),
     )
+
+
+def _asserts(unmet: list[Condition]) -> bool:
+    return any(one.kind.startswith("Assert") for one in unmet)
 
 
 def _command_said_no(case: Case) -> Finding:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import Act, mode
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, PROOF, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.places import is_own_program
 from hollow_chain.causes.rights import place_of
@@ -15,6 +15,7 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.facts.host import Event, File
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
 
@@ -41,6 +42,7 @@ def program_missing(case: Case) -> Iterator[Finding]:
         case, (2, 3), "is not there", "Install the program of {0}, or correct its path in the definition."
     )
     yield from _not_found(case)
+    yield from _command_not_found(case)
     for path, file in programs_of(case):
         if file is not None and not file.exists:
             leads = f", a link to {file.link_to}" if file.link_to else ""
@@ -88,6 +90,42 @@ def _not_found(case: Case) -> Iterator[Finding]:
                     ),
                 ),
                 explains=("exits-with-error", "crash-loop"),
+            )
+            return
+
+
+_SOUGHT = pattern(
+    r"(?:env: [\"'\u2018]?|: (?:exec: )?|^)(?P<name>[\w.+/-]{1,200})[\"'\u2019]?: (?:No such file or directory|(?:command )?not found)$"
+)
+"""How env(1) and the shells say that they did not find a command."""
+_NOT_FOUND = 127
+"""The status that they end with then (sh(1p), "Exit Status")."""
+
+
+def _command_not_found(case: Case) -> Iterator[Finding]:
+    """A command that a script, or the heading of one, was to run and did not find."""
+    last = case.service.last
+    if last is None or last.exit_status != _NOT_FOUND or not failed_last(case.service):
+        return
+    for event in case.own_events()[::-1]:
+        found = _SOUGHT.search(event.text.strip())
+        if found is not None and "shared librar" not in event.text:
+            name, where = found["name"], last.step or "its start"
+            status = case.seen(
+                f"exit status {_NOT_FOUND} in {where}: a command was not found", at=last.ended_at, bears=FITS
+            )
+            yield Finding(
+                says=f"{case.service.name} runs {name}, which is not there.",
+                evidence=(case.quoted(event, SAID), status),
+                mends=(
+                    Mend(f"Install {name}, or correct its name where {case.service.name} runs it."),
+                    Mend(
+                        f"Or give its folder in the definition of {case.service.name} (PATH).",
+                        AFTER_RELOAD,
+                        instead=True,
+                    ),
+                ),
+                explains=("exits-with-error", "crash-loop", "path-missing", "config-rejected"),
             )
             return
 

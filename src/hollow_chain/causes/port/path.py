@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import SOCKETS, Case, Facts
-from hollow_chain.causes.finding import FITS, PROOF, SAID, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.reached import sought
-from hollow_chain.causes.rule import cause
+from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.sockets import claims_tcp
+from hollow_chain.causes.standing import failed_last
 from hollow_chain.chain.graph import Edge, Graph
 from hollow_chain.facts.endpoints import is_loopback
 from hollow_chain.facts.host import Firewall, FirewallRule
+from hollow_chain.wording import lines
 
 
 def on_the_way(graph: Graph, client: str, server: str) -> Iterator[Firewall]:
@@ -52,7 +54,34 @@ def is_blocked(facts: Facts, edge: Edge) -> bool:
     return head.service is not None and any(True for _ in path_blocked(Case(facts, head, needed_from=edge.tail)))
 
 
-@cause("path-blocked", Boot.STAYS, states=("running",))
+def _network_of_its_own(case: Case) -> Iterator[Finding]:
+    """Its definition gives it a network in which nobody else is, and it could not reach somebody (systemd.exec(5), "PrivateNetwork=")."""
+    confinement = case.service.confinement
+    said = lines.saying(case.own_events(), "unreached", "host away") if failed_last(case.service) else []
+    if confinement is None or not confinement.private_network or not said:
+        return
+    name = case.node.name
+    yield Finding(
+        says=f"{name} cannot reach anybody: its definition gives it a network of its own.",
+        evidence=(
+            case.quoted(said[-1], FITS),
+            case.seen(
+                f"PrivateNetwork= is set for {name}: in its network there is nothing but its own loopback",
+                "definition",
+                bears=SAID,
+            ),
+        ),
+        mends=(
+            Mend(
+                f"Take PrivateNetwork= out of the definition of {name}, or have the manager hand it the sockets.",
+                AFTER_RELOAD,
+            ),
+        ),
+        explains=("exits-with-error", "exits-at-once", "crash-loop", "host-unreachable", "start-race"),
+    )
+
+
+@cause("path-blocked", Boot.STAYS, states=("running", *NOT_UP))
 def path_blocked(case: Case) -> Iterator[Finding]:
     """It runs and listens, but a firewall between client and server does not let its port through.
 
@@ -62,6 +91,8 @@ def path_blocked(case: Case) -> Iterator[Finding]:
     Mend: let that one port through, at the firewall that is named.
     """
     above = case.needed_from
+    if case.standing.well is False:
+        yield from _network_of_its_own(case)
     if above is None or above.host == case.node.host or not case.standing.well:
         return
     own = [s for s in case.index.sockets.of(case.service) if s.protocol[:3] == "tcp" and not is_loopback(s.address)]

@@ -246,7 +246,7 @@ def _is_gone(case: Case, event: Event, file: File) -> Gone | None:
     number = file.names_process or lines.process_in(event.text)
     if not number:
         if file.kind == "socket":
-            return Gone("nobody listens behind it", by_number=case.host.sockets_read)
+            return Gone("nobody listens behind it") if file.process_runs is False else None
         return Gone("nobody holds a lock on it", by_number=False)
     if not file.names_process or not file.process_runs:
         return Gone(f"process {number}, which it names, no longer runs")

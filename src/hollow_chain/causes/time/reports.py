@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
@@ -50,7 +50,7 @@ def never_reports(case: Case) -> Iterator[Finding]:
         return
     if _good_since_change(case):
         return
-    evidence = [*_of_manager(case), *_of_program(case), *_of_past(case)]
+    evidence = [*_of_manager(case), *_of_program(case), *_of_past(case), *_of_look(case, style)]
     # A name on the bus is asked for at once, or never.
     if not any(piece.bears in (SAID, FITS) for piece in evidence) and not (
         style == "dbus" and _was_calm(case) is not None
@@ -118,6 +118,16 @@ def _of_program(case: Case) -> Iterator[Evidence]:
         yield case.quoted(ready[-1], FITS)
     if calm is not None:
         yield case.seen(f"it used {span(calm)} of computing time in all", bears=HINT)
+
+
+def _of_look(case: Case, style: str) -> Iterator[Evidence]:
+    """That nothing in the program speaks of such a report."""
+    path = case.service.program.path if case.service.program else ""
+    file = case.file(path)
+    if style.startswith("notify") and file is not None and file.speaks_of_reports is False:
+        yield case.seen(
+            f"nothing in {path} speaks of reporting to the manager (sd_notify, NOTIFY_SOCKET)", FILES, bears=FITS
+        )
 
 
 def _was_calm(case: Case) -> float | None:
