@@ -43,7 +43,7 @@ MOMENTS = (
     ("a while after that", "true", 6),
     (
         "idle behind its socket",
-        "for u in {units}; do s=${{u%.service}}.socket; systemctl cat $s >/dev/null 2>&1 && systemctl start $s && systemctl stop $u; done; true",
+        "for u in {units}; do s=${{u%.service}}.socket; systemctl cat $s >/dev/null 2>&1 && systemctl stop $u && systemctl start $s; done; true",
         2,
     ),
     (

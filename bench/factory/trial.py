@@ -75,8 +75,13 @@ class Outcome(msgspec.Struct):
         """Whether the first cause is a right one, in the right place."""
         if not self.causes:
             return False
-        first = self.causes[0]
-        return first["cause"] in self.wanted and self.place in ("*", first["service"])
+        if self.pair:
+            return self.both and self._is_right(self.causes[0])
+        return self._is_right(self.causes[0])
+
+    def _is_right(self, cause: dict[str, Any]) -> bool:
+        own = self.pair and cause["cause"] == "program-missing" and cause["service"] == self.target
+        return own or (cause["cause"] in self.wanted and self.place in ("*", cause["service"]))
 
     @property
     def exact(self) -> bool:
@@ -87,8 +92,10 @@ class Outcome(msgspec.Struct):
 
     @property
     def both(self) -> bool:
-        """Of a pair, whether the other fault is named too."""
-        return any(cause["cause"] == "program-missing" and cause["service"] == self.target for cause in self.causes)
+        """Of a pair, whether both faults are named: that of the service that is asked about, and the one below."""
+        named = {(cause["cause"], cause["service"]) for cause in self.causes}
+        below = any(cause in self.wanted and self.place in ("*", service) for cause, service in named)
+        return below and ("program-missing", self.target) in named
 
     @property
     def steady(self) -> bool:
@@ -137,7 +144,7 @@ def run(trial: Trial, number: int, keep: Path | None = None) -> Outcome:
             outcome.state = "broken"
             if host.run(f"systemctl is-active {outcome.target}", check=False).stdout.strip() == "active":
                 # What stands above is well by the manager's rules (a condition that passes a need over, a need that is up and deaf).
-                outcome.target, outcome.depth = trial.probe.unit, 1
+                outcome.target, outcome.depth, outcome.pair = trial.probe.unit, 1, False
             _ask(host, outcome, keep, number)
     except (RuntimeError, subprocess.SubprocessError) as error:
         outcome.state, outcome.errors = "not whole", str(error)[-300:]
@@ -164,7 +171,9 @@ def _break(host: RealHost, trial: Trial, outcome: Outcome) -> None:
     host.run(f"{text}systemctl daemon-reload\n{before}{broken.script}", check=False)
     if broken.starts:
         host.run(f"timeout 30 systemctl {'start' if stops else 'restart'} {trial.probe.unit}", check=False)
-    if trial.depth > 1:
+    if not broken.starts:  # a start of what stands above would start it anew
+        outcome.target, outcome.depth, outcome.pair = trial.probe.unit, 1, False
+    elif trial.depth > 1:
         host.run(f"timeout 30 systemctl start {outcome.target}", check=False)
     time.sleep(trial.waits)
 

@@ -17,7 +17,7 @@ from hollow_chain.causes.words import came_up_after
 from hollow_chain.facts.host import File
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording.forms import says
-from hollow_chain.wording.lines import is_call_error
+from hollow_chain.wording.lines import is_call_error, of_trace
 
 _TELLING = (
     "missing", "denied", "in use", "no address", "read only", "ownership", "too open", "busy", "locked", "library", "full", "rejected",
@@ -42,7 +42,10 @@ def is_silent(case: Case) -> bool:
         return False
     if last.signal not in (None, _ABORTED) or step_of(last.exit_status) is not None:
         return False
-    return not any(says(event.text, *_TELLING) and not is_call_error(event.text) for event in case.own_events())
+    return not any(
+        says(event.text, *_TELLING) and not is_call_error(event.text) and not of_trace(event.text)
+        for event in case.own_events()
+    )
 
 
 def used(case: Case) -> list[File]:

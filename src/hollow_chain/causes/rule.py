@@ -80,8 +80,16 @@ class Rule(msgspec.Struct, frozen=True):
         """What the rule finds, stamped with its cause and place."""
         for found in self.look(case):
             mends = found.mends if found.is_borne_out else tuple(replace(mend, acts=()) for mend in found.mends)
-            mends = tuple(_as_it_can_be_done(mend, case) for mend in mends)
+            if limits_mends(case.node.service):
+                mends = tuple(_as_it_can_be_done(mend, case) for mend in mends)
             yield replace(found, cause=self.cause, host=case.node.host, service=case.node.name, mends=mends)
+
+
+def limits_mends(service: Service | None) -> bool:
+    """Whether the definition of a service is one that mends have to heed."""
+    return service is not None and (
+        service.refuses_hand or (service.definition is not None and bool(service.definition.made_from))
+    )
 
 
 def _as_it_can_be_done(mend: Mend, case: Case) -> Mend:

@@ -82,15 +82,18 @@ def probability(finding: Finding, prior_of: PriorOf = prior_of) -> float:
 
 def most(finding: Finding) -> float:
     """The most that such evidence can make a claim: less than all, where it is words alone, or nothing but nearness."""
-    numbers, pieces = weights(), [piece for piece in finding.evidence if piece.bears in _BEARING]
-    if any(piece.bears == PROOF for piece in pieces):
-        return numbers.ceiling
-    if all(piece.bears == HINT for piece in pieces):
-        return numbers.hints_alone
-    return numbers.words_alone if all(piece.words for piece in pieces) else numbers.ceiling
+    numbers = weights()
+    only_words = only_hints = True
+    for piece in finding.evidence:  # asked for each finding of a whole host: no more than a walk over its few pieces
+        if piece.bears == PROOF:
+            return numbers.ceiling
+        if piece.bears in _BEARING:
+            only_words = only_words and piece.words
+            only_hints = only_hints and piece.bears == HINT
+    return numbers.hints_alone if only_hints else numbers.words_alone if only_words else numbers.ceiling
 
 
-_BEARING = (PROOF, SAID, FITS, HINT)
+_BEARING = (SAID, FITS, HINT)
 
 
 def shared(rivals: Iterable[Finding], prior_of: PriorOf = prior_of) -> list[tuple[Finding, float]]:

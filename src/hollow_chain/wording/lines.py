@@ -266,12 +266,12 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
     spoken = [e for e in events if e.text.strip() and not e.text.startswith(NOISE)]
     own = [e for e in spoken if not e.by_manager and not e.source.startswith(_CONFIGURATION)]
     severe = [e for e in own if e.level in _SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
-    full = [e for e in severe if not _only_ends(e.text) and not _of_trace(e.text)]
+    full = [e for e in severe if not _only_ends(e.text) and not of_trace(e.text)]
     of_level = [e for e in spoken if e.level in _SEVERE_LEVELS]
     return (full or severe or own or of_level or spoken)[-most:]
 
 
-def _of_trace(text: str) -> bool:
+def of_trace(text: str) -> bool:
     """Whether a line is one of a trace of calls: its head, a place in the program, or set in as these are."""
     return text[:1].isspace() or says(text, "trace", "in code")
 

@@ -69,6 +69,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
         file, program = case.file(path), case.service.program
         writes = _writes(event) or (None if file is not None and file.exists and _is_written(path) else False)
         found = barrier(case, path, writes) if file is not None and failed_last(case.service) else None
+        if found is None and writes is None and file is not None and failed_last(case.service):
+            found = _read_only_by_definition(case, path)
         if found is None and file is not None and file.exists and bypasses(case) and failed_last(case.service):
             found = barrier_for_owner(case, path)
         if found is not None and not (program and path == program.path) and not says(event.text, "missing"):
@@ -190,6 +192,12 @@ def _hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
         used = program is not None and any(places.inside(path, place) for path in program.paths)
         if event is not None or used or any(_bears(part, names) for part in place.split("/")):
             yield event, Barrier(place, f"its definition hides {place} from it", by_definition=True)
+
+
+def _read_only_by_definition(case: Case, path: str) -> Barrier | None:
+    """What the definition makes read-only around a file that the program opens to write, as one in such a place is."""
+    found = barrier(case, path, True)
+    return found if found is not None and found.by_definition else None
 
 
 _WRITTEN = ("/var", "/run", "/srv", "/tmp")

@@ -277,6 +277,8 @@ def _of_step(case: Case) -> list[str]:
         "places": [*program.paths, *root],
         "credentials": program.credential_files or (),
         "streams": streams,
+        # Folders of its own the manager makes by itself, but for those that are links to nothing.
+        "own folder": [path for path in program.own_folders if (file := case.file(path)) is not None and file.link_to],
         "root": root,
     }
     return list(named.get(step.about, ()))

@@ -90,20 +90,20 @@ def _only_stumbles(case: Case) -> bool:
     )
 
 
+_BY_SIGNAL = 128
 _SIGNALS = {25: ("LimitFSIZE", "the size of a file"), 24: ("LimitCPU", "computing time")}
 """The signals by which the kernel ends whoever goes over one of two bounds (setrlimit(2): ``SIGXFSZ``, ``SIGXCPU``)."""
 
 
 def _ended_by_bound(case: Case, lowered: dict[str, int]) -> Iterator[Finding]:
     last = case.service.last
-    setting, what = _SIGNALS.get(last.signal or 0, ("", "")) if last is not None else ("", "")
+    # A shell ends with 128 and the number of the signal that ended what it ran (sh(1p), "Exit Status").
+    status = last.exit_status - _BY_SIGNAL if last is not None and last.exit_status is not None else 0
+    signal = (last.signal or status) if last is not None else 0
+    setting, what = _SIGNALS.get(signal, ("", ""))
     if last is not None and setting:
-        end = case.seen(
-            f"ended by {signal_name(last.signal or 0)}, which the kernel sends for that alone",
-            MANAGER,
-            last.ended_at,
-            SAID,
-        )
+        text = f"ended by {signal_name(signal)}, which the kernel sends for that alone"
+        end = case.seen(text, MANAGER, last.ended_at, SAID)
         own = {setting: lowered[setting]} if setting in lowered else {}
         yield _reached(case, Bound("", (setting,), what, 0), [end], own, bool(own))
 
