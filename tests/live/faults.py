@@ -299,8 +299,14 @@ FAULTS = [
     ),
     Fault(
         "start takes longer than its limit",
-        unit("slow.service", "Type=notify\nTimeoutStartSec=1s\n" + SLEEP) + RELOAD + start("slow"),
+        unit("slow.service", "Type=notify\nNotifyAccess=all\nTimeoutStartSec=1s\n"
+             "ExecStart=/bin/sh -c 'sleep 5; systemd-notify --ready; exec sleep infinity'") + RELOAD + start("slow"),
         "slow", "start-timeout", "slow.service",
+    ),
+    Fault(
+        "a program that cannot report that it is up",
+        unit("mute.service", "Type=notify\nTimeoutStartSec=2s\nExecStart=/bin/sleep 1000") + RELOAD + start("mute"),
+        "mute", "never-reports", "mute.service",
     ),
     Fault(
         "a web server's port is held by another service",

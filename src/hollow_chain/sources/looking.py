@@ -35,7 +35,7 @@ def look(reading: HostReading) -> None:
         if service.state == "failed":
             looker.look_at_run(program.path)
         if program.style.startswith("notify") and _has_not_reported(service):
-            looker.look_for_reports(program.path, program.paths[:_MOST_SCRIPTS])
+            looker.look_for_reports(program.path, program.arguments[1:])
         if service.state == "starting" and program.pid_file:
             looker.look(program.pid_file)
         if service.last is not None and service.last.step_program:
@@ -51,10 +51,6 @@ def look(reading: HostReading) -> None:
                 looker.look(path, instance=service.instance)
     for daemon in (d for f in host.license_files for d in f.daemons):
         looker.look(daemon.program, is_program=True)
-
-
-_MOST_SCRIPTS = 4
-"""Files among its arguments that may be what a program runs."""
 
 
 def _has_not_reported(service: Service) -> bool:

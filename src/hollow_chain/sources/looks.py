@@ -102,19 +102,27 @@ class Looker:
                 return
             path = after if after.startswith("/") else f"{path.rpartition('/')[0]}/{after}"
 
-    def look_for_reports(self, path: str, scripts: list[str]) -> None:
-        """See whether anything in a program speaks of reporting to the manager (sd_notify(3)); of one that runs *scripts* only what
-        they say counts, and nothing in them is no proof."""
+    def look_for_reports(self, path: str, arguments: list[str]) -> None:
+        """See whether anything in a program speaks of reporting to the manager (sd_notify(3)); of one that may run another one, by its
+        *arguments*, nothing of that kind is no proof."""
         file = self.look(path, is_program=True)
         if file is None or not file.exists or file.speaks_of_reports is not None:
             return
-        known = [found for one in (path, *scripts) if (found := self._speaks_of_reports(one)) is not None]
-        is_whole = file.format.startswith("elf") and not any(self._is_script(one) for one in scripts)
-        file.speaks_of_reports = True if any(known) else False if known and is_whole else None
+        if any(word.decode() in argument for argument in arguments for word in _REPORTING):
+            file.speaks_of_reports = True
+            return
+        found = self._speaks_of_reports(path)
+        runs_another = (
+            not file.format.startswith("elf") or any(map(self._may_be_run, arguments)) or _is_word(arguments[:1])
+        )
+        file.speaks_of_reports = None if found is False and runs_another else found
 
-    def _is_script(self, path: str) -> bool:
-        file = self.look(path)
-        return file is not None and file.exists and file.kind == "file" and not path.startswith("/etc/")
+    def _may_be_run(self, argument: str) -> bool:
+        """Whether an argument may be a program, or the text of one."""
+        if any(sign in argument for sign in " \n;$"):
+            return True
+        file = self.look(argument)
+        return file is not None and file.exists and file.kind == "file" and not argument.startswith("/etc/")
 
     def _speaks_of_reports(self, path: str) -> bool | None:
         try:
@@ -240,6 +248,11 @@ class Looker:
 def _moment(seconds: float) -> datetime | None:
     """A moment of a file; None where it is none that a calendar knows."""
     return datetime.fromtimestamp(seconds, UTC) if 0 < seconds < 1e11 else None
+
+
+def _is_word(first: list[str]) -> bool:
+    """Whether the first argument is a word that may be the name of a command, and no option, number or path."""
+    return bool(first) and first[0][:1].isalpha()
 
 
 _MOST_OF_PROGRAM = 96 << 20

@@ -24,6 +24,8 @@ _REPORTS = {
 """What systemd waits for, by the start type (systemd.service(5), "Type=")."""
 _CALM = 0.2
 """Share of the time that it was waited for, below which a program that used so much of a processor was not busy with starting."""
+_ENOUGH_TO_REPORT = 1.0
+"""Seconds within which a program that has nothing to do but to report has done so: with less, it is the limit that is too short."""
 _MANY_TIMES = 3.0
 """A limit so many times as long as the slowest good start is not what was too short."""
 _NO_PID_FILE = pattern(
@@ -124,7 +126,9 @@ def _of_look(case: Case, style: str) -> Iterator[Evidence]:
     """That nothing in the program speaks of such a report."""
     path = case.service.program.path if case.service.program else ""
     file = case.file(path)
-    if style.startswith("notify") and file is not None and file.speaks_of_reports is False:
+    limit = limit_of(case)
+    had_time = limit is not None and limit.seconds >= _ENOUGH_TO_REPORT
+    if style.startswith("notify") and had_time and file is not None and file.speaks_of_reports is False:
         yield case.seen(
             f"nothing in {path} speaks of reporting to the manager (sd_notify, NOTIFY_SOCKET)", FILES, bears=FITS
         )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from hollow_chain.facts.host import OF_RECORDS, Event, Host, Unread
 from hollow_chain.facts.service import Job, Service, is_deserted
@@ -101,6 +101,11 @@ def _jobs_given_up(host: Host, journal: Journal, boot: str) -> list[str]:
     return found
 
 
+def _spoke_in_last_run(service: Service, last_word: datetime | None) -> bool:
+    begun = service.last.started_at if service.last is not None else None
+    return last_word is not None and (begun is None or last_word >= begun)
+
+
 _MOST_SILENT = 20
 """Failed services without a word of their own whose words are sought elsewhere: each is a question to a journal that may be long."""
 _AROUND = timedelta(seconds=1)
@@ -109,12 +114,12 @@ _AROUND = timedelta(seconds=1)
 
 def _said_beside(host: Host, journal: Journal, boot: str) -> list[Event]:
     """What others say under the names of services that failed without a word, in the time of their last run."""
-    spoke = {event.service for event in host.events if not event.by_manager}
-    silent = [
-        s
-        for s in host.services
-        if s.state == "failed" and s.kind == "service" and s.name not in spoke and s.program is not None
-    ]
+    spoke: dict[str, datetime] = {}
+    for event in host.events:
+        if not event.by_manager:
+            spoke[event.service] = max(event.at, spoke.get(event.service, event.at))
+    failed = [s for s in host.services if s.state == "failed" and s.kind == "service" and s.program is not None]
+    silent = [service for service in failed if not _spoke_in_last_run(service, spoke.get(service.name))]
     found: list[Event] = []
     for service in silent[:_MOST_SILENT]:
         last = service.last
