@@ -166,7 +166,7 @@ def _account(case: Case, ended: datetime) -> Iterator[PutRight]:
 def _words(case: Case, ended: datetime) -> Iterator[PutRight]:
     """A path that the last run called refused, missing or wrong was changed after that, and lets the service in."""
     events = case.last_events()
-    named = [(event, path) for event, path in lines.missing_paths(events)]
+    named = [*lines.missing_paths(events), *lines.unopened_paths(case.own_events())]
     named += [(event, path) for event, near in lines.refused(events) for path in near if path in paths_in(event.text)]
     named += [(one.event, one.path) for one in lines.config_errors(case.own_events()) if one.path and one.rejects]
     still = {path for _, path in named if not _let_in(case, path, None) and not _let_in(case, path, False)}
