@@ -1,6 +1,7 @@
 """The services that are broken: packages of the distribution of all kinds, and in-house programs in several languages.
 
-Each stands in one of two halves. While rules are being grown on one, nobody looks into the answers about the other.
+Each stands in one of two halves. While rules are being grown on one, nobody looks into the answers about the other. A third part is
+looked into by nobody.
 """
 
 from __future__ import annotations
@@ -17,7 +18,7 @@ class Daemon(msgspec.Struct, frozen=True):
 
     unit: str
     half: str
-    """``a`` or ``b``."""
+    """``a`` or ``b``; ``c``: a third part, met after all rules had been grown, and broken blind only."""
     kind: str
     prepare: str = ""
     """Shell words without which the package does not start on a throwaway host."""
@@ -68,6 +69,31 @@ DAEMONS: list[Daemon] = [
     *_packaged("b", "watching", "prometheus-alertmanager", "prometheus-blackbox-exporter", "vnstat"),
     *_packaged("a", "host", "cups", "cron", "radicale"),
     *_packaged("b", "host", "atd", "rsyslog", "xinetd", "icecast2", "mpd"),
+    *_packaged(
+        "c",
+        "met last",
+        "dropbear",
+        "chrony",
+        "transmission-daemon",
+        "bitlbee",
+        "oidentd",
+        "ulogd2",
+        "munin-node",
+        "collectd",
+    ),
+    *_packaged(
+        "c",
+        "met last",
+        "zabbix-agent",
+        "nagios-nrpe-server",
+        "monit",
+        "sniproxy",
+        "dnsdist",
+        "nbd-server",
+        "distcc",
+        "uptimed",
+    ),
+    *_packaged("c", "met last", "haveged", "rpcbind", "redsocks", "ser2net", "gpsd", "earlyoom", "minidlna"),
     *(_own(file, half) for file, half in _OWN),
 ]
 
