@@ -13,7 +13,7 @@ from hollow_chain.causes import Case, Facts, Finding, Standing, by_number, rules
 from hollow_chain.causes.order.queue import behind, holds_up
 from hollow_chain.causes.port.path import is_blocked
 from hollow_chain.causes.reached import deaf_for, leads_to
-from hollow_chain.causes.standing import failed_last, skipped
+from hollow_chain.causes.standing import GAVE_UP_OVER, failed_last, skipped
 from hollow_chain.causes.words import started_since_boot
 from hollow_chain.chain import HARD, Edge, Node, knots, reach
 from hollow_chain.chain.graph import SEATS
@@ -126,14 +126,10 @@ def _leaned_on(facts: Facts, node: Node) -> list[Edge]:
     ]
 
 
-_GAVE_UP_OVER = ("service-start-limit-hit", "trigger-limit-hit")
-"""Results of a unit that starts another one on its event, and gave up over that (systemd.socket(5), systemd.path(5))."""
-
-
 def _gave_up_over(facts: Facts, node: Node) -> list[Edge]:
     """The services that a unit starts on its event, and that failed so often that it gave up."""
     last = node.service.last if node.service is not None else None
-    if last is None or last.result not in _GAVE_UP_OVER:
+    if last is None or last.result not in GAVE_UP_OVER:
         return []
     host = facts.graph.hosts[node.host]
     failed = [

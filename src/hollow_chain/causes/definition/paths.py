@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes import acts, looked
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.definition.program import library_folders, programs_of
+from hollow_chain.causes.definition.program import EXIT_NOT_FOUND, library_folders, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.places import given
@@ -147,15 +147,11 @@ def path_missing(case: Case) -> Iterator[Finding]:
         yield from _links_to_nothing(case)
 
 
-_NOT_FOUND = 127
-"""The status with which loaders and shells end where they do not find what they are to run (ld.so(8), sh(1p), "Exit Status")."""
-
-
 def _status_of_loader(case: Case) -> Iterator[Evidence]:
     last = case.service.last
-    if last is not None and last.exit_status == _NOT_FOUND:
+    if last is not None and last.exit_status == EXIT_NOT_FOUND:
         yield case.seen(
-            f"exit status {_NOT_FOUND}: what was to be run, or a part of it, was not found",
+            f"exit status {EXIT_NOT_FOUND}: what was to be run, or a part of it, was not found",
             at=last.ended_at,
             bears=FITS,
         )

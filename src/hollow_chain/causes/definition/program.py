@@ -98,21 +98,21 @@ _SOUGHT = pattern(
     r"(?:env: [\"'\u2018]?|: (?:exec: )?|^)(?P<name>[\w.+/-]{1,200})[\"'\u2019]?: (?:No such file or directory|(?:command )?not found)$"
 )
 """How env(1) and the shells say that they did not find a command."""
-_NOT_FOUND = 127
+EXIT_NOT_FOUND = 127
 """The status that they end with then (sh(1p), "Exit Status")."""
 
 
 def _command_not_found(case: Case) -> Iterator[Finding]:
     """A command that a script, or the heading of one, was to run and did not find."""
     last = case.service.last
-    if last is None or last.exit_status != _NOT_FOUND or not failed_last(case.service):
+    if last is None or last.exit_status != EXIT_NOT_FOUND or not failed_last(case.service):
         return
     for event in case.own_events()[::-1]:
         found = _SOUGHT.search(event.text.strip())
         if found is not None and "shared librar" not in event.text:
             name, where = found["name"], last.step or "its start"
             status = case.seen(
-                f"exit status {_NOT_FOUND} in {where}: a command was not found", at=last.ended_at, bears=FITS
+                f"exit status {EXIT_NOT_FOUND} in {where}: a command was not found", at=last.ended_at, bears=FITS
             )
             yield Finding(
                 says=f"{case.service.name} runs {name}, which is not there.",

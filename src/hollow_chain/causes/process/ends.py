@@ -9,7 +9,7 @@ from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.standing import Standing, failed_last
+from hollow_chain.causes.standing import GAVE_UP_OVER, Standing, failed_last
 from hollow_chain.causes.words import clock, ended_up, run_seconds, span, stop_was_asked
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service, is_deserted
@@ -354,10 +354,6 @@ def killed_for_memory(case: Case) -> Iterator[Finding]:
     )
 
 
-_VICTIM = ("service-start-limit-hit", "trigger-limit-hit")
-"""Results of a unit that starts another one on its event, and gave up over it (systemd.socket(5), systemd.path(5))."""
-
-
 def _triggers_a_failed_one(case: Case) -> bool:
     return any(s.state == "failed" and any(t.name == case.node.name for t in s.triggers) for s in case.host.services)
 
@@ -372,7 +368,7 @@ def unexplained(case: Case) -> Iterator[Finding]:
     Mend: none; where to look next is told.
     """
     service = case.service
-    if service.last is not None and service.last.result in _VICTIM and _triggers_a_failed_one(case):
+    if service.last is not None and service.last.result in GAVE_UP_OVER and _triggers_a_failed_one(case):
         return  # it ended because what it starts failed again and again: that one tells why
     untold = case.asked and service.startup == "unknown" and not service.template
     if case.standing in (Standing.UP, Standing.NOT_YET):
