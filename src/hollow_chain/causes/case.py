@@ -159,10 +159,22 @@ class Facts:
         key = id(node.service)
         found = self._standings.get(key)
         if found is None:
-            found = self._standings[key] = standing(
-                node.service, self.graph.hosts[node.host], self.index(node.host).up_targets
-            )
+            found = standing(node.service, self.graph.hosts[node.host], self.index(node.host).up_targets)
+            if found is Standing.DOWN and self._idles_behind_socket(node):
+                found = Standing.NOT_YET
+            self._standings[key] = found
         return found
+
+    def _idles_behind_socket(self, node: Node) -> bool:
+        """Whether a service that ended well, or was stopped, will be started by the next that comes to its socket, which waits
+        (systemd.socket(5)): whatever else is to start it, nobody who needs it goes without."""
+        service = node.service
+        if service is None or service.state != "stopped" or service.job is not None or failed_last(service):
+            return False
+        if service.definition is not None and service.definition.load != "loaded":
+            return False
+        units = (self.graph.node(node.host, t.name).service for t in service.triggers if t.kind == "socket")
+        return any(unit is not None and unit.state == "running" for unit in units)
 
     def silent_triggers(self, node: Node) -> list[Node]:
         """The units that should start *node* on their event, where none of them can: all are down or not started.

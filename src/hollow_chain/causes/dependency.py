@@ -123,6 +123,8 @@ def stopped_by_conflict(case: Case) -> Iterator[Finding]:
     service = case.service
     if failed_last(service) or service.startup == "disabled":
         return
+    if service.startup == "automatic" and service.triggers and case.standing is Standing.NOT_YET:
+        return  # its socket waits for the next that comes
     for edge, other in _clashes(case):
         if case.facts.standing(other) is not Standing.UP or other.service is None or other.service.kind == "target":
             continue

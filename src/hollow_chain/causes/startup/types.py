@@ -174,7 +174,7 @@ def stopped(case: Case) -> Iterator[Finding]:
     service = case.service
     if service.startup in ("disabled", "event") or (failed_last(service) and not ended_by_request(case)):
         return
-    if skipped(service):
+    if skipped(service) or (service.state == "stopped" and service.triggers and case.standing is Standing.NOT_YET):
         return
     if service.state == "stopping":
         state = f"state of {service.name}: {service.detail or service.state}"
@@ -344,7 +344,7 @@ def event_pending(case: Case) -> Iterator[Finding]:
     ] or ["an event that the facts do not name"]
     yield Finding(
         says=f"{service.name} is not running: it waits for {' or '.join(events[:4])}.",
-        evidence=(case.seen(f"startup type of {service.name}: on an event ({'; '.join(events[:4])})"),),
+        evidence=(case.seen(f"{service.name} is started on an event ({'; '.join(events[:4])})"),),
         mends=(Mend(f"Wait for the event, or start {service.name} by hand."),),
         note=True,
     )
