@@ -220,6 +220,7 @@ def hold(
 ) -> int:
     """Take seats from a license server and keep them: a stand-in for an application that needs a license."""
     import os
+    import platform
     import signal
     import time
 
@@ -239,7 +240,7 @@ def hold(
         place = asking.daemon_for(told, wanted)
         if place is None:
             raise Trouble(f"license denied by {host}:{port}: {asking.can_have(told, wanted)[1]}", 1)
-        holder = asking.Holder(host, place, f"{os.uname().nodename}/{os.getpid()}")
+        holder = asking.Holder(host, place, f"{platform.node()}/{os.getpid()}")
         holder.take(wanted)
         signal.signal(signal.SIGTERM, end)
         signal.signal(signal.SIGINT, end)

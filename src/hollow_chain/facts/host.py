@@ -154,6 +154,8 @@ class FirewallRule(Part, gc=False):
     last_port: Port = 65535
     source: str = ""
     to: str = ""
+    program: str = ""
+    """The only program that it is about; empty: any."""
 
 
 class Firewall(Part):

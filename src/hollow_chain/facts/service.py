@@ -88,6 +88,8 @@ class Definition(Part):
     """``loaded``, ``masked``, ``refused`` (see :attr:`error`) or ``missing`` (the file is gone)."""
     error: str = ""
     needs_reload: bool = False
+    being_removed: bool = False
+    """Marked for removal, and there only until its last user lets go of it."""
     changed_at: Moment | None = None
     """Newest change of any of the files."""
     enabled_at: Moment | None = None
@@ -107,6 +109,10 @@ class Program(Part):
     """Working folder."""
     root: str = ""
     """Root folder of the program where it is not the host's own."""
+    library: str = ""
+    """The library with its code, where its process is one that hosts several services."""
+    also_named: Listed[str] = []
+    """Further programs that are there and that the same command line, which quotes nothing, may mean as well."""
     style: str = ""
     """What *up* means: ``simple``, ``exec``, ``forking``, ``notify``, ``dbus``, ``idle``, ``oneshot``,
     ``shared-process``, ``own-process``."""
@@ -177,6 +183,19 @@ class LastRun(Part, gc=False):
     restarts: int = 0
     """Restarts by the manager itself since the last start by somebody else."""
     status_text: str = ""
+
+
+class Progress(Part, gc=False):
+    """How a start, stop, pause or continuation that is under way comes along, by what the service itself reports."""
+
+    checkpoint: int = 0
+    """Counts up while it comes along."""
+    wait_hint: Seconds = 0.0
+    """How long it says that it needs until the next count."""
+    moves: bool | None = None
+    """Whether it counted on, or ended, between two looks. None: looked at once."""
+    process_runs: bool | None = None
+    """Whether its process is there. None: not known."""
 
 
 class Job(Part, gc=False):
@@ -311,6 +330,7 @@ class Service(Part):
     account: Account | None = None
     last: LastRun | None = None
     job: Job | None = None
+    progress: Progress | None = None
     refuses_hand: bool = False
     """Whether its definition refuses a start by hand: only what needs it starts it."""
     limits: Limits | None = None
@@ -321,3 +341,7 @@ class Service(Part):
     failure_actions: Listed[str] = []
     """What the manager does after the first, second and later failures: ``restart``, ``restart after 60 s``, ``run``,
     ``reboot`` or ``none``."""
+    failures_forgotten_after: Seconds | None = None
+    """After how long without a failure they are counted from the first again; -1: never."""
+    required_rights: Listed[str] = []
+    """Rights (control-manager family: privileges) that it says it needs, and gets none but."""

@@ -17,7 +17,7 @@ import msgspec
 from hollow_chain.facts.codec import SnapshotError, decode
 from hollow_chain.facts.host import Host, snapshot
 from hollow_chain.facts.service import Moment, Part
-from hollow_chain.reach.locks import lock
+from hollow_chain.reach.locks import Taken, held
 from hollow_chain.trouble import Trouble
 
 FORMAT = "hollow-chain/lab"
@@ -108,11 +108,13 @@ def changing(path: Path) -> Iterator[HostFolder]:
     """The stand-in host in *path*, for one change at a time; written when all went well, left as it was otherwise."""
     if not path.is_dir():
         raise Trouble(f"no stand-in host in {path}: no such folder; make one with 'hollow-chain lab make'")
-    with (path / _LOCK).open("w") as held:
+    with contextlib.ExitStack() as stack:
         try:
-            lock(held)
-        except OSError:
+            stack.enter_context(held(path / _LOCK))
+        except Taken:
             raise Trouble(f"another call changes {path} at this moment; try again when it is done") from None
+        except OSError as error:
+            raise Trouble(f"cannot write in {path}: {(error.strerror or str(error)).lower()}") from None
         folder = load(path)
         yield folder
         folder.save()

@@ -9,8 +9,8 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-import signal
 import sys
+import threading
 import time
 from datetime import UTC, datetime
 from pathlib import Path
@@ -21,7 +21,7 @@ import msgspec
 from hollow_chain.license import wire
 from hollow_chain.license.file import SignedEntitlement
 from hollow_chain.license.seats import Denial, Pool, Seat, SeatBook, title
-from hollow_chain.license.serving import AlreadyHeld, Connection, Log, OwnFiles
+from hollow_chain.license.serving import AlreadyHeld, Connection, Log, OwnFiles, when_ended
 
 
 class Orders(msgspec.Struct, kw_only=True):
@@ -180,8 +180,7 @@ async def _serve(first: Orders) -> int:
     )
     print(msgspec.json.encode({"up": port}).decode(), flush=True)  # noqa: T201 - the front process reads it
     done = asyncio.Event()
-    for number in (signal.SIGTERM, signal.SIGINT):
-        loop.add_signal_handler(number, done.set)
+    when_ended(done.set)
     tasks = [asyncio.create_task(daemon.reclaim()), asyncio.create_task(_follow(daemon))]
     await done.wait()
     for task in tasks:
@@ -192,18 +191,31 @@ async def _serve(first: Orders) -> int:
     return 0
 
 
+_LONGEST_ORDERS = 16 << 20
+"""Characters of one line of orders."""
+
+
 async def _follow(daemon: SeatDaemon) -> None:
     """Take further orders. The front going away is no reason to end: clients keep their seats."""
-    reader = asyncio.StreamReader(limit=16 << 20)
-    await asyncio.get_running_loop().connect_read_pipe(lambda: asyncio.StreamReaderProtocol(reader), sys.stdin)
-    while line := await reader.readline():
+    lines: asyncio.Queue[str] = asyncio.Queue()
+    loop = asyncio.get_running_loop()
+
+    def read() -> None:
+        while line := sys.stdin.readline(_LONGEST_ORDERS):
+            with contextlib.suppress(RuntimeError):  # the loop has ended
+                loop.call_soon_threadsafe(lines.put_nowait, line)
+
+    # A thread, since not every system can wait for a pipe and for connections at once; it ends with the process.
+    threading.Thread(target=read, daemon=True).start()
+    while True:
+        line = await lines.get()
         with contextlib.suppress(msgspec.MsgspecError):
             daemon.reload(msgspec.json.decode(line, type=Orders))
 
 
 def main() -> None:
     """Run a daemon; its orders come on standard input."""
-    line = sys.stdin.readline(16 << 20)
+    line = sys.stdin.readline(_LONGEST_ORDERS)
     try:
         orders = msgspec.json.decode(line, type=Orders)
     except msgspec.MsgspecError:

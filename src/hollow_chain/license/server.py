@@ -21,7 +21,7 @@ from hollow_chain.license import wire
 from hollow_chain.license.check import Checked
 from hollow_chain.license.daemon import Orders
 from hollow_chain.license.file import ANY_PORT, Daemon, License, SignedEntitlement, digest
-from hollow_chain.license.serving import AlreadyHeld, Connection, Log, OwnFiles, notify
+from hollow_chain.license.serving import AlreadyHeld, Connection, Log, OwnFiles, notify, when_ended
 
 ANOTHER_RUNS, CANNOT_LISTEN, FILE_IS_WRONG = 4, 5, 6
 """Exit statuses of the server beside 0."""
@@ -224,12 +224,14 @@ def _ended(status: int) -> str:
 
 def find_program(program: str) -> str | None:
     """The program of a daemon: a path, or the name of one beside this program or on the search path."""
-    beside = Path(sys.argv[0]).resolve().parent / program
-    if "/" not in program and os.access(beside, os.X_OK):
-        return str(beside)
-    beside = Path(sys.executable).parent / program
-    if "/" not in program and os.access(beside, os.X_OK):
-        return str(beside)
+    for folder in (
+        Path(sys.argv[0]).resolve().parent,
+        Path(sys.executable).parent,
+        Path(sys.executable).parent / "Scripts",
+    ):
+        found = shutil.which(str(folder / program)) if not set("/\\") & set(program) else None
+        if found:
+            return found
     return shutil.which(program)
 
 
@@ -301,9 +303,9 @@ async def serve(settings: Settings) -> int:
         log(f"cannot listen on {settings.address}:{port}: {reason(error)}")
         return _left(files, CANNOT_LISTEN)
     log(f"front listens on {settings.address}:{port} (process {os.getpid()}), serving {settings.path}")
-    for number in (signal.SIGTERM, signal.SIGINT):
-        loop.add_signal_handler(number, front.done.set)
-    loop.add_signal_handler(signal.SIGHUP, lambda: front.reload() and None)
+    when_ended(front.done.set)
+    with contextlib.suppress(NotImplementedError, AttributeError):  # a system without that signal: reread by a request
+        loop.add_signal_handler(signal.SIGHUP, lambda: front.reload() and None)
     front.start(front.served.license.daemon)
     await front.first_tries()  # who starts after a server that is up wants seats of its daemons
     notify("READY=1")

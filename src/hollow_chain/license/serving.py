@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import signal
 import sys
 from collections.abc import Callable
 from datetime import UTC, datetime
@@ -14,7 +15,8 @@ from typing import Any, TextIO
 import msgspec
 
 from hollow_chain.license.wire import Lines, Message, WireError, refused
-from hollow_chain.reach.locks import lock
+from hollow_chain.reach.here import began
+from hollow_chain.reach.locks import Taken, take
 
 MOST_CONNECTIONS = 2000
 """Clients at once; each costs a handle and a task."""
@@ -110,15 +112,20 @@ class Mark(msgspec.Struct):
 
     process: int
     began: int
-    """Ticks since boot (proc(5), field 22 of ``/proc/PID/stat``)."""
+    """In the ticks of the system."""
 
 
-def began(process: int) -> int:
-    """When a process began, in ticks since boot; 0 where there is none."""
-    try:
-        return int(Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[19])
-    except (OSError, ValueError, IndexError):
-        return 0
+def when_ended(done: Callable[[], object]) -> None:
+    """Have *done* called once somebody asks this process to end; from within its event loop."""
+    loop = asyncio.get_running_loop()
+    for name in ("SIGTERM", "SIGINT", "SIGBREAK"):
+        number = getattr(signal, name, None)
+        if number is None:
+            continue
+        try:
+            loop.add_signal_handler(number, done)
+        except NotImplementedError:  # Win32: its event loop waits for other things than signals
+            signal.signal(number, lambda *_: loop.call_soon_threadsafe(done))
 
 
 class AlreadyHeld(Exception):
@@ -130,20 +137,18 @@ class OwnFiles:
 
     def __init__(self, folder: Path, name: str) -> None:
         self.lock, self.pid = folder / f"{name}.lock", folder / f"{name}.pid"
-        self._handle: TextIO | None = None
+        self._lock: Any = None
 
     def take(self) -> str:
         """Take both; returns what was found left over, empty where nothing was. Raises :class:`AlreadyHeld`, :class:`OSError`."""
         self.lock.parent.mkdir(parents=True, exist_ok=True)
-        handle = self.lock.open("a+")
         try:
-            lock(handle)
-        except OSError:
+            lock = take(self.lock)
+        except Taken:
             mark = self._mark()
-            handle.close()
             raise AlreadyHeld(f"process {mark.process} holds {self.lock}" if mark else f"{self.lock} is held") from None
         left = self._left_over()
-        self._handle = handle
+        self._lock = lock
         own = Mark(os.getpid(), began(os.getpid()))
         self.pid.write_bytes(msgspec.json.encode(own) + b"\n")
         return left
@@ -167,9 +172,10 @@ class OwnFiles:
     def drop(self) -> None:
         """Give both back, at an orderly end."""
         for path in (self.pid, self.lock):
-            path.unlink(missing_ok=True)
-        if self._handle is not None:
-            self._handle.close()
+            with contextlib.suppress(PermissionError):  # a system that removes no open file: its name stays
+                path.unlink(missing_ok=True)
+        if self._lock is not None:
+            self._lock.release()
 
 
 def notify(text: str) -> None:

@@ -22,7 +22,8 @@ import msgspec
 from hollow_chain.facts.service import Moment
 from hollow_chain.mend.plan import Step
 from hollow_chain.reach.flags import flags
-from hollow_chain.reach.locks import lock
+from hollow_chain.reach.lasting import sync_folder, write_at
+from hollow_chain.reach.locks import Taken, take
 from hollow_chain.trouble import Trouble, wrong_call
 
 FORMAT = "hollow-chain/mend"
@@ -149,13 +150,13 @@ class MendJournal:
         """Append a record, and wait until the whole of it is on the disk. Raises :class:`Trouble`, and then nothing of it is."""
         line = line_of(record)
         try:
-            handle = os.open(self.path, flags("WRONLY", "CREAT", "NOFOLLOW", "CLOEXEC"), 0o600)
+            handle = os.open(self.path, flags("WRONLY", "CREAT", "NOFOLLOW", "CLOEXEC", "BINARY"), 0o600)
             try:
                 os.ftruncate(handle, self.whole)  # what a crash has left half
                 _append(handle, line, self.whole)
             finally:
                 os.close(handle)
-            _sync_folder(self.path.parent)
+            sync_folder(self.path.parent)
         except OSError as error:
             if not self.whole:
                 with contextlib.suppress(OSError):
@@ -174,21 +175,13 @@ def _append(handle: int, line: bytes, at: int) -> None:
     try:
         written = 0
         while written < len(line):  # write(2) may take less than it is given, on a disk that is filling up
-            written += os.pwrite(handle, line[written:], at + written)
+            written += write_at(handle, line[written:], at + written)
         os.fsync(handle)
     except OSError:
         with contextlib.suppress(OSError):
             os.ftruncate(handle, at)
             os.fsync(handle)
         raise
-
-
-def _sync_folder(folder: Path) -> None:
-    handle = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
 
 
 def begin(place: Path, head: Record) -> MendJournal:
@@ -307,12 +300,12 @@ def locked(place: Path) -> Iterator[None]:
     """The folder *place*, made if it is not there, for one mender at a time. Raises :class:`Trouble`."""
     try:
         place.mkdir(parents=True, exist_ok=True, mode=0o700)
-        held = (place / _LOCK).open("w")
+        lock = take(place / _LOCK)
+    except Taken:
+        raise wrong_call(f"somebody else is mending this host at this moment ({place / _LOCK} is locked)") from None
     except OSError as error:
         raise Trouble(f"cannot write in {place}: {(error.strerror or str(error)).lower()}") from None
-    with held:
-        try:
-            lock(held)
-        except OSError:
-            raise wrong_call(f"somebody else is mending this host at this moment ({place / _LOCK} is locked)") from None
+    try:
         yield
+    finally:
+        lock.release()

@@ -1,17 +1,40 @@
-"""A lock on an open file, for one process at a time; the system lets it go when the process ends, however it ends."""
+"""A lock for one process at a time; the system lets it go when the process ends, however it ends."""
 
 from __future__ import annotations
 
-from typing import IO, Any
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
 
 
-def lock(file: IO[Any]) -> None:
-    """Take the lock on *file*, without waiting. Raises :class:`OSError` where another process has it."""
+class Taken(Exception):
+    """Another process has the lock."""
+
+
+def take(path: Path) -> Any:
+    """Take the lock that the file *path* stands for, without waiting; its ``release()`` lets it go, and so does the end of the
+    process. The file is made where it is not there.
+
+    Raises :class:`Taken`, and :class:`OSError` where the file cannot be made.
+    """
+    from filelock import FileLock, Timeout
+
+    lock = FileLock(path, timeout=0)
     try:
-        import fcntl
-    except ImportError:
-        import msvcrt  # the C library of Win32: _locking, from the place where the file stands
+        lock.acquire()
+    except Timeout:
+        raise Taken(str(path)) from None
+    except NotImplementedError as error:  # a file system without locks
+        raise OSError(str(error)) from None
+    return lock
 
-        msvcrt.locking(file.fileno(), msvcrt.LK_NBLCK, 1)  # type: ignore[attr-defined,unused-ignore]
-        return
-    fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+
+@contextmanager
+def held(path: Path) -> Iterator[None]:
+    """The same for a block."""
+    lock = take(path)
+    try:
+        yield
+    finally:
+        lock.release()

@@ -47,6 +47,7 @@ class EvidenceReader:
     """Reads files of services. Use as a context manager, or close it."""
 
     def __init__(self, reached: Reached) -> None:
+        self._reached = reached
         self._walker = reached.files.walker()
         self._accounts = reached.accounts
         self._user = reached.user

@@ -14,8 +14,8 @@ def add(reading: HostReading) -> None:
             kind=one.kind,
             size=one.size,
             free=one.free,
-            inodes=one.inodes,
-            inodes_free=one.inodes_free,
+            inodes=one.inodes or None,
+            inodes_free=one.inodes_free if one.inodes else None,
             read_only=one.read_only,
             no_exec=one.no_exec,
         )

@@ -32,8 +32,8 @@ def own_records(service: Service, named: list[str], reader: EvidenceReader) -> l
     found: list[Event] = []
     for path in _candidates(service, named, reader):
         text = reader.text(service, path, TAIL_BYTES, from_end=True)
-        if text is not None and text.changed >= since - timedelta(seconds=2) and _is_text(text.text):
-            found += _records(text, service.name, since)
+        if text is not None and text.changed >= since - timedelta(seconds=2) and is_text(text.text):
+            found += records_of(text, service.name, since)
             if len({event.source for event in found}) >= MOST_FILES:
                 break
     return found
@@ -43,7 +43,7 @@ _OTHERS_IN_TEXT = 0.02
 """Share of signs that no text has, up to which it is one: a name in another encoding stands in many logs."""
 
 
-def _is_text(text: str) -> bool:
+def is_text(text: str) -> bool:
     """Whether it is text at all: what lies in a log folder may be a data base."""
     odd = sum(text.count(sign) for sign in "\0\ufffd")
     return "\0\0" not in text and odd <= _OTHERS_IN_TEXT * len(text)
@@ -68,7 +68,8 @@ def _changed(reader: EvidenceReader, path: str) -> float:
     return about.st_mtime if about is not None else 0.0
 
 
-def _records(text: Text, service: str, since: datetime) -> list[Event]:
+def records_of(text: Text, service: str, since: datetime) -> list[Event]:
+    """The last lines of a log, as records of *service*; those before *since* are left out."""
     lines = text.text.splitlines()
     found: list[Event] = []
     for line in lines[-MOST_LINES:] if text.whole else lines[1:][-MOST_LINES:]:

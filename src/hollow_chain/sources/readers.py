@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
-from hollow_chain.families import SYSTEMD
+from hollow_chain.families import CONTROL, SYSTEMD
 from hollow_chain.sources import claims, filesystems, licenses, looking, own_words, packages, sockets, upkeep
+from hollow_chain.sources.control import accounts as control_accounts
+from hollow_chain.sources.control import environment, firewall, holders, looks, progress, services
+from hollow_chain.sources.control import own_words as control_words
+from hollow_chain.sources.control import records as control_records
+from hollow_chain.sources.control.evidence import ControlEvidenceReader
 from hollow_chain.sources.reading import FamilyReaders, Reader
 from hollow_chain.sources.systemd import conditions, deserted, groups, records, socket_units, units
 
@@ -32,7 +37,28 @@ READERS = {
             Reader(packages.add, wanted=lambda asked: asked.with_packages),
         ),
         unit_of=groups.unit_of,
-    )
+    ),
+    CONTROL.name: FamilyReaders(
+        readers=(
+            Reader(holders.add_sockets, beside=True),
+            Reader(sockets.add_adapters, beside=True),
+            Reader(services.add),
+            Reader(environment.add),
+            Reader(filesystems.add),
+            Reader(holders.name_holders),
+            Reader(control_records.add),
+            Reader(control_words.add_told_claims),
+            Reader(control_words.add),
+            Reader(licenses.add),
+            Reader(looks.look),
+            Reader(control_accounts.add),
+            Reader(firewall.add, wanted=lambda asked: asked.with_claims),
+            Reader(control_words.add_claims, wanted=lambda asked: asked.with_claims),
+            Reader(progress.settle),
+        ),
+        unit_of=lambda process, processes: "",
+        evidence=ControlEvidenceReader,
+    ),
 }
 """What a host is read by. The first that is not read beside the others asks the manager; records need services, a service's own
 words need its records, looks need what all of these name, and the processes behind locks need the looks."""

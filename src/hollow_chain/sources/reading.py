@@ -18,7 +18,7 @@ from hollow_chain.sources.looks import Looker
 class HostReading:
     """One reading of one host under way: how it is reached, what is wanted, and the facts so far."""
 
-    def __init__(self, reached: Reached, asked: Asked, unit_of: Callable[[int, Processes], str]) -> None:
+    def __init__(self, reached: Reached, asked: Asked, family: FamilyReaders) -> None:
         self.reached, self.asked = reached, asked
         self.host = Host(
             name=reached.name,
@@ -27,16 +27,16 @@ class HostReading:
             architecture=reached.architecture,
             cores=reached.cores,
         )
-        self._unit_of = unit_of
+        self._family = family
 
     def service_of(self, process: int) -> str:
         """The service that a process belongs to; empty where it is none's."""
-        return self._unit_of(process, self.reached.processes)
+        return self._family.unit_of(process, self.reached.processes)
 
     @cached_property
     def evidence(self) -> EvidenceReader:
         """What reads the files of services."""
-        return EvidenceReader(self.reached)
+        return self._family.evidence(self.reached)
 
     @property
     def walker(self) -> Walker:
@@ -51,7 +51,8 @@ class HostReading:
     def close(self) -> None:
         """Let go of the folders that were come through."""
         self.evidence.close()
-        self.looker.close()
+        if "looker" in self.__dict__:
+            self.looker.close()
 
 
 class Reader(NamedTuple):
@@ -70,7 +71,9 @@ class FamilyReaders(NamedTuple):
     readers: Sequence[Reader]
     """In their order."""
     unit_of: Callable[[int, Processes], str]
-    """The service that a process belongs to."""
+    """The service that a process belongs to, as far as the process itself tells."""
+    evidence: Callable[[Reached], EvidenceReader] = EvidenceReader
+    """What reads the files of services."""
 
 
 def read(reached: Reached, family: FamilyReaders, asked: Asked, written_by: str = "") -> Snapshot:
@@ -78,7 +81,7 @@ def read(reached: Reached, family: FamilyReaders, asked: Asked, written_by: str 
 
     Raises :class:`~hollow_chain.trouble.Trouble` where its manager cannot be asked.
     """
-    reading = HostReading(reached, asked, family.unit_of)
+    reading = HostReading(reached, asked, family)
     wanted = [reader for reader in family.readers if reader.wanted(asked)]
     beside = _Beside(reading, [reader for reader in wanted if reader.beside])
     in_turn = [reader for reader in wanted if not reader.beside]

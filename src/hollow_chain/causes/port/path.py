@@ -26,9 +26,13 @@ def on_the_way(graph: Graph, client: str, server: str) -> Iterator[Firewall]:
     yield from (wall for wall in (host.firewalls if host else ()) if not wall.between or client in wall.between)
 
 
-def stops(wall: Firewall, port: int, client: str, server: str, addresses: tuple[str, ...] = ()) -> FirewallRule | bool:
+def stops(
+    wall: Firewall, port: int, client: str, server: str, addresses: tuple[str, ...] = (), program: str = ""
+) -> FirewallRule | bool:
     """The rule of *wall* that stops a call, or True where nothing passes it by default; False where it passes."""
     for rule in wall.rules:
+        if rule.program and rule.program.replace("/", "\\").casefold() != program.replace("/", "\\").casefold():
+            continue
         fits = rule.first_port <= port <= rule.last_port and rule.protocol[:3] in ("", "any", "tcp")
         from_here = rule.source in ("", "any", client, *addresses)
         if fits and from_here and rule.to in ("", "any", server):
@@ -36,11 +40,13 @@ def stops(wall: Firewall, port: int, client: str, server: str, addresses: tuple[
     return not wall.passes_by_default
 
 
-def blocked_by(graph: Graph, client: str, server: str, port: int) -> tuple[Firewall, FirewallRule | None] | None:
+def blocked_by(
+    graph: Graph, client: str, server: str, port: int, program: str = ""
+) -> tuple[Firewall, FirewallRule | None] | None:
     """The first firewall on the way that stops calls to *port*, with its rule where one does."""
     host = graph.hosts.get(client)
     for wall in on_the_way(graph, client, server):
-        stopped = stops(wall, port, client, server, tuple(host.addresses) if host else ())
+        stopped = stops(wall, port, client, server, tuple(host.addresses) if host else (), program)
         if stopped:
             return wall, stopped if isinstance(stopped, FirewallRule) else None
     return None
@@ -99,7 +105,8 @@ def path_blocked(case: Case) -> Iterator[Finding]:
     ports = list(dict.fromkeys([s.port for s in own] or [c.port for c in claims_tcp(case.service)]))
     called = [one for one in sought(Case(case.facts, above)) if one.host == case.node.host]
     ports = [one.port for one in called if one.port in ports] or ports
-    found = [(port, blocked_by(case.graph, above.host, case.node.host, port)) for port in ports]
+    program = case.service.program.path if case.service.program is not None else ""
+    found = [(port, blocked_by(case.graph, above.host, case.node.host, port, program)) for port in ports]
     blocked = [(port, by) for port, by in found if by is not None]
     if not blocked or len(blocked) < len(found):
         return

@@ -13,14 +13,13 @@ from typing import Any, TypeVar
 
 from hollow_chain.families import SYSTEMD
 from hollow_chain.reach.handles import NETWORK, Walker
-from hollow_chain.reach.interfaces import Interface, Running, Socket, Volume
+from hollow_chain.reach.interfaces import Interface, Socket, Volume
 from hollow_chain.reach.posix import accounts
+from hollow_chain.reach.posix.processes import LocalProcesses
 
 T = TypeVar("T")
 _MOST_VOLUMES = 200
 """Mounts that are looked at: a host of containers has thousands, nearly all of them of the same few disks."""
-_SHORT_NAME = 15
-"""Characters of a process's name that the kernel keeps (``TASK_COMM_LEN``, proc_pid_comm(5))."""
 
 
 class LocalFiles:
@@ -70,64 +69,6 @@ class LocalFiles:
     def matching(self, pattern: str) -> list[str]:
         """The paths that fit a pattern of the shell."""
         return sorted(glob.glob(pattern))  # noqa: PTH207 - the pattern is absolute
-
-
-class LocalProcesses:
-    """Processes of this machine (proc(5))."""
-
-    def numbers(self) -> list[int]:
-        """All that run now."""
-        return [int(name) for name in os.listdir("/proc") if name.isdigit()]  # noqa: PTH208
-
-    def group(self, process: int) -> str:
-        """The text of its ``cgroup`` file."""
-        try:
-            return Path(f"/proc/{process}/cgroup").read_text()
-        except OSError:
-            return ""
-
-    def program(self, process: int) -> str:
-        """The path of its program, or its own name."""
-        try:
-            name = Path(f"/proc/{process}/comm").read_text().strip()
-        except OSError:
-            return ""
-        try:
-            path = Path(f"/proc/{process}/exe").readlink()
-        except OSError:
-            return name
-        same = path.name.startswith(name[:_SHORT_NAME]) or name.startswith(path.name[:_SHORT_NAME])
-        return str(path) if same else name
-
-    def running(self, process: int) -> Running | None:
-        """When it began, and with which arguments."""
-        import psutil
-
-        try:
-            seen = psutil.Process(process)
-            return Running(datetime.fromtimestamp(seen.create_time(), UTC), seen.cmdline())
-        except (psutil.Error, OSError):
-            return None
-
-    def runs(self, process: int) -> bool:
-        """Whether it runs."""
-        return Path(f"/proc/{process}").exists()
-
-    def open_files(self, process: int) -> set[str]:
-        """The paths of the files that it has open."""
-        return {str(link.readlink()) for link in Path(f"/proc/{process}/fd").iterdir()}
-
-    def locks(self) -> dict[int, int]:
-        """The process behind each locked file, by inode number (proc_locks(5))."""
-        try:
-            lines = Path("/proc/locks").read_text().splitlines()
-        except OSError:
-            return {}
-        found: dict[int, int] = {}
-        for words in (line.split() for line in lines):
-            if len(words) > 5 and words[4].isdigit() and words[1] != "->":
-                found.setdefault(int(words[5].rpartition(":")[2]), int(words[4]))
-        return found
 
 
 class LocalNetwork:

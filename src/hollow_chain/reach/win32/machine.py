@@ -1,0 +1,118 @@
+"""This machine, where it is of the Win32 kind."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import platform
+import shutil
+from collections.abc import Awaitable, Callable
+from contextlib import AbstractContextManager
+from datetime import UTC, datetime, timedelta
+from functools import cached_property
+from typing import Any, TypeVar
+
+import win32api
+import win32con
+
+from hollow_chain.families import CONTROL
+from hollow_chain.reach.control import FileRights
+from hollow_chain.reach.interfaces import NotThere, Records, Volume
+from hollow_chain.reach.win32.accounts import LocalAccounts, NoNumbers
+from hollow_chain.reach.win32.database import LocalDatabase
+from hollow_chain.reach.win32.event_logs import LocalEventLogs
+from hollow_chain.reach.win32.network import LocalNetwork
+from hollow_chain.reach.win32.processes import LocalProcesses
+from hollow_chain.reach.win32.registry import LocalRegistry
+from hollow_chain.reach.win32.walker import LocalFiles
+
+T = TypeVar("T")
+_EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
+_TIME_OF_DAY = 3
+"""``SystemTimeOfDayInformation`` (winternl.h)."""
+_DRIVES = {2: "removable", 3: "disk", 4: "network", 5: "removable", 6: "disk"}
+"""Kinds of drives (GetDriveTypeW)."""
+_GIVEN = (
+    "SystemRoot", "SystemDrive", "windir", "ProgramFiles", "ProgramFiles(x86)", "ProgramData", "CommonProgramFiles", "PUBLIC", "ALLUSERSPROFILE",
+)  # fmt: skip
+"""Variables that the system itself gives to every process."""
+
+
+class ThisMachine:
+    """This machine."""
+
+    def __init__(self) -> None:
+        self.name = platform.node() or "this-host"
+        self.architecture = platform.machine().lower().replace("amd64", "x86_64").replace("arm64", "aarch64")
+        self.cores, self.kernel = os.cpu_count(), platform.version()
+        self.build = platform.version()
+        self.family = CONTROL.name
+        self.all_rights = bool(ctypes.windll.shell32.IsUserAnAdmin())
+        self.user = 0 if self.all_rights else 1
+        self.me = win32api.GetUserNameEx(win32con.NameSamCompatible)
+        self.files, self.processes, self.network = LocalFiles(), LocalProcesses(), LocalNetwork()
+        self.accounts, self.account_book = NoNumbers(), LocalAccounts()
+        self.registry, self.event_logs = LocalRegistry(), LocalEventLogs()
+
+    @cached_property
+    def database(self) -> LocalDatabase:
+        """Its service database."""
+        return LocalDatabase()
+
+    def now(self) -> datetime:
+        """The time by its clock."""
+        return datetime.now(UTC)
+
+    def booted_at(self) -> datetime | None:
+        """When it was booted: as its kernel has noted it, else by the time that it counts since then."""
+        told = (ctypes.c_longlong * 6)()
+        if (
+            ctypes.windll.ntdll.NtQuerySystemInformation(_TIME_OF_DAY, told, ctypes.sizeof(told), None) == 0
+            and told[0] > 0
+        ):
+            return _EPOCH + timedelta(microseconds=told[0] // 10)
+        count = ctypes.windll.kernel32.GetTickCount64
+        count.restype = ctypes.c_ulonglong
+        return datetime.now(UTC) - timedelta(milliseconds=count())
+
+    def variables(self) -> dict[str, str]:
+        """Where the system stands."""
+        return {name: os.environ[name] for name in _GIVEN if os.environ.get(name)}
+
+    def rights(self, path: str) -> FileRights:
+        """Whose a file or folder is."""
+        from hollow_chain.reach.win32.security import rights_of
+
+        return rights_of(path)
+
+    def drive_kind(self, root: str) -> str:
+        """What kind of drive it is."""
+        kind = ctypes.windll.kernel32.GetDriveTypeW(root)
+        return "" if kind == 1 else _DRIVES.get(kind, "other")
+
+    def volumes(self) -> list[Volume]:
+        """Its disks."""
+        import psutil
+
+        try:
+            parts = psutil.disk_partitions()
+        except (psutil.Error, OSError):
+            return []
+        found = []
+        for part in parts:
+            if "fixed" not in (options := part.opts.split(",")):
+                continue
+            try:
+                about = shutil.disk_usage(part.mountpoint)
+            except OSError:
+                continue
+            found.append(Volume(part.mountpoint, part.fstype, about.total, about.free, 0, 0, "ro" in options))
+        return found
+
+    def converse(self, talk: Callable[[Any], Awaitable[T]], seconds: float) -> T:
+        """There is no message bus."""
+        raise NotThere("a machine of this kind has no message bus")
+
+    def journal(self) -> AbstractContextManager[Records]:
+        """There is no journal."""
+        raise NotThere("a machine of this kind has event logs, and no journal")

@@ -1,0 +1,1 @@
+"""Readers of hosts of the control-manager family."""

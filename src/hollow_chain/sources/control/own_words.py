@@ -1,0 +1,116 @@
+"""What failed services say in files of their own, and what their settings claim, by the general form of both."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import PureWindowsPath
+
+from hollow_chain.facts.host import Event
+from hollow_chain.facts.service import Service
+from hollow_chain.sources import claims, logs, settings
+from hollow_chain.sources.control.looks import has_failed
+from hollow_chain.sources.evidence_files import EvidenceReader, Text, texts
+from hollow_chain.sources.reading import HostReading
+
+_SETTINGS = (".conf", ".cfg", ".cnf", ".ini", ".json", ".yaml", ".yml", ".toml", ".config", ".properties", ".xml")
+_LOGS = (".log", ".err", ".out")
+_MOST_SETTINGS, _MOST_LOGS, _MOST_NAMES = 12, 16, 200
+_FOLDERS_OF_LOGS = ("log", "logs")
+
+
+def add(reading: HostReading) -> None:
+    """Of services that failed: their claims, and the records of their own log files."""
+    host, reader = reading.host, reading.evidence
+    for service in host.services:
+        if service.program is None or service.kind != "service" or not has_failed(service):
+            continue
+        configured = configuration(service, reader)
+        claims.add(service, reader, configured)
+        named = [*service.program.log_files, *(p for p in service.program.paths if _speaks_of_logs(p))]
+        for text in configured.values():
+            named += settings.log_paths_of_text(text.text)
+        service.program.log_files = list(dict.fromkeys([*named, *_beside(service, reader)]))[:_MOST_LOGS]
+        host.events += _records(service, reader, host.boot_at)
+
+
+def add_claims(reading: HostReading) -> None:
+    """The claims of every service that runs, failed, or starts at boot."""
+    for service in reading.host.services:
+        if service.program is None or service.kind != "service" or service.program.library:
+            continue
+        if service.state in ("running", "starting", "paused") or service.startup in ("automatic", "delayed"):
+            claims.add(service, reading.evidence, configuration(service, reading.evidence))
+
+
+def add_told_claims(reading: HostReading) -> None:
+    """The claims that stand on the command lines of services: they cost nothing."""
+    for service in reading.host.services:
+        if service.kind == "service" and service.program is not None:
+            claims.add(service, reading.evidence, {})
+
+
+def configuration(service: Service, reader: EvidenceReader) -> dict[str, Text]:
+    """The settings of a service: files that its command line names, and those beside its program that bear its name."""
+    program = service.program
+    if program is None:
+        return {}
+    named = [path for path in program.paths if PureWindowsPath(path).suffix.lower() in _SETTINGS]
+    place = PureWindowsPath(program.path)
+    stems = {place.stem.casefold(), service.name.casefold(), "config", "settings", "appsettings"}
+    near = [
+        str(place.parent / name)
+        for name in (reader.walker.names(str(place.parent), _MOST_NAMES) if not _is_shared(place) else ())
+        if PureWindowsPath(name).suffix.lower() in _SETTINGS and _stem(name) in stems
+    ]
+    return texts(reader, service, [*named, *near][:_MOST_SETTINGS])
+
+
+def _stem(name: str) -> str:
+    """The name of a file up to its first point: that of a program may stand before two endings."""
+    return name.casefold().partition(".")[0]
+
+
+def _is_shared(place: PureWindowsPath) -> bool:
+    """Whether a program lies among those of the system, where no file beside it is its own."""
+    parts = [part.casefold() for part in place.parts[:-1]]
+    return "system32" in parts or "syswow64" in parts or len(parts) < 2
+
+
+def _speaks_of_logs(path: str) -> bool:
+    place = PureWindowsPath(path)
+    return place.suffix.lower() in _LOGS or any(part.casefold() in _FOLDERS_OF_LOGS for part in place.parts[1:-1])
+
+
+def _beside(service: Service, reader: EvidenceReader) -> list[str]:
+    """Logs in the folder of the program, in a folder for logs there, and in that of its name among the data of programs."""
+    assert service.program is not None
+    place = PureWindowsPath(service.program.path)
+    if _is_shared(place):
+        return []
+    data = f"{place.drive}\\ProgramData"
+    folders = [str(place.parent), *(str(place.parent / name) for name in _FOLDERS_OF_LOGS)]
+    folders += [f"{data}\\{name}{below}" for name in {service.name, place.stem} for below in ("", "\\logs", "\\log")]
+    found = []
+    for folder in folders:
+        own = folder == str(place.parent)
+        for name in reader.walker.names(folder, _MOST_NAMES):
+            is_log = PureWindowsPath(name).suffix.lower() in _LOGS
+            # Beside the program, where others may lie too, only what bears its name.
+            if is_log and (not own or _stem(name).startswith((place.stem.casefold(), service.name.casefold()))):
+                found.append(f"{folder}\\{name}")
+    return found
+
+
+def _records(service: Service, reader: EvidenceReader, boot_at: datetime | None) -> list[Event]:
+    """What its logs say since the boot, with which the numbers of failures begin anew; of several runs, the last."""
+    last = service.last
+    since = (last.started_at if last is not None else None) or boot_at
+    assert service.program is not None
+    found = []
+    for path in service.program.log_files:
+        text = reader.text(service, path, logs.TAIL_BYTES, from_end=True)
+        if since is not None and text is not None and text.changed >= since and logs.is_text(text.text):
+            found += logs.records_of(text, service.name, since)
+            if len({event.source for event in found}) >= logs.MOST_FILES:
+                break
+    return found

@@ -1,0 +1,39 @@
+"""Starts, stops and pauses that are under way, looked at twice: whether they come along, and whether their process is there."""
+
+from __future__ import annotations
+
+import time
+
+from hollow_chain.reach.control import Declined
+from hollow_chain.sources.control.reached import control
+from hollow_chain.sources.control.services import PENDING, stands
+from hollow_chain.sources.reading import HostReading
+
+_BETWEEN = 1.0
+"""Seconds between the two looks: the usual time between two counts of a service that reports well."""
+_MOST = 50
+
+
+def settle(reading: HostReading) -> None:
+    """Look once more at what was under way."""
+    waiting = [service for service in reading.host.services if service.progress is not None][:_MOST]
+    if not waiting:
+        return
+    reached = control(reading)
+    began = reading.host.read_at
+    passed = (reached.now() - began).total_seconds() if began is not None else 0.0
+    time.sleep(max(0.0, _BETWEEN - max(0.0, passed)))
+    for service in waiting:
+        first = service.progress
+        try:
+            status = reached.database.status(service.name)
+        except Declined:
+            continue
+        if status.state not in PENDING:
+            service.progress = None
+            stands(service, status)
+            continue
+        stands(service, status)
+        if service.progress is not None and first is not None:
+            service.progress.moves = service.progress.checkpoint != first.checkpoint
+            service.progress.process_runs = reached.processes.runs(status.process) if status.process else None
