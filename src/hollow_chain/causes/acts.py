@@ -35,6 +35,11 @@ def restart(service: str) -> Act:
     return Act("restart", service)
 
 
+def resume(service: str) -> Act:
+    """Have it go on, where it is paused."""
+    return Act("continue", service)
+
+
 def renew(service: str) -> Act:
     """Have the running program read its own configuration anew."""
     return Act("renew", service)

@@ -18,7 +18,7 @@ import msgspec
 from msgspec.structs import replace
 
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.finding import AFTER_RELOAD, EFFECTS, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, AT_NEXT_START, EFFECTS, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.facts.service import Service
 
@@ -80,6 +80,17 @@ class Rule(msgspec.Struct, frozen=True):
         """What the rule finds, stamped with its cause and place."""
         for found in self.look(case):
             mends = found.mends if found.is_borne_out else tuple(replace(mend, acts=()) for mend in found.mends)
+            by_machine = case.family.mended_by_machine
+            if by_machine is not None:
+                mends = tuple(
+                    replace(mend, acts=()) if any(act.verb not in by_machine for act in mend.acts) else mend
+                    for mend in mends
+                )
+            if not case.family.defined_in_files:
+                mends = tuple(
+                    replace(mend, effect=AT_NEXT_START) if mend.moment == EFFECTS[AFTER_RELOAD] else mend
+                    for mend in mends
+                )
             if limits_mends(case.node.service):
                 mends = tuple(_as_it_can_be_done(mend, case) for mend in mends)
             yield replace(found, cause=self.cause, host=case.node.host, service=case.node.name, mends=mends)

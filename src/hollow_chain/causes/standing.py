@@ -64,13 +64,27 @@ def standing(service: Service, host: Host, up_targets: frozenset[str] | None = N
         return Standing.UP
     if service.template:
         return Standing.IDLE
-    if state in ("failed", "paused"):
+    if state in ("failed", "paused") or hangs(service, host):
         return Standing.DOWN
     if state == "starting":
         return _of_starting(service, host)
     if state == "stopping":
         return Standing.DOWN if _stops_for_too_long(service, host) else Standing.NOT_YET
     return _of_stopped(service, host, up_targets)
+
+
+def hangs(service: Service, host: Host) -> str:
+    """How a start or stop that is under way does not come along: ``gone``, its process is not there any more; ``still``, it has not
+    counted on for longer than it said that it would need. Empty where it may come along."""
+    progress = service.progress
+    if progress is None or service.state not in ("starting", "stopping"):
+        return ""
+    if progress.process_runs is False:
+        return "gone"
+    began = service.last.started_at if service.last is not None else None
+    since = (host.read_at - began).total_seconds() if began is not None and host.read_at is not None else 0.0
+    waited = max(progress.looked_for, since if progress.checkpoint <= 1 and service.state == "starting" else 0.0)
+    return "still" if progress.moves is False and waited > progress.wait_hint else ""
 
 
 def flaps(service: Service, host: Host) -> bool:

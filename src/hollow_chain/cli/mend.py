@@ -193,9 +193,9 @@ def _later(words: str, source: str | None, undo: bool, watch: float, store: str,
 def _hands(source: str | None, target: str) -> Hands:
     """What carries out: on this machine, or on the stand-in host in the folder *source*."""
     if source is None:
-        from hollow_chain.mend.systemd_hands import SystemdHands
+        from hollow_chain.mend.here import hands
 
-        return SystemdHands(common.unit_name(target))
+        return hands(common.unit_name(target))
     from hollow_chain.lab.state import FILE
 
     if not (Path(source) / FILE).is_file():

@@ -85,7 +85,8 @@ class Definition(Part):
     """The file that it was generated from, and is generated from anew at each reload; empty where it is a file of its own."""
     drop_ins: Listed[str] = []
     load: str = "loaded"
-    """``loaded``, ``masked``, ``refused`` (see :attr:`error`) or ``missing`` (the file is gone)."""
+    """``loaded``, ``masked``, ``refused`` (see :attr:`error`), ``missing`` (the file is gone) or ``not-loaded`` (it is there, and the
+    manager does not know it)."""
     error: str = ""
     needs_reload: bool = False
     being_removed: bool = False
@@ -192,6 +193,8 @@ class Progress(Part, gc=False):
     """Counts up while it comes along."""
     wait_hint: Seconds = 0.0
     """How long it says that it needs until the next count."""
+    looked_for: Seconds = 0.0
+    """How long lay between the two looks."""
     moves: bool | None = None
     """Whether it counted on, or ended, between two looks. None: looked at once."""
     process_runs: bool | None = None

@@ -73,6 +73,8 @@ class Family(msgspec.Struct, frozen=True, kw_only=True):
     """Whoever reads such a host looks at each path that a log or a definition names: one that was not seen tells nothing."""
     defined_in_files: bool
     """Definitions are files, and settings can be laid over them (systemd.unit(5), drop-in files)."""
+    mended_by_machine: frozenset[str] | None
+    """Verbs of acts that a machine carries out on such a host; others are for a person. None: all."""
     stand_in_reboots: bool
     """A reboot can be asked for by a machine: so far on the stand-in host only."""
 
@@ -109,14 +111,15 @@ SYSTEMD = Family(
     low_ports_need_right=True,
     named_paths_are_looked_at=True,
     defined_in_files=True,
+    mended_by_machine=None,
     stand_in_reboots=False,
 )
 CONTROL = Family(
     name="control-manager",
     letters_alike=True,
     names_tell_kinds=False,
-    foreign_formats=frozenset(),
-    knows_formats=False,
+    foreign_formats=frozenset({"elf"}),
+    knows_formats=True,
     loops_over="hard",
     waits_by=("hard", "soft"),
     waits_need=True,
@@ -135,6 +138,7 @@ CONTROL = Family(
     low_ports_need_right=False,
     named_paths_are_looked_at=False,
     defined_in_files=False,
+    mended_by_machine=frozenset({"start", "stop", "restart", "continue", "startup", "limit", "wait", "reboot"}),
     stand_in_reboots=True,
 )
 FAMILIES = {family.name: family for family in (SYSTEMD, CONTROL)}

@@ -100,6 +100,24 @@ class Machine:
         self._record(service.name, "info", f"{service.name} was stopped")
         return self._named(service.name)
 
+    def resume(self, name: str) -> Service:
+        """Continue a service that is paused. Raises :class:`Refused` where it is not."""
+        service = self._named(name)
+        if service.state != "paused":
+            raise Refused(words.NOT_TAKEN, words.ANSWERS[words.NOT_TAKEN])
+        self._put(msgspec.structs.replace(service, state="running", detail=""))
+        self._record(service.name, "info", f"{service.name} was continued")
+        return self._named(service.name)
+
+    def pause(self, name: str) -> Service:
+        """Pause a service that runs. Raises :class:`Refused` where it does not."""
+        service = self._named(name)
+        if service.state != "running":
+            raise Refused(words.NOT_RUNNING, words.ANSWERS[words.NOT_RUNNING])
+        self._put(msgspec.structs.replace(service, state="paused"))
+        self._record(service.name, "info", f"{service.name} was paused")
+        return self._named(service.name)
+
     def pass_by(self, seconds: float) -> None:
         """Let time pass, and happen what is to happen in it."""
         self._happen(self.folder.clock + timedelta(seconds=seconds))

@@ -6,7 +6,7 @@ from hollow_chain.boot.plan import NEEDS
 from hollow_chain.causes import named, rule_of
 from hollow_chain.causes.nature import Shown
 
-NOT_REGISTERED, DISABLED, RUNS_ALREADY, NOT_RUNNING, NEEDED_BY_RUNNING = 1060, 1058, 1056, 1062, 1051
+NOT_REGISTERED, DISABLED, RUNS_ALREADY, NOT_RUNNING, NEEDED_BY_RUNNING, NOT_TAKEN = 1060, 1058, 1056, 1062, 1051, 1052
 NEED_FAILED, NEED_NOT_REGISTERED, CIRCLE, TIMED_OUT, ENDED = 1068, 1075, 1059, 1053, 1067
 """Error numbers of the control-manager family (winerror.h, ``ERROR_SERVICE_*``)."""
 SOURCE = "event log"
@@ -30,5 +30,6 @@ ANSWERS = {
     DISABLED: "it is disabled",
     RUNS_ALREADY: "it runs already",
     NOT_RUNNING: "it does not run",
+    NOT_TAKEN: "it does not take that request now",
     NEEDED_BY_RUNNING: "others that run need it: {}",
 }

@@ -25,7 +25,7 @@ from hollow_chain.verdict import Verdict, diagnose
 Tell = Callable[[str], None]
 _OPENS = ("mode", "owner", "folder", "remove", "allow")
 """Verbs that give somebody a right or take a file away: what did not help is taken back at once."""
-_ANY_OLD = ("start", "restart", "stop", "renew", "reboot")
+_ANY_OLD = ("start", "restart", "stop", "continue", "renew", "reboot")
 """Verbs whose old value is a state of this moment, which may differ as long as it is not the new one already."""
 
 
@@ -221,13 +221,13 @@ class Carrier:
 
     def _is_so_already(self, facts: Facts, step: Step) -> bool:
         act = step.act
-        if act is None or act.verb not in ("start", "stop", "reload"):
+        if act is None or act.verb not in ("start", "stop", "continue", "reload"):
             return False
         view = self._view(facts, step)
         if act.verb == "reload":
             return VERBS[act.verb].old(view, act) == step.new
         service = view.service(act)
-        if act.verb == "start":
+        if act.verb in ("start", "continue"):
             return service is not None and service.state in UP and facts.standing(view.node(act)).well
         return service is None or service.state not in (*UP, "starting")
 
@@ -277,7 +277,7 @@ class Carrier:
         view = self._view(facts, step)
         found = VERBS[act.verb].old(view, act)
         service = view.service(act) if act.service else None
-        if act.verb in ("start", "restart"):
+        if act.verb in ("start", "restart", "continue"):
             well = service is not None and (service.state in UP or _ended_well(service.state, service.last))
         elif act.verb == "stop":
             well = service is None or service.state not in UP

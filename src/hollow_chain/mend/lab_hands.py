@@ -87,6 +87,8 @@ class LabHands:
             machine = Machine(folder)
             if act.verb in ("startup", "wait", "limit"):
                 _restore(folder, kept)
+            if act.verb == "continue":
+                machine.pause(act.service)
             if act.verb in ("start", "stop", "restart"):
                 _run_as_before(machine, kept["up"])
 
@@ -141,6 +143,10 @@ def _restart(machine: Machine, name: str, value: str) -> None:
         machine.start(one)
 
 
+def _continue(machine: Machine, name: str, value: str) -> None:
+    machine.resume(name)
+
+
 def _reboot(machine: Machine, name: str, value: str) -> None:
     machine.boot(BOOT_SECONDS)
 
@@ -152,6 +158,7 @@ _DOES = {
     "start": _start,
     "stop": _stop,
     "restart": _restart,
+    "continue": _continue,
     "reboot": _reboot,
 }
 

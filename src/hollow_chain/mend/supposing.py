@@ -257,6 +257,9 @@ def carry_out(the: Copy, step: Step, runs: int, seed: int) -> float:
     if act.verb == "stop":
         the.stop(step.host, act.service)
         return 1.0
+    if act.verb == "continue":
+        the.set_state(step.host, [act.service], "running")
+        return 1.0
     if act.verb == "reboot":
         return the.reboot(step.host, runs, seed)
     if act.verb == "restart":

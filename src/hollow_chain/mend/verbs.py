@@ -247,6 +247,7 @@ VERBS: dict[str, Verb] = {
                     touches=_needs_it),
     "start": Verb(3, 0.5, _start_words, _state, _said("running"), _said("{service} is stopped again, and what came up with it"),
                   touches=_needs_it, interrupts=_clashing),
+    "continue": Verb(3, 0.5, _said("Continue {service}"), _state, _said("running"), _said("{service} is paused again"), touches=_needs_it),
     "mode": Verb(4, 1.0, _said("Set the mode of {path} to {value}"), _mode, _said("{value}"), _back_to_old(_mode, "back to {old}"),
                  touches=_sharers),
     "owner": Verb(5, 1.5, _said("Give {path} to {value}"), _owner, _said("{value}"), _back_to_old(_owner, "back to {old}"),

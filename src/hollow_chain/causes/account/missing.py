@@ -53,7 +53,7 @@ def _of_definition(case: Case) -> Iterator[Finding]:
             continue
         missing.append((kind, name))
         if known:
-            evidence.append(case.seen(f"no {kind} {name!r} on {case.node.host}", ACCOUNTS, bears=PROOF))
+            evidence.append(case.seen(f"no {kind} '{name}' on {case.node.host}", ACCOUNTS, bears=PROOF))
         if status == number:
             said = f"exit status {number} of the manager: the {kind} could not be determined"
             evidence.append(case.seen(said, bears=PROOF))
@@ -62,7 +62,7 @@ def _of_definition(case: Case) -> Iterator[Finding]:
         missing += [("user", account.user)] if evidence else []
     if not missing:
         return
-    words = " and the ".join(f"{kind} {name!r}" for kind, name in missing)
+    words = " and the ".join(f"{kind} '{name}'" for kind, name in missing)
     yield Finding(
         says=f"{service.name} is to run as the {words}, which {'do' if len(missing) > 1 else 'does'} not exist.",
         evidence=tuple(evidence),
@@ -84,17 +84,17 @@ def _of_configuration(case: Case) -> Iterator[Finding]:
             continue
         status = case.service.last.exit_status if case.service.last else None
         yield Finding(
-            says=f"{case.service.name} is to change to the user {name!r}, which does not exist.",
+            says=f"{case.service.name} is to change to the user '{name}', which does not exist.",
             evidence=(
                 case.quoted(event, SAID),
-                *((case.seen(f"no user {name!r} on {case.node.host}", ACCOUNTS, bears=SAID),) if known else ()),
+                *((case.seen(f"no user '{name}' on {case.node.host}", ACCOUNTS, bears=SAID),) if known else ()),
                 *((case.seen(f"exit status {EX_NOUSER}: no such account", bears=HINT),) if status == EX_NOUSER else ()),
             ),
             mends=(
                 Mend(
                     f"Correct the name of the account in the configuration of {case.service.name}.", "at the next start"
                 ),
-                Mend(f"Or create the user {name!r} as the package of {case.service.name} would.", instead=True),
+                Mend(f"Or create the user '{name}' as the package of {case.service.name} would.", instead=True),
             ),
             explains=("exits-with-error", "crash-loop", "config-rejected", "exits-at-once"),
         )

@@ -7,11 +7,12 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import reload, restart, start
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, PROOF, SAID, Finding, Mend
+from hollow_chain.causes.finding import AFTER_REBOOT, AFTER_RELOAD, FITS, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.facts.host import Event
+from hollow_chain.facts.service import Service
 from hollow_chain.families.steps import step_of
 from hollow_chain.lazy import pattern
 from hollow_chain.wording.forms import read
@@ -253,6 +254,9 @@ def stale_definition(case: Case) -> Iterator[Finding]:
     definition = service.definition
     if definition is None or _passed_over(case) is not None:
         return
+    if definition.load == "not-loaded":
+        yield _not_loaded(case)
+        return
     if not (definition.needs_reload or (definition.load == "missing" and service.state == "running")):
         return
     gone = definition.load == "missing"
@@ -267,20 +271,54 @@ def stale_definition(case: Case) -> Iterator[Finding]:
         + (f" ({'; '.join(differing[:2])})" if differing else "")
         + ("; it runs by the old one." if up else "; starts still follow the old one."),
         evidence=(
-            case.seen(f"the manager reports that {service.name} needs a reload of its definition", bears=FITS),
+            *(
+                (case.seen(f"the manager reports that {service.name} needs a reload of its definition", bears=FITS),)
+                if case.family.defined_in_files
+                else ()
+            ),
             *(case.seen(text, f"definition {definition.file}", definition.changed_at, FITS) for text in differing[:2]),
         ),
-        mends=(
-            Mend("Reload the definitions of the manager.", acts=() if gone else (reload(service.name),)),
-            Mend(
-                f"{'Restart' if up else 'Start'} {service.name}.",
-                "after the reload",
-                () if gone else ((restart if up else start)(service.name),),
-            ),
-        ),
+        mends=_reloading(service, gone) if case.family.defined_in_files else (_SET_ANEW,),
         note=up and not case.asked,
         residual=not differing,
         explains=_explained_by_reload(definition.on_disk) if not up else (),
+    )
+
+
+_SET_ANEW = Mend(
+    "Set the same through the manager's own interface, which then has it at once; or reboot: it reads what was written past it when the "
+    "system boots.",
+    AFTER_REBOOT,
+)
+
+
+def _reloading(service: Service, gone: bool) -> tuple[Mend, ...]:
+    up = service.state == "running"
+    return (
+        Mend("Reload the definitions of the manager.", acts=() if gone else (reload(service.name),)),
+        Mend(
+            f"{'Restart' if up else 'Start'} {service.name}.",
+            "after the reload",
+            () if gone else ((restart if up else start)(service.name),),
+        ),
+    )
+
+
+def _not_loaded(case: Case) -> Finding:
+    """Its definition was written past the manager, which has not read it."""
+    name, definition = case.node.name, case.service.definition
+    assert definition is not None
+    return Finding(
+        says=f"{name} is defined, and the manager does not know it: its definition was written past the manager.",
+        evidence=(
+            case.seen(f"{definition.file or 'a definition'} is there", "definition", definition.changed_at, FITS),
+            case.seen(f"no service {name} in the manager's own list", bears=PROOF),
+        ),
+        mends=(
+            Mend("Reboot: the manager reads definitions when the system boots.", AFTER_REBOOT),
+            Mend(f"Or register {name} through the manager's own interface.", instead=True),
+        ),
+        explains=("never-started", "manual-not-started", "not-registered", "stopped"),
     )
 
 

@@ -12,7 +12,7 @@ from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.places import is_own_program
 from hollow_chain.causes.rights import place_of
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.facts.host import Event, File
 from hollow_chain.lazy import pattern
@@ -143,7 +143,8 @@ def programs_of(case: Case) -> list[tuple[str, File | None]]:
     named = [path for path in (service.program.path, service.last.step_program if service.last else "") if path]
     for event in case.last_events():
         named += [name for name in _not_run(event) if name.startswith("/")]
-    tried_well = not failed_last(service) and service.last is not None and service.state == "stopped"
+    tried = service.last is not None and service.last.error_number != NO_TRY_SINCE_BOOT
+    tried_well = not failed_last(service) and tried and service.state == "stopped"
     return [] if tried_well else [(path, case.file(path)) for path in dict.fromkeys(named)]
 
 

@@ -247,10 +247,26 @@ def _behind_the_kernel(case: Case, listener: Listener) -> list[Service]:
     return claiming or [s for s in needing if s.name != case.node.name]
 
 
+def _set_to(case: Case, listener: Listener) -> Service | None:
+    """The one service that runs and is set to an endpoint whose process the system does not tell."""
+    if listener.service or listener.process:
+        return None
+    found = [
+        one
+        for one in case.host.services
+        if one.state == "running"
+        and one.name != case.node.name
+        and any(overlap(of_claim(claim), of_listener(listener)) and not claim.switched_off for claim in one.claims)
+    ]
+    return found[0] if len(found) == 1 else None
+
+
 def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, certain: bool) -> Finding:
-    behind = _behind_the_kernel(case, listener)
+    likely = _set_to(case, listener)
+    behind = _behind_the_kernel(case, listener) if likely is None else []
     holder = (
         listener.service
+        or (likely.name if likely is not None else "")
         or (behind[0].name if len(behind) == 1 else "")
         or listener.program
         or (f"process {listener.process}" if listener.process else "an unknown process")
@@ -259,7 +275,9 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
     whose = f" of {listener.service}" if listener.service else ""
     if behind:
         whose = f", the kernel, for a driver that listens for {' or '.join(one.name for one in behind[:_MOST_BEHIND])}"
-    program = listener.program.rpartition("/")[2] or "a process"
+    if likely is not None:
+        whose = f", which the system does not tell; {likely.name} runs and is set to it"
+    program = listener.program.replace("\\", "/").rpartition("/")[2] or "a process"
     return Finding(
         says=f"{case.service.name} cannot listen on {of_claim(claim)}: {holder}{shared} has it.",
         evidence=(
@@ -300,6 +318,9 @@ def _giving_way(case: Case, claim: Claim, line: Evidence | None, listener: Liste
     if line is not None and line.told and not set_to:
         doubt = f"See first whether {case.service.name} is meant to have {of_claim(claim)}: only its own words say so"
         return Mend(f"{doubt}. If it is: {does[0].lower()}{does[1:]}")
+    if not listener.service and not listener.process and holder:
+        look = f"See first that {holder} has it: stop it, and whether 'hollow-chain ports {listener.port}' still shows the socket"
+        return Mend(f"{look}. If it is gone: {does[0].lower()}{does[1:]}")
     return Mend(does, acts=() if listener.shared_with else give_way(case.graph.find(case.node.host, listener.service)))
 
 

@@ -9,7 +9,7 @@ from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.standing import GAVE_UP_OVER, Standing, failed_last
+from hollow_chain.causes.standing import GAVE_UP_OVER, Standing, failed_last, hangs
 from hollow_chain.causes.words import clock, ended_up, run_seconds, span, stop_was_asked
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service, is_deserted
@@ -108,12 +108,17 @@ def _deserted(case: Case) -> Finding:
     made_from = service.definition.made_from if service.definition else ""
     starts = f"its start, {made_from}," if made_from else "its start"
     up = service.last.up_at if service.last else None
+    counts = "up" if service.state == "running" else service.state
+    number = service.program.process if service.program else 0
+    left = f": process {number} is gone" if number else f": {starts} was to leave one behind"
     return Finding(
-        says=f"{service.name} counts as up since {clock(up)}, but no process of it is left: {starts} was to leave one behind"
+        says=f"{service.name} counts as {counts}{f' since {clock(up)}' if up else ''}, but no process of it is left{left}"
         + (f"; {words[-1].fact}." if words else "."),
         evidence=(
             case.seen(
-                f"state of {service.name}: {service.detail}: up, and none of its processes is left", MANAGER, bears=SAID
+                f"state of {service.name}: {service.detail or service.state}: {counts}, and none of its processes is left",
+                MANAGER,
+                bears=SAID,
             ),
             *words,
         ),
@@ -123,6 +128,7 @@ def _deserted(case: Case) -> Finding:
             ),
         ),
         residual=True,
+        explains=("start-timeout", "stopped"),
     )
 
 
@@ -140,7 +146,7 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
     last = service.last
     if last is None or service.kind != "service" or (service.program and service.program.style == "oneshot"):
         return
-    if is_deserted(service):
+    if is_deserted(service) or hangs(service, case.host) == "gone":
         yield _deserted(case)
         return
     protocol = last.result == "protocol"

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterator
 from datetime import datetime, timedelta
 
-from hollow_chain.causes.acts import start, startup
+from hollow_chain.causes.acts import resume, start, startup
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
@@ -15,6 +15,7 @@ from hollow_chain.causes.standing import (
     Standing,
     delayed_left,
     failed_last,
+    hangs,
     skipped,
     up_targets,
 )
@@ -177,6 +178,9 @@ def stopped(case: Case) -> Iterator[Finding]:
     if skipped(service) or (service.state == "stopped" and service.triggers and case.standing is Standing.NOT_YET):
         return
     if service.state == "stopping":
+        if hangs(service, case.host) == "still":
+            yield _hangs_in_its_stop(case)
+            return
         state = f"state of {service.name}: {service.detail or service.state}"
         yield Finding(
             says=f"{service.name} is being stopped at this moment.",
@@ -193,6 +197,26 @@ def stopped(case: Case) -> Iterator[Finding]:
         yield from _ended_cleanly(case)
 
 
+def _hangs_in_its_stop(case: Case) -> Finding:
+    name, progress = case.node.name, case.service.progress
+    assert progress is not None
+    process = case.service.program.process if case.service.program else 0
+    which = f"process {process}" if process else "its process"
+    return Finding(
+        says=f"{name} hangs in its stop: it reports no progress, and {which} is there.",
+        evidence=(
+            case.seen(
+                f"checkpoint {progress.checkpoint} of {name} at two looks {span(progress.looked_for)} apart; it had said that it "
+                f"would need {span(progress.wait_hint)}",
+                MANAGER,
+                bears=SAID,
+            ),
+        ),
+        mends=(Mend(f"See what {which} waits for; end it, then start {name}."),),
+        residual=True,
+    )
+
+
 @cause("paused", Boot.OVER, states=("paused",))
 def paused(case: Case) -> Iterator[Finding]:
     """Somebody or something paused it.
@@ -206,7 +230,7 @@ def paused(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{name} is paused.",
         evidence=(case.seen(f"state of {name}: {case.service.detail or case.service.state}", bears=PROOF),),
-        mends=(Mend(f"Continue {name}."),),
+        mends=(Mend(f"Continue {name}.", acts=(resume(name),)),),
     )
 
 

@@ -11,7 +11,7 @@ from hollow_chain.causes.finding import AFTER_REBOOT, FITS, HINT, SAID, Evidence
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.standing import overdue
+from hollow_chain.causes.standing import hangs, overdue
 from hollow_chain.causes.words import between, ended_up, span
 from hollow_chain.families import Family
 from hollow_chain.families.times import NO_LIMIT, Limit, start_limit
@@ -104,6 +104,9 @@ def start_timeout(case: Case) -> Iterator[Finding]:
     Against: an error of its own before the limit; a limit that is mistyped (then that is the cause).
     Mend: a longer limit, with a reason; cure the slowness.
     """
+    if hangs(case.service, case.host) == "still" and case.service.state == "starting":
+        yield _hanging(case)
+        return
     if not timed_out(case):
         return
     service, last = case.service, case.service.last
@@ -121,6 +124,27 @@ def start_timeout(case: Case) -> Iterator[Finding]:
         ),
         mends=(*_longer(case, limit, needed), _look_why(case)),
         explains=("exits-with-error", "killed", "crash-loop"),
+        residual=True,
+    )
+
+
+def _hanging(case: Case) -> Finding:
+    """A start that is under way and does not come along."""
+    name, progress = case.node.name, case.service.progress
+    assert progress is not None
+    process = case.service.program.process if case.service.program else 0
+    return Finding(
+        says=f"{name} hangs in its start: it reports no progress, and its process{f' {process}' if process else ''} is there.",
+        evidence=(
+            case.seen(
+                f"checkpoint {progress.checkpoint} of {name} at two looks {span(progress.looked_for)} apart; it had said that it "
+                f"would need {span(progress.wait_hint)}",
+                MANAGER,
+                bears=SAID,
+            ),
+            *(case.quoted(event) for event in lines.telling(case.last_events())),
+        ),
+        mends=(_look_why(case),),
         residual=True,
     )
 

@@ -27,12 +27,12 @@ class LocalDatabase:
 
     def status(self, name: str) -> ServiceStatus:
         """One of them."""
-        with declining(), _Opened(self._manager, name, api.SERVICE_QUERY_STATUS) as handle:
+        with declining(), Opened(self._manager, name, api.SERVICE_QUERY_STATUS) as handle:
             return _status(name, "", api.QueryServiceStatusEx(handle))
 
     def config(self, name: str) -> ServiceConfig:
         """What is loaded of its definition."""
-        with declining(), _Opened(self._manager, name, api.SERVICE_QUERY_CONFIG) as handle:
+        with declining(), Opened(self._manager, name, api.SERVICE_QUERY_CONFIG) as handle:
             kind, startup, _, command, group, _, needs, account, shown_as = api.QueryServiceConfig(handle)
         return ServiceConfig(
             kind, startup, command or "", group or "", list(needs or ()), account or "", shown_as or ""
@@ -40,11 +40,11 @@ class LocalDatabase:
 
     def description(self, name: str) -> str:
         """Its description, rendered."""
-        with declining(), _Opened(self._manager, name, api.SERVICE_QUERY_CONFIG) as handle:
+        with declining(), Opened(self._manager, name, api.SERVICE_QUERY_CONFIG) as handle:
             return str(api.QueryServiceConfig2(handle, _DESCRIPTION) or "")
 
 
-class _Opened:
+class Opened:
     """A handle on a service, closed at the end of the block."""
 
     def __init__(self, manager: object, name: str, rights: int) -> None:

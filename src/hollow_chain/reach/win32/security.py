@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 import win32security as api
 
 from hollow_chain.reach.control import FileRights
 from hollow_chain.reach.win32.declining import declining
+from hollow_chain.trouble import Trouble
 
 WELL_KNOWN = {
     "S-1-5-18": "LocalSystem",
@@ -30,6 +32,8 @@ _INHERITED_ONLY = 0x8
 _KINDS = {0: "user", 1: "deny"}
 """``ACCESS_ALLOWED_ACE_TYPE`` and ``ACCESS_DENIED_ACE_TYPE``."""
 _MOST_ENTRIES = 100
+_EVERYTHING = 0x1F01FF
+"""``FILE_ALL_ACCESS``."""
 
 
 def rights_of(path: str) -> FileRights:
@@ -70,3 +74,33 @@ def name_of(number: str) -> str:
     except pywintypes.error:
         return number
     return f"{domain}\\{name}" if domain else str(name)
+
+
+_OWNERS = ("localsystem", "administrators", "nt service\\trustedinstaller")
+
+
+def keep_private(place: Path) -> None:
+    """Make a folder that only the system and administrators may look into or write in; the folders above it are made as usual.
+
+    Raises :class:`Trouble` where one stands there that somebody else owns: what lies in it could be anybody's.
+    """
+    import win32api
+    import win32con
+
+    try:
+        place.mkdir(parents=True, exist_ok=True)
+        with declining():
+            me = str(win32api.GetUserNameEx(win32con.NameSamCompatible))
+            owner = rights_of(str(place)).owner
+            if owner.casefold() not in (*_OWNERS, me.casefold()):
+                raise Trouble(
+                    f"{place} belongs to {owner}: look at what lies there, and remove it, before anything is mended"
+                )
+            listed = api.ACL()
+            whole = api.CONTAINER_INHERIT_ACE | api.OBJECT_INHERIT_ACE
+            for number in ("S-1-5-18", "S-1-5-32-544"):
+                listed.AddAccessAllowedAceEx(api.ACL_REVISION, whole, _EVERYTHING, api.ConvertStringSidToSid(number))
+            protected = api.DACL_SECURITY_INFORMATION | api.PROTECTED_DACL_SECURITY_INFORMATION
+            api.SetNamedSecurityInfo(str(place), api.SE_FILE_OBJECT, protected, None, None, listed, None)
+    except OSError as error:
+        raise Trouble(f"cannot make {place} private: {(error.strerror or str(error)).lower()}") from None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from pathlib import PureWindowsPath
 
-from hollow_chain.facts.host import Event
+from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Service
 from hollow_chain.sources import claims, logs, settings
 from hollow_chain.sources.control.looks import has_failed
@@ -29,7 +29,11 @@ def add(reading: HostReading) -> None:
         named = [*service.program.log_files, *(p for p in service.program.paths if _speaks_of_logs(p))]
         for text in configured.values():
             named += settings.log_paths_of_text(text.text)
-        service.program.log_files = list(dict.fromkeys([*named, *_beside(service, reader)]))[:_MOST_LOGS]
+        others = _named_by_others(service, host)
+        near = [
+            path for path in _beside(service, reader, _shares_folder(service, host)) if path.casefold() not in others
+        ]
+        service.program.log_files = list(dict.fromkeys([*named, *near]))[:_MOST_LOGS]
         host.events += _records(service, reader, host.boot_at)
 
 
@@ -81,7 +85,27 @@ def _speaks_of_logs(path: str) -> bool:
     return place.suffix.lower() in _LOGS or any(part.casefold() in _FOLDERS_OF_LOGS for part in place.parts[1:-1])
 
 
-def _beside(service: Service, reader: EvidenceReader) -> list[str]:
+def _shares_folder(service: Service, host: Host) -> bool:
+    """Whether the programs of other services lie in the same folder, or are the same: then what lies there is not its own as such."""
+    place = _folder_of(service)
+    return sum(_folder_of(one) == place for one in host.services) > 1
+
+
+def _folder_of(service: Service) -> str:
+    return str(PureWindowsPath(service.program.path).parent).casefold() if service.program is not None else ""
+
+
+def _named_by_others(service: Service, host: Host) -> set[str]:
+    """Paths on the command lines of other services."""
+    return {
+        path.replace("/", "\\").casefold()
+        for one in host.services
+        if one.program is not None and one.name != service.name
+        for path in one.program.paths
+    }
+
+
+def _beside(service: Service, reader: EvidenceReader, shared: bool) -> list[str]:
     """Logs in the folder of the program, in a folder for logs there, and in that of its name among the data of programs."""
     assert service.program is not None
     place = PureWindowsPath(service.program.path)
@@ -89,14 +113,15 @@ def _beside(service: Service, reader: EvidenceReader) -> list[str]:
         return []
     data = f"{place.drive}\\ProgramData"
     folders = [str(place.parent), *(str(place.parent / name) for name in _FOLDERS_OF_LOGS)]
-    folders += [f"{data}\\{name}{below}" for name in {service.name, place.stem} for below in ("", "\\logs", "\\log")]
+    own_names = (service.name,) if shared else (service.name, place.stem)
+    folders += [f"{data}\\{name}{below}" for name in dict.fromkeys(own_names) for below in ("", "\\logs", "\\log")]
     found = []
     for folder in folders:
-        own = folder == str(place.parent)
+        beside = folder == str(place.parent) or (shared and folder.startswith(f"{place.parent}\\"))
         for name in reader.walker.names(folder, _MOST_NAMES):
             is_log = PureWindowsPath(name).suffix.lower() in _LOGS
             # Beside the program, where others may lie too, only what bears its name.
-            if is_log and (not own or _stem(name).startswith((place.stem.casefold(), service.name.casefold()))):
+            if is_log and (not beside or _stem(name).startswith(tuple(one.casefold() for one in own_names))):
                 found.append(f"{folder}\\{name}")
     return found
 

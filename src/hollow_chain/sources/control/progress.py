@@ -36,4 +36,5 @@ def settle(reading: HostReading) -> None:
         stands(service, status)
         if service.progress is not None and first is not None:
             service.progress.moves = service.progress.checkpoint != first.checkpoint
+            service.progress.looked_for = max(_BETWEEN, passed)
             service.progress.process_runs = reached.processes.runs(status.process) if status.process else None

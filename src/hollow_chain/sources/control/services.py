@@ -40,7 +40,6 @@ PENDING = (api.START_PENDING, api.STOP_PENDING, api.CONTINUE_PENDING, api.PAUSE_
 NEVER_TRIED, OWN_NUMBER = 1077, 1066
 """No start since the boot (``ERROR_SERVICE_NEVER_STARTED``); the program ended with a number of its own
 (``ERROR_SERVICE_SPECIFIC_ERROR``)."""
-NOT_KNOWN = "not known to the manager"
 _MOST_UNREAD = 20
 _BUILT_IN = {
     "": "LocalSystem",
@@ -106,8 +105,15 @@ class _ServiceReader:
             if declined.number not in api.NOT_THERE:  # one that was deleted since it was listed is no gap
                 self._unread[f"the definition of {status.name} as it is loaded"] = declined.strerror or str(declined)
             config = _of_registry(key, status)
+        if not config.needs:
+            groups = [f"+{name}" for name in texts_of(key, "DependOnGroup")]
+            config = config._replace(needs=[*texts_of(key, "DependOnService"), *groups])
         service = self._defined(status.name, config, key)
+        if not key.values and not status.kind & api.DRIVERS:
+            service.startup = "on-need"  # nothing defines it: the manager makes it when something wants it
         stands(service, status)
+        if status.process and service.program is not None and status.state in (api.RUNNING, api.PAUSED):
+            service.program.deserted = not self._reached.processes.runs(status.process)
         return service
 
     def needed(self, services: list[Service], drivers: list[ServiceStatus]) -> list[Service]:
@@ -148,10 +154,10 @@ class _ServiceReader:
                 name, text_of(key, "DisplayName"), kind or 0, api.STOPPED, 0, NEVER_TRIED, 0, 0, 0, 0
             )
             service = self._defined(name, _of_registry(key, status), key)
-            service.state, service.detail = "stopped", NOT_KNOWN
+            service.state, service.detail = "stopped", "not known to the manager"
             service.last = LastRun(error_number=NEVER_TRIED)
-            if service.definition is not None:
-                service.definition.needs_reload = not service.definition.being_removed
+            if service.definition is not None and not service.definition.being_removed:
+                service.definition.load = "not-loaded"
             found.append(service)
         return found
 
@@ -295,7 +301,9 @@ def _differing(config: ServiceConfig, key: Key, known: Mapping[str, str]) -> tup
         line, account = text_of(key, "ImagePath"), text_of(key, "ObjectName")
         groups = [f"+{name}" for name in texts_of(key, "DependOnGroup")]
         there = sorted(name.casefold() for name in [*texts_of(key, "DependOnService"), *groups])
-        pairs["DependOnService"] = ", ".join(there), ", ".join(sorted(plain(name).casefold() for name in config.needs))
+        if config.needs:  # not every manager tells them
+            loaded = sorted(plain(name).casefold() for name in config.needs)
+            pairs["DependOnService"] = ", ".join(there), ", ".join(loaded)
         if line:
             pairs["ImagePath"] = command_line.expand(line, known), command_line.expand(plain(config.command), known)
         if account:
