@@ -97,7 +97,7 @@ def _import_all() -> None:
     package = importlib.import_module("hollow_chain")
     for found in pkgutil.walk_packages(package.__path__, "hollow_chain."):
         # What only another kind of system has is not to be had here.
-        if not found.name.endswith("__main__") and ".win32" not in found.name and "control_hands" not in found.name:
+        if not found.name.endswith("__main__") and ".win32" not in found.name:
             importlib.import_module(found.name)
     for name in _HEAVY:
         importlib.import_module(name)

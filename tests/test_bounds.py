@@ -60,7 +60,7 @@ def patterns() -> Iterator[tuple[str, re.Pattern[str]]]:
     seen: set[str] = set()
     kept: list[tuple[str, Any]] = [(form.name, re.compile(form.pattern)) for form in secrets.forms()]
     for module in pkgutil.walk_packages(hollow_chain.__path__, "hollow_chain."):
-        if not module.name.endswith("__main__"):
+        if ".win32" not in module.name and not module.name.endswith("__main__"):
             for name, value in vars(importlib.import_module(module.name)).items():
                 for one in value if isinstance(value, tuple | list) else (value,):
                     kept.append((f"{module.name}.{name}", one))

@@ -172,7 +172,7 @@ for name in ("SIGHUP", "SIGKILL", "SIGUSR1", "SIGALRM"):
     delattr(signal, name)
 package = importlib.import_module("hollow_chain")
 for found in pkgutil.walk_packages(package.__path__, "hollow_chain."):
-    if not found.name.startswith("hollow_chain.reach.posix") and not found.name.endswith("__main__"):
+    if not found.name.startswith(("hollow_chain.reach.posix", "hollow_chain.reach.win32")) and not found.name.endswith("__main__"):
         importlib.import_module(found.name)
         print(found.name)
 """
@@ -206,9 +206,11 @@ def test_readers_reach_a_host_by_its_interfaces_alone() -> None:
             pure = isinstance(node, ast.ImportFrom) and {alias.name for alias in node.names} <= {
                 "PurePath",
                 "PurePosixPath",
+                "PureWindowsPath",
             }
             assert not taken or pure, f"{room(path)}:{node.lineno}: {taken}"  # type: ignore[attr-defined]
-            assert not any(name.startswith("hollow_chain.reach.posix") for name in names), room(path)
+            own = ("hollow_chain.reach.posix", "hollow_chain.reach.win32")
+            assert not any(name.startswith(own) for name in names), room(path)
 
 
 def test_what_reaches_hosts_knows_nothing_of_what_reads_them() -> None:
@@ -230,9 +232,9 @@ def test_every_module_of_a_family_of_hosts_is_on_its_list() -> None:
             for path in MODULES
         },
     )
-    for path in (SOURCE / "sources/systemd").glob("*.py"):
+    for path in (path for family in ("systemd", "control") for path in (SOURCE / "sources" / family).glob("*.py")):
         if path.name != "__init__.py":
-            assert f"sources.systemd.{path.stem}" in used
+            assert f"sources.{path.parent.name}.{path.stem}" in used
     beside = [reader for reader in listed.readers if reader.beside]
     assert beside and list(listed.readers[: len(beside)]) == beside
 

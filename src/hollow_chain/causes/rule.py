@@ -21,6 +21,7 @@ from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import AFTER_RELOAD, AT_NEXT_START, EFFECTS, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.facts.service import Service
+from hollow_chain.families import Family
 
 
 class RuleFunction(Protocol):
@@ -80,17 +81,9 @@ class Rule(msgspec.Struct, frozen=True):
         """What the rule finds, stamped with its cause and place."""
         for found in self.look(case):
             mends = found.mends if found.is_borne_out else tuple(replace(mend, acts=()) for mend in found.mends)
-            by_machine = case.family.mended_by_machine
-            if by_machine is not None:
-                mends = tuple(
-                    replace(mend, acts=()) if any(act.verb not in by_machine for act in mend.acts) else mend
-                    for mend in mends
-                )
-            if not case.family.defined_in_files:
-                mends = tuple(
-                    replace(mend, effect=AT_NEXT_START) if mend.moment == EFFECTS[AFTER_RELOAD] else mend
-                    for mend in mends
-                )
+            family = case.family
+            if family.mended_by_machine is not None:
+                mends = tuple(_as_on_such_a_host(mend, family) for mend in mends)
             if limits_mends(case.node.service):
                 mends = tuple(_as_it_can_be_done(mend, case) for mend in mends)
             yield replace(found, cause=self.cause, host=case.node.host, service=case.node.name, mends=mends)
@@ -101,6 +94,16 @@ def limits_mends(service: Service | None) -> bool:
     return service is not None and (
         service.refuses_hand or (service.definition is not None and bool(service.definition.made_from))
     )
+
+
+def _as_on_such_a_host(mend: Mend, family: Family) -> Mend:
+    """A mend as hosts of *family* know it: what no machine does there is for a person, and what has no reload takes effect without."""
+    kept = family.mended_by_machine
+    if kept is not None and any(act.verb not in kept for act in mend.acts):
+        mend = replace(mend, acts=())
+    if not family.defined_in_files and mend.moment == EFFECTS[AFTER_RELOAD]:
+        mend = replace(mend, effect=AT_NEXT_START)
+    return mend
 
 
 def _as_it_can_be_done(mend: Mend, case: Case) -> Mend:

@@ -64,7 +64,7 @@ def standing(service: Service, host: Host, up_targets: frozenset[str] | None = N
         return Standing.UP
     if service.template:
         return Standing.IDLE
-    if state in ("failed", "paused") or hangs(service, host):
+    if state in ("failed", "paused") or (service.progress is not None and hangs(service, host)):
         return Standing.DOWN
     if state == "starting":
         return _of_starting(service, host)

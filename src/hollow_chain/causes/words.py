@@ -56,7 +56,8 @@ def started_since_boot(service: Service, boot_at: datetime | None) -> bool:
         return False
     begun = last.started_at or last.up_at or last.ended_at
     if begun is None:
-        return bool(last.restarts) or failed_last(service)
+        # A number that says "no error" is of a run; without a run there is none, or one that says so.
+        return bool(last.restarts) or failed_last(service) or last.error_number == 0
     return boot_at is None or begun >= boot_at - timedelta(seconds=1)
 
 

@@ -26,8 +26,6 @@ class Family(msgspec.Struct, frozen=True, kw_only=True):
     """A name ends in its kind (systemd.unit(5)); a name that does not is none of the manager's."""
     foreign_formats: frozenset[str]
     """Formats of programs that no kernel of that family runs."""
-    knows_formats: bool
-    """What has none of the known formats is no program (execve(2), ENOEXEC)."""
 
     # Starts.
     loops_over: LinkKind
@@ -92,7 +90,6 @@ SYSTEMD = Family(
     letters_alike=False,
     names_tell_kinds=True,
     foreign_formats=frozenset({"pe"}),
-    knows_formats=True,
     loops_over="order",
     waits_by=("order",),
     waits_need=False,
@@ -119,7 +116,6 @@ CONTROL = Family(
     letters_alike=True,
     names_tell_kinds=False,
     foreign_formats=frozenset({"elf"}),
-    knows_formats=True,
     loops_over="hard",
     waits_by=("hard", "soft"),
     waits_need=True,

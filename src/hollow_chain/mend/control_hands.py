@@ -4,6 +4,7 @@ does not take. What was there before is kept byte for byte."""
 from __future__ import annotations
 
 import time
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -11,11 +12,18 @@ from hollow_chain.chain import Graph, Node, stop_takes
 from hollow_chain.facts.host import File, Snapshot
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.plan import Step
-from hollow_chain.reach.control import CONTROL, NUMBER, PAUSED, RUNNING, SERVICES, STOPPED, Declined, ServiceStatus
-from hollow_chain.reach.win32 import raw_values
-from hollow_chain.reach.win32.machine import ThisMachine
-from hollow_chain.reach.win32.manager import LocalManager
-from hollow_chain.reach.win32.security import keep_private
+from hollow_chain.reach.control import (
+    CONTROL,
+    NUMBER,
+    PAUSED,
+    RUNNING,
+    SERVICES,
+    STOPPED,
+    ControlReached,
+    Declined,
+    Raw,
+    ServiceStatus,
+)
 from hollow_chain.trouble import Trouble
 
 _LIMIT = "ServicesPipeTimeout"
@@ -29,20 +37,20 @@ _UP = ("running", "paused")
 class ControlHands:
     """This machine, now."""
 
-    def __init__(self) -> None:
-        import platformdirs
-
-        self._reached = ThisMachine()
-        self.host = self._reached.name
-        self.machine = f"{_machine_number(self._reached)} {self.host}"
-        self.place = Path(platformdirs.site_data_dir("hollow-chain", appauthor=False)) / "mends"
+    def __init__(self, reached: ControlReached) -> None:
+        self._reached = reached
+        self.host = reached.name
+        self.machine = f"{_machine_number(reached)} {self.host}"
         self._graph: Graph | None = None
         try:
-            self._manager = LocalManager()
+            self._orders, self._values = reached.orders, reached.exact_values
         except Declined as declined:
             raise Trouble(f"the service manager of {self.host} cannot be asked: {declined.strerror}") from None
-        if self._reached.all_rights:
-            keep_private(self.place)
+
+    @cached_property
+    def place(self) -> Path:
+        """The folder of the journals."""
+        return Path(self._reached.private_folder()) / "mends"
 
     def lacks(self, steps: list[Step]) -> list[str]:
         """Everything that is done here is for administrators only."""
@@ -55,7 +63,7 @@ class ControlHands:
             ("to start, stop and continue services", set(_RUNS)),
             ("to change how services are registered", {"startup", "wait"}),
             (rf"to write in HKEY_LOCAL_MACHINE\{CONTROL}", {"limit"}),
-            (f"to keep a journal in {self.place}", verbs),
+            ("to keep a journal among the data of all programs", verbs),
         ]
         return [f"an administrator's right {words}" for words, needed in wanted if verbs & needed]
 
@@ -81,12 +89,19 @@ class ControlHands:
         if act is None:
             return {}
         if act.verb in _OWN:
-            return {"key": _key_of(act.service), "values": _values(_key_of(act.service))}
+            return {"key": _key_of(act.service), "values": self._kept(_key_of(act.service))}
         if act.verb == "limit" and not act.service:
-            return {"key": CONTROL, "values": {k: v for k, v in _values(CONTROL).items() if k == _LIMIT}}
+            return {"key": CONTROL, "values": {k: v for k, v in self._kept(CONTROL).items() if k == _LIMIT}}
         if act.verb in _RUNS:
             return {"states": {name: self._state(name) for name in self._near(act.service)}}
         return {}
+
+    def _kept(self, key: str) -> dict[str, Any]:
+        """The values of a key as a journal takes them."""
+        try:
+            return {name: [kind, data.hex()] for name, (kind, data) in self._values.all_of(key).items()}
+        except Declined as declined:
+            raise NotDone(f"the values of {key} cannot be kept: {declined.strerror}") from None
 
     def _known(self) -> Graph:
         if self._graph is None:
@@ -127,7 +142,7 @@ class ControlHands:
 
     def _state(self, name: str) -> str:
         try:
-            status = self._manager.status(name)
+            status = self._orders.status(name)
         except Declined:
             return ""
         return {RUNNING: "running", PAUSED: "paused", STOPPED: "stopped"}.get(status.state, "")
@@ -150,7 +165,7 @@ class ControlHands:
         for one in self._needs(node):
             if self._state(one) in _UP and one != name:
                 continue
-            status = self._manager.start(one)
+            status = self._orders.start(one)
             if status.state != RUNNING and not (status.state == STOPPED and not status.number):
                 raise NotDone(f"{one} did not start: {_why(status)}")
 
@@ -160,7 +175,7 @@ class ControlHands:
         above = [one.name for one in stop_takes(graph, node) if one.service is not None and one.host == self.host]
         for one in [*reversed(above), name]:
             if self._state(one) in _UP:
-                status = self._manager.stop(one)
+                status = self._orders.stop(one)
                 if status.state != STOPPED:
                     raise NotDone(f"{one} did not stop: {_why(status)}")
 
@@ -171,29 +186,29 @@ class ControlHands:
             self._start(one)
 
     def _continue(self, name: str, value: str = "") -> None:
-        status = self._manager.resume(name)
+        status = self._orders.resume(name)
         if status.state != RUNNING:
             raise NotDone(f"{name} did not go on: {_why(status)}")
 
     def _startup(self, name: str, value: str) -> None:
         if value not in ("automatic", "delayed", "manual"):
             raise NotDone(f"no startup type {value!r} here")
-        took_delay = self._manager.set_startup(name, value)
+        took_delay = self._orders.set_startup(name, value)
         if not took_delay:  # the manager of this system leaves that to the registry
             delayed = (NUMBER, (1).to_bytes(4, "little")) if value == "delayed" else None
-            raw_values.put(_key_of(name), "DelayedAutostart", delayed)
+            self._values.put(_key_of(name), "DelayedAutostart", delayed)
 
     def _wait(self, name: str, value: str) -> None:
         service = self._known().find(self.host, name)
         if service is None:
             raise NotDone(f"{name} is not registered any more")
         needs = [link.to for link in service.links if link.word.startswith("DependOn")]
-        self._manager.set_needs(name, [*needs, value])
+        self._orders.set_needs(name, [*needs, value])
 
     def _limit(self, service: str, value: str) -> None:
         if service:
             raise NotDone("a service of this family has no start limit of its own")
-        raw_values.put(CONTROL, _LIMIT, (NUMBER, round(float(value) * 1000).to_bytes(4, "little")))
+        self._values.put(CONTROL, _LIMIT, (NUMBER, round(float(value) * 1000).to_bytes(4, "little")))
 
     def settle(self, step: Step, kept: dict[str, Any]) -> None:
         """Nothing is kept aside."""
@@ -216,21 +231,21 @@ class ControlHands:
         key, before = kept["key"], {name: (kind, bytes.fromhex(data)) for name, (kind, data) in kept["values"].items()}
         own = {name.casefold() for name in _OWN.get(verb, (_LIMIT,))}
         if verb == "startup" and "Start" in before:
-            self._manager.set_start_number(service, int.from_bytes(before["Start"][1][:4], "little"))
+            self._orders.set_start_number(service, int.from_bytes(before["Start"][1][:4], "little"))
         elif verb == "wait":
-            self._manager.set_needs(service, _needs_in(before))
-        now = raw_values.all_of(key)
+            self._orders.set_needs(service, _needs_in(before))
+        now = self._values.all_of(key)
         folded = {name.casefold(): name for name in before}
         for name, value in now.items():
             was = before.get(folded.get(name.casefold(), ""))
             # Beside its own values the manager may have written others anew: absent ones go again, and equal ones get their old form.
             theirs = verb in _OWN and (was is None or _meaning(was) == _meaning(value))
             if was != value and (name.casefold() in own or theirs):
-                raw_values.put(key, name, was)
+                self._values.put(key, name, was)
         for name in [
             name for name in before if name.casefold() in own and name.casefold() not in {n.casefold() for n in now}
         ]:
-            raw_values.put(key, name, before[name])
+            self._values.put(key, name, before[name])
 
     def _run_as_before(self, states: dict[str, str]) -> None:
         names = list(states)
@@ -242,7 +257,7 @@ class ControlHands:
             if states[name] in _UP and now not in _UP:
                 self._start(name)
             if states[name] == "paused" and self._state(name) == "running":
-                self._manager.pause(name)
+                self._orders.pause(name)
 
     def let_pass(self, seconds: float) -> None:
         """Time passes by itself."""
@@ -259,7 +274,7 @@ _DOES = {
 }
 
 
-def _machine_number(reached: ThisMachine) -> str:
+def _machine_number(reached: ControlReached) -> str:
     """What tells this installation from all others."""
     try:
         return str(reached.registry.key(_MACHINE).values["machineguid"][0])
@@ -271,14 +286,7 @@ def _key_of(service: str) -> str:
     return rf"{SERVICES}\{service}"
 
 
-def _values(key: str) -> dict[str, Any]:
-    try:
-        return {name: [kind, data.hex()] for name, (kind, data) in raw_values.all_of(key).items()}
-    except Declined as declined:
-        raise NotDone(f"the values of {key} cannot be kept: {declined.strerror}") from None
-
-
-def _needs_in(values: dict[str, tuple[int, bytes]]) -> list[str]:
+def _needs_in(values: dict[str, Raw]) -> list[str]:
     def texts(name: str) -> list[str]:
         data = next((data for one, (_, data) in values.items() if one.casefold() == name), b"")
         return [text for text in data.decode("utf-16-le", "replace").split("\0") if text]
@@ -286,7 +294,7 @@ def _needs_in(values: dict[str, tuple[int, bytes]]) -> list[str]:
     return [*texts("dependonservice"), *(f"+{name}" for name in texts("dependongroup"))]
 
 
-def _meaning(value: tuple[int, bytes]) -> str:
+def _meaning(value: Raw) -> str:
     """A value as it is understood, whatever its form."""
     kind, data = value
     return data.hex() if kind == NUMBER else data.decode("utf-16-le", "replace").strip("\0").casefold()

@@ -20,8 +20,10 @@ class Hands(Protocol):
     """Its name, as the facts have it."""
     machine: str
     """What tells it from all others, however it is called."""
-    place: Path
-    """The folder of its journals."""
+
+    @property
+    def place(self) -> Path:
+        """The folder of its journals."""
 
     def lacks(self, steps: list[Step]) -> list[str]:
         """Rights that *steps* need and that are not there, in words."""

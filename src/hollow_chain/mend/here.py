@@ -15,9 +15,13 @@ def hands(unit: str = "") -> Hands:
     Raises :class:`~hollow_chain.trouble.Trouble` where its manager cannot be asked.
     """
     if os.name == "nt":
-        from hollow_chain.mend.control_hands import ControlHands
+        from typing import cast
 
-        return ControlHands()
+        from hollow_chain.mend.control_hands import ControlHands
+        from hollow_chain.reach.control import ControlReached
+        from hollow_chain.reach.here import here
+
+        return ControlHands(cast(ControlReached, here()))
     from hollow_chain.mend.systemd_hands import SystemdHands
 
     return SystemdHands(unit)

@@ -156,6 +156,54 @@ class AccountBook(Protocol):
         """What is known of an account; None where there is none of that name. Raises :class:`Declined` where nobody can tell."""
 
 
+Raw = tuple[int, bytes]
+"""A value of the registry as it stands there: its type and its bytes."""
+
+
+class ExactValues(Protocol):
+    """Values of the machine's part of the registry, byte for byte. All raise :class:`Declined`."""
+
+    def all_of(self, path: str) -> dict[str, Raw]:
+        """All values of a key; none where there is no such key."""
+
+    def put(self, path: str, name: str, value: Raw | None) -> None:
+        """Put a value in its place, or take it away where it is None."""
+
+
+class ServiceOrders(Protocol):
+    """Orders to the service control manager, each waited for until it is done or has failed. All raise :class:`Declined`."""
+
+    def status(self, name: str) -> ServiceStatus:
+        """How a service stands now."""
+
+    def start(self, name: str) -> ServiceStatus:
+        """Start a service; a database that is locked is waited for."""
+
+    def stop(self, name: str) -> ServiceStatus:
+        """Stop a service."""
+
+    def resume(self, name: str) -> ServiceStatus:
+        """Continue a service that is paused."""
+
+    def pause(self, name: str) -> ServiceStatus:
+        """Pause a service."""
+
+    def set_startup(self, name: str, kind: str) -> bool:
+        """Set the startup type, ``automatic``, ``delayed`` or ``manual``; whether the manager also took whether it is delayed."""
+
+    def set_start_number(self, name: str, number: int) -> None:
+        """Set the startup type by its number."""
+
+    def set_needs(self, name: str, needs: list[str]) -> None:
+        """Set what a service needs; groups with their mark."""
+
+    def set_account(self, name: str, account: str) -> None:
+        """Set the account, one of those that need no password."""
+
+    def set_failure_actions(self, name: str, actions: list[tuple[int, int]], forgotten_after: int) -> None:
+        """Set what is done after failures: kinds and milliseconds; and after how many seconds they are forgotten."""
+
+
 class ControlReached(Reached, Protocol):
     """A host of this family, reached."""
 
@@ -179,6 +227,20 @@ class ControlReached(Reached, Protocol):
     @property
     def account_book(self) -> AccountBook:
         """Its accounts."""
+
+    @property
+    def orders(self) -> ServiceOrders:
+        """Its manager, as it takes orders. Raises :class:`Declined` where it takes none."""
+
+    @property
+    def exact_values(self) -> ExactValues:
+        """Its registry, byte for byte."""
+
+    def private_folder(self) -> str:
+        """A folder of this program's that only the system and administrators may look into or write in, made where it is not there.
+
+        Raises :class:`~hollow_chain.trouble.Trouble` where one stands there that is somebody else's.
+        """
 
     def booted_at(self) -> datetime | None:
         """When it was booted."""

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 def here() -> Reached:
     """This machine, reached. Raises :class:`Trouble` (3) where it is of a kind that cannot be read yet."""
     if os.name == "nt":
-        from hollow_chain.reach.win32.machine import ThisMachine as Win32Machine
+        from hollow_chain.reach.win32.machine import Win32Machine
 
         return Win32Machine()
     if os.name != "posix":

@@ -46,6 +46,8 @@ def account_barred(case: Case) -> Iterator[Finding]:
     service = case.service
     user = service.account.user if service.account else ""
     known = case.account(user) if user else None
+    if known is not None and not known.exists:
+        return  # `account-missing` says it
     evidence = [*_barred_by_number(case), *(_barred_by_session(case) if failed_last(service) else ())]
     seen = [] if known is None else _bars(case, known)
     if not evidence and (not case.family.locked_accounts_barred or not seen or not failed_last(service)):

@@ -271,10 +271,12 @@ def stale_definition(case: Case) -> Iterator[Finding]:
         + (f" ({'; '.join(differing[:2])})" if differing else "")
         + ("; it runs by the old one." if up else "; starts still follow the old one."),
         evidence=(
-            *(
-                (case.seen(f"the manager reports that {service.name} needs a reload of its definition", bears=FITS),)
-                if case.family.defined_in_files
-                else ()
+            case.seen(
+                case.family.word(
+                    f"the manager reports that {service.name} needs a reload of its definition",
+                    f"what is written of {service.name} is not what the manager has loaded",
+                ),
+                bears=FITS,
             ),
             *(case.seen(text, f"definition {definition.file}", definition.changed_at, FITS) for text in differing[:2]),
         ),

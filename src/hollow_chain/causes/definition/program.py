@@ -140,7 +140,8 @@ def programs_of(case: Case) -> list[tuple[str, File | None]]:
     service = case.service
     if service.program is None or (service.definition is not None and service.definition.load == "masked"):
         return []
-    named = [path for path in (service.program.path, service.last.step_program if service.last else "") if path]
+    step = service.last.step_program if service.last else ""
+    named = [path for path in (service.program.path, service.program.library, step) if path]
     for event in case.last_events():
         named += [name for name in _not_run(event) if name.startswith("/")]
     tried = service.last is not None and service.last.error_number != NO_TRY_SINCE_BOOT
@@ -289,9 +290,8 @@ def _misfit(file: File, case: Case) -> str:
     if not file.exists or file.executable is False or file.kind != "file" or not file.format:
         return ""
     if file.format in ("empty", "unknown"):
-        refused = case.service.last is not None and case.service.last.exit_status == EXIT_EXEC
-        what = "it is empty" if file.format == "empty" else "it has no known format and names no interpreter"
-        return what if refused or case.family.knows_formats else ""
+        # What has none of the known formats is no program (execve(2), ENOEXEC; CreateProcessW, ERROR_BAD_EXE_FORMAT).
+        return "it is empty" if file.format == "empty" else "it has no known format and names no interpreter"
     kind, _, machine = file.format.partition(" ")
     if kind in case.family.foreign_formats:
         return "it is built for another family of systems"

@@ -144,10 +144,10 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
     """
     service = case.service
     last = service.last
-    if last is None or service.kind != "service" or (service.program and service.program.style == "oneshot"):
-        return
     if is_deserted(service) or hangs(service, case.host) == "gone":
         yield _deserted(case)
+        return
+    if last is None or service.kind != "service" or (service.program and service.program.style == "oneshot"):
         return
     protocol = last.result == "protocol"
     ran = run_seconds(service)

@@ -16,12 +16,14 @@ from hollow_chain.reach.win32.declining import declining
 _MOST_SEEN = 4000
 """Records that are gone through at the most to find those that are wanted."""
 _AT_ONCE = 64
+"""Records that are fetched together."""
 _NAMES = "{http://schemas.microsoft.com/win/2004/08/events/event}"
 """Name space of a rendered record (the documentation of the event schema)."""
 _LEVELS = {1: "critical", 2: "error", 3: "warning", 4: "info", 5: "debug"}
 _OLD_LEVELS = {1: "error", 2: "warning", 4: "info", 16: "error"}
 """``EVENTLOG_ERROR_TYPE`` and its like; 16 is a refusal that was watched for."""
 _LONGEST_TEXT = 2000
+"""Characters of a text that are kept, as many as of any record."""
 
 
 class LocalEventLogs:

@@ -10,6 +10,7 @@ from collections.abc import Awaitable, Callable
 from contextlib import AbstractContextManager
 from datetime import UTC, datetime, timedelta
 from functools import cached_property
+from pathlib import Path
 from typing import Any, TypeVar
 
 import win32api
@@ -21,10 +22,12 @@ from hollow_chain.reach.interfaces import NotThere, Records, Volume
 from hollow_chain.reach.win32.accounts import LocalAccounts, NoNumbers
 from hollow_chain.reach.win32.database import LocalDatabase
 from hollow_chain.reach.win32.event_logs import LocalEventLogs
-from hollow_chain.reach.win32.network import LocalNetwork
-from hollow_chain.reach.win32.processes import LocalProcesses
+from hollow_chain.reach.win32.manager import LocalManager
+from hollow_chain.reach.win32.network import Win32Network
+from hollow_chain.reach.win32.processes import Win32Processes
+from hollow_chain.reach.win32.raw_values import LocalValues
 from hollow_chain.reach.win32.registry import LocalRegistry
-from hollow_chain.reach.win32.walker import LocalFiles
+from hollow_chain.reach.win32.walker import Win32Files
 
 T = TypeVar("T")
 _EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
@@ -38,7 +41,7 @@ _GIVEN = (
 """Variables that the system itself gives to every process."""
 
 
-class ThisMachine:
+class Win32Machine:
     """This machine."""
 
     def __init__(self) -> None:
@@ -50,7 +53,7 @@ class ThisMachine:
         self.all_rights = bool(ctypes.windll.shell32.IsUserAnAdmin())
         self.user = 0 if self.all_rights else 1
         self.me = win32api.GetUserNameEx(win32con.NameSamCompatible)
-        self.files, self.processes, self.network = LocalFiles(), LocalProcesses(), LocalNetwork()
+        self.files, self.processes, self.network = Win32Files(), Win32Processes(), Win32Network()
         self.accounts, self.account_book = NoNumbers(), LocalAccounts()
         self.registry, self.event_logs = LocalRegistry(), LocalEventLogs()
 
@@ -58,6 +61,26 @@ class ThisMachine:
     def database(self) -> LocalDatabase:
         """Its service database."""
         return LocalDatabase()
+
+    @cached_property
+    def orders(self) -> LocalManager:
+        """Its manager, as it takes orders."""
+        return LocalManager()
+
+    @cached_property
+    def exact_values(self) -> LocalValues:
+        """Its registry, byte for byte."""
+        return LocalValues()
+
+    def private_folder(self) -> str:
+        """The folder of this program among the data of all programs."""
+        import platformdirs
+
+        from hollow_chain.reach.win32.security import keep_private
+
+        place = Path(platformdirs.site_data_dir("hollow-chain", appauthor=False))
+        keep_private(place)
+        return str(place)
 
     def now(self) -> datetime:
         """The time by its clock."""

@@ -15,12 +15,22 @@ RUNS_ALREADY, NOT_STARTED, DATABASE_LOCKED, INVALID_LEVEL = 1056, 1062, 1055, 12
 _LOCKED_FOR = 300.0
 """Seconds for which a locked database is waited for: after a boot it is locked until all that is automatic has been started."""
 _LONGEST = 900.0
+"""Seconds that a start or stop may take at the most, as somebody sits in front of it."""
 _LEAST_HINT = 30.0
-"""Seconds that a start or stop may take at the most, and those that it has in any case before it counts as stuck."""
+"""Seconds that one has in any case before it counts as stuck."""
 _LOOK = 0.1
+"""Seconds between two looks at what is under way."""
 _DELAYED = 3
 """``SERVICE_CONFIG_DELAYED_AUTO_START_INFO``."""
 _UNCHANGED = api.SERVICE_NO_CHANGE
+_FAILURE_ACTIONS = 2
+"""``SERVICE_CONFIG_FAILURE_ACTIONS``."""
+_ACCOUNTS = {
+    "LocalSystem": "LocalSystem",
+    "LocalService": r"NT AUTHORITY\LocalService",
+    "NetworkService": r"NT AUTHORITY\NetworkService",
+}
+"""Names under which the manager takes the accounts that every system has (ChangeServiceConfigW, ``lpServiceStartName``)."""
 _NUMBERS = {"automatic": AUTOMATIC, "delayed": AUTOMATIC, "manual": MANUAL}
 
 
@@ -94,6 +104,29 @@ class LocalManager:
         with declining(), self._opened(name, api.SERVICE_CHANGE_CONFIG) as handle:
             # An empty text, not none at all, takes all needs away.
             _change(handle, needs=needs or [""])
+
+    def set_account(self, name: str, account: str) -> None:
+        """Set the account, one of those that need no password."""
+        with declining(), self._opened(name, api.SERVICE_CHANGE_CONFIG) as handle:
+            api.ChangeServiceConfig(
+                handle,
+                _UNCHANGED,
+                _UNCHANGED,
+                _UNCHANGED,
+                None,
+                None,
+                0,
+                None,
+                _ACCOUNTS.get(account, account),
+                "",
+                None,
+            )
+
+    def set_failure_actions(self, name: str, actions: list[tuple[int, int]], forgotten_after: int) -> None:
+        """Set what is done after failures."""
+        told = {"ResetPeriod": forgotten_after, "RebootMsg": "", "Command": "", "Actions": actions}
+        with declining(), self._opened(name, api.SERVICE_CHANGE_CONFIG | api.SERVICE_START) as handle:
+            api.ChangeServiceConfig2(handle, _FAILURE_ACTIONS, told)
 
     def _sent(self, name: str, right: int, order: int, on_the_way: tuple[int, ...]) -> ServiceStatus:
         try:

@@ -7,7 +7,7 @@ import socket
 from hollow_chain.reach.interfaces import Interface, Socket
 
 
-class LocalNetwork:
+class Win32Network:
     """Sockets and adapters of this machine."""
 
     def sockets(self, most: int) -> list[Socket]:

@@ -13,6 +13,7 @@ _ABOUT = 0x1000
 _LIVES = 259
 """``STILL_ACTIVE`` (GetExitCodeProcess)."""
 _LONGEST_PATH = 32_768
+"""Characters of a path at the most (the documentation of file names, "Maximum Path Length Limitation")."""
 _EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
 _kernel = ctypes.WinDLL("kernel32", use_last_error=True)
 _kernel.OpenProcess.restype = wintypes.HANDLE
@@ -53,7 +54,7 @@ def began(process: int) -> int:
         return times[0].dwHighDateTime << 32 | times[0].dwLowDateTime
 
 
-class LocalProcesses:
+class Win32Processes:
     """Processes of this machine."""
 
     def numbers(self) -> list[int]:

@@ -132,7 +132,7 @@ def _one_form(path: str) -> str:
     return os.path.normpath(path).casefold()
 
 
-class LocalFiles:
+class Win32Files:
     """Files of this machine."""
 
     def walker(self, any_link: bool = False) -> Walker:

@@ -9,6 +9,7 @@ from hollow_chain.sources.reading import HostReading
 
 BUILT_IN = ("LocalSystem", "LocalService", "NetworkService")
 _MOST = 200
+"""Accounts that are looked up: a host has a few of its own, and each may ask a domain."""
 
 
 def add(reading: HostReading) -> None:

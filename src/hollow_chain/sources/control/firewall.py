@@ -18,6 +18,7 @@ _PROFILES = ("StandardProfile", "PublicProfile", "DomainProfile")
 _PROTOCOLS = {"6": "tcp", "17": "udp"}
 _MOST_RULES = 5000
 _LAST_PORT = 65535
+"""Rules that are read, some hundreds more than any host has by default; and the last port."""
 
 
 def add(reading: HostReading) -> None:

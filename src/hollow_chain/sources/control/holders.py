@@ -9,6 +9,7 @@ from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.sockets import described
 
 _MOST_PROCESSES = 200
+"""Processes that are described: those of services, of which a host runs some hundred."""
 
 
 def add_sockets(reading: HostReading) -> None:

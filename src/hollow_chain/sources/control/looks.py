@@ -32,7 +32,9 @@ class ControlLooker:
     def look(self, path: str, is_program: bool = False, with_rights: bool = False) -> File | None:
         """What *path* is, or that it is not there; None where nobody can tell."""
         key = path.replace("/", "\\").casefold()
-        found = self.seen.get(key) or self._described(path)
+        # A variable that nothing sets stands for no place at all.
+        unset = File(path=path, exists=False) if path.startswith("%") else None
+        found = self.seen.get(key) or unset or self._described(path)
         if found is None:
             return None
         self.seen[key] = found

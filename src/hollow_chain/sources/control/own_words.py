@@ -15,6 +15,7 @@ from hollow_chain.sources.reading import HostReading
 _SETTINGS = (".conf", ".cfg", ".cnf", ".ini", ".json", ".yaml", ".yml", ".toml", ".config", ".properties", ".xml")
 _LOGS = (".log", ".err", ".out")
 _MOST_SETTINGS, _MOST_LOGS, _MOST_NAMES = 12, 16, 200
+"""Files of settings and logs of one service that are read, and names in a folder that are gone through."""
 _FOLDERS_OF_LOGS = ("log", "logs")
 
 

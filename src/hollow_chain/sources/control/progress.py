@@ -12,6 +12,7 @@ from hollow_chain.sources.reading import HostReading
 _BETWEEN = 1.0
 """Seconds between the two looks: the usual time between two counts of a service that reports well."""
 _MOST = 50
+"""Services that are looked at twice: more are hardly ever under way at once."""
 
 
 def settle(reading: HostReading) -> None:

@@ -21,7 +21,9 @@ _FAILURES = frozenset({7000, 7001, 7009, 7011, 7016, 7022, 7023, 7024, 7031, 703
 """Records of the manager's that tell of a failed start or an end (its messages, as the system documents them)."""
 _SINCE_BOOT = timedelta(seconds=10)
 _LONGEST_AGO = timedelta(days=30)
+"""By how much the clocks of a boot and of its records may differ; and how old a record is at the most that is read."""
 _MOST_MANAGER, _MOST_EACH, _MOST_OWN = 400, 30, 25
+"""Records that are read of the manager's, kept of one service, and read of the programs' own for each that failed."""
 
 
 def add(reading: HostReading) -> None:

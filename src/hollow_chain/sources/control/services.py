@@ -41,6 +41,7 @@ NEVER_TRIED, OWN_NUMBER = 1077, 1066
 """No start since the boot (``ERROR_SERVICE_NEVER_STARTED``); the program ended with a number of its own
 (``ERROR_SERVICE_SPECIFIC_ERROR``)."""
 _MOST_UNREAD = 20
+"""Definitions that could not be read and are named one by one."""
 _BUILT_IN = {
     "": "LocalSystem",
     "localsystem": "LocalSystem",
@@ -237,15 +238,27 @@ class _ServiceReader:
     def _path(self, line: str) -> tuple[str, str, list[str]]:
         """The program that a line means, what follows it, and others that are there and that the line may mean as well."""
         heads = [
-            (command_line.driver_path(head, self._root), rest)
+            (path, rest)
             for head, rest in command_line.candidates(line)
             if len(head) < _LONGEST_PATH
+            for path in self._places(command_line.driver_path(head, self._root))
         ]
         files = self._reached.files
         there = [(head, rest) for head, rest in heads if files.exists(head) and not files.is_folder(head)]
         named = [(head, rest) for head, rest in heads if command_line.names_program(head)]
         chosen = next(iter([*there, *named, *heads]), (line[:_LONGEST_PATH], ""))
         return (*chosen, [head for head, _ in there[1:]])
+
+    def _places(self, program: str) -> list[str]:
+        """Where a program may lie: a name without a folder is sought in those of the system, then in those of the search path
+        (CreateProcessW)."""
+        if any(sign in program for sign in ":\\/%") or not self._root:
+            return [program]
+        known = {name.casefold(): value for name, value in self._variables.items()}
+        folders = [rf"{self._root}\System32", self._root, *known.get("path", "").split(";")]
+        return [
+            f"{command_line.expand(one, self._variables).rstrip(_SLASH)}{_SLASH}{program}" for one in folders if one
+        ]
 
     def _library(self, name: str, key: Key) -> str:
         text = text_of(key, "ServiceDll")
@@ -255,6 +268,8 @@ class _ServiceReader:
 
 
 _LONGEST_PATH = 4000
+"""Characters of a path that is looked at (as long as ``handles.MAX_PATH``)."""
+_SLASH = "\\"
 
 
 def _environment(key: Key) -> list[str]:
@@ -330,6 +345,8 @@ def _last_run(status: ServiceStatus) -> LastRun:
     if status.number == NEVER_TRIED:
         return LastRun(error_number=NEVER_TRIED)
     if not status.number:
-        return LastRun(result="success" if status.state in (api.STOPPED, api.RUNNING, api.PAUSED) else "")
+        ended = status.state == api.STOPPED
+        is_settled = ended or status.state in (api.RUNNING, api.PAUSED)
+        return LastRun(result="success" if is_settled else "", error_number=0 if ended else None)
     own = status.own_number if status.number == OWN_NUMBER else None
     return LastRun(error_number=status.number, result="exit-code", exit_status=own)
