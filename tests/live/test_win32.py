@@ -12,7 +12,7 @@ from tests.live.win32_faults import FAULTS, HEALTHY, HEALTHY_FILES, OTHER_MACHIN
 from tests.live.winhost import WinHost, why_not
 
 pytestmark = [pytest.mark.live, pytest.mark.xdist_group("win32")]
-RUNNING, PAUSED = 4, 7
+STARTING, RUNNING = 2, 4
 
 
 @pytest.fixture(scope="session")

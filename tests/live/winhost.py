@@ -98,10 +98,16 @@ def build() -> None:
             [WINE, "wineboot", "-i"], env=environment, stdin=subprocess.DEVNULL, capture_output=True, timeout=300
         )
         subprocess.run([SERVER, "-w"], env=environment, timeout=120)
-        opt = RUNTIME / "prefix/drive_c/opt"
-        opt.mkdir()
-        subprocess.run([COMPILER, "-O2", "-o", opt / "berth.exe", PROGRAMS / "berth.c", "-lws2_32"], check=True)
+        _compile()
         (RUNTIME / "made").touch()
+
+
+def _compile() -> None:
+    """The program of the services, anew where its source is newer."""
+    source, program = PROGRAMS / "berth.c", RUNTIME / "prefix/drive_c/opt/berth.exe"
+    if not program.exists() or program.stat().st_mtime < source.stat().st_mtime:
+        program.parent.mkdir(exist_ok=True)
+        subprocess.run([COMPILER, "-O2", "-o", program, source, "-lws2_32"], check=True)
 
 
 def _build_python(place: Path) -> None:

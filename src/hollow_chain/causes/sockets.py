@@ -48,7 +48,31 @@ class Sockets:
             own.setdefault(listener.service, []).append(place)
             for name in listener.shared_with:
                 shared.setdefault(name, []).append(place)
+            if not (listener.service or listener.process or listener.program):
+                holder = self.likely_holder(listener)
+                if holder is not None:
+                    shared.setdefault(holder.name, []).append(place)
         return own, shared
+
+    def likely_holder(self, listener: Listener) -> Service | None:
+        """The one service that runs and is set to an endpoint, where the system does not tell whose the socket is."""
+        place = of_listener(listener)
+        found = [
+            one
+            for one in self._set_to.get(listener.port, ())
+            if any(overlap(of_claim(claim), place) for claim in one.claims if not claim.switched_off)
+        ]
+        return found[0] if len(found) == 1 else None
+
+    @cached_property
+    def _set_to(self) -> dict[int, list[Service]]:
+        """The services that run, by the ports that they are set to."""
+        found: dict[int, list[Service]] = {}
+        for service in self._host.services:
+            if service.state == "running":
+                for port in dict.fromkeys(claim.port for claim in service.claims):
+                    found.setdefault(port, []).append(service)
+        return found
 
     def of(self, service: Service) -> list[Listener]:
         """The sockets that would answer for *service*: its own, those of a process that it shares, and of what triggers it."""

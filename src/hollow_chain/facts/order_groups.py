@@ -31,4 +31,6 @@ def _resolved(link: Link, service: Service, members: dict[str, list[Service]]) -
     if not known:
         return [link]
     up = [one for one in known if one.state == "running"]
+    # The next boot starts it too, where there is such a one.
+    up.sort(key=lambda one: one.startup != "automatic")
     return [replace(link, to=one.name, word=f"group {link.to[len(MARK) :]}") for one in (up[:1] or known)]

@@ -50,7 +50,8 @@ def _bytes_of(path: Path) -> bytes:
             raise SnapshotError("it is not a file")
         if about.st_size > MAX_BYTES:
             raise SnapshotError(f"it has {about.st_size >> 20} MiB; up to {MAX_BYTES >> 20} MiB are read")
-        return file.read(MAX_BYTES + 1)
+        # As much as is there, and no more: not every system gives out memory that is only asked for without filling it.
+        return file.read((about.st_size or MAX_BYTES) + 1)
 
 
 def _read_folder(folder: Path) -> Snapshot:

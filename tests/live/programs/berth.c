@@ -63,6 +63,16 @@ static int leave(DWORD code, DWORD own) {
   return 0;
 }
 
+/* Whether a service that does not run is likely to come up by itself. */
+static int comes(SC_HANDLE one, SERVICE_STATUS *found) {
+  char data[8192];
+  DWORD size;
+  QUERY_SERVICE_CONFIGA *config = (void *)data;
+  if (found->dwCurrentState == SERVICE_START_PENDING) return 1;
+  return found->dwCurrentState == SERVICE_STOPPED && found->dwWin32ExitCode == ERROR_SERVICE_NEVER_STARTED &&
+         QueryServiceConfigA(one, config, sizeof data, &size) && config->dwStartType == SERVICE_AUTO_START;
+}
+
 /* What it needs before it is up; 0 where it has all of it. */
 static DWORD needs(void) {
   const char *path = option("--read"), *port = option("--port"), *asked = option("--asks");
@@ -91,9 +101,12 @@ static DWORD needs(void) {
     say("info", "listening on 127.0.0.1:", port);
   }
   if (asked) {
-    SC_HANDLE manager = OpenSCManagerA(0, 0, SC_MANAGER_CONNECT), one = OpenServiceA(manager, asked, SERVICE_QUERY_STATUS);
+    SC_HANDLE manager = OpenSCManagerA(0, 0, SC_MANAGER_CONNECT);
+    SC_HANDLE one = OpenServiceA(manager, asked, SERVICE_QUERY_STATUS | SERVICE_QUERY_CONFIG);
     SERVICE_STATUS found = {0};
-    if (!one || !QueryServiceStatus(one, &found) || found.dwCurrentState != SERVICE_RUNNING) {
+    /* One that a boot has yet to start, or is starting, is waited for: not every manager does that for what stands above it. */
+    for (int left = 80; one && QueryServiceStatus(one, &found) && left > 0 && comes(one, &found); left--) Sleep(50);
+    if (!one || found.dwCurrentState != SERVICE_RUNNING) {
       say("error", "no answer from service ", asked);
       return ERROR_SERVICE_DEPENDENCY_FAIL;
     }

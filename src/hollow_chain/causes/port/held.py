@@ -223,6 +223,9 @@ def _is_own(case: Case, listener: Listener) -> bool:
     """Whether the socket is the service's own: held by it, or by the unit that starts it on a request."""
     if case.node.name in (listener.service, *listener.shared_with):
         return True
+    if not (listener.service or listener.process or listener.program) and case.service.state == "running":
+        # Whose it is the system does not tell: of one that runs and is set to it, most likely.
+        return any(overlap(of_claim(claim), of_listener(listener)) for claim in case.service.claims)
     return listener.service in {trigger.name for trigger in case.service.triggers}
 
 
@@ -247,22 +250,9 @@ def _behind_the_kernel(case: Case, listener: Listener) -> list[Service]:
     return claiming or [s for s in needing if s.name != case.node.name]
 
 
-def _set_to(case: Case, listener: Listener) -> Service | None:
-    """The one service that runs and is set to an endpoint whose process the system does not tell."""
-    if listener.service or listener.process:
-        return None
-    found = [
-        one
-        for one in case.host.services
-        if one.state == "running"
-        and one.name != case.node.name
-        and any(overlap(of_claim(claim), of_listener(listener)) and not claim.switched_off for claim in one.claims)
-    ]
-    return found[0] if len(found) == 1 else None
-
-
 def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, certain: bool) -> Finding:
-    likely = _set_to(case, listener)
+    told = listener.service or listener.process or listener.program
+    likely = None if told else case.index.sockets.likely_holder(listener)
     behind = _behind_the_kernel(case, listener) if likely is None else []
     holder = (
         listener.service
@@ -279,7 +269,7 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
         whose = f", which the system does not tell; {likely.name} runs and is set to it"
     program = listener.program.replace("\\", "/").rpartition("/")[2] or "a process"
     return Finding(
-        says=f"{case.service.name} cannot listen on {of_claim(claim)}: {holder}{shared} has it.",
+        says=f"{case.service.name} cannot listen on {of_claim(claim)}: {holder}{shared} {'most likely ' if likely or behind else ''}has it.",
         evidence=(
             *((line,) if line else ()),
             case.seen(
