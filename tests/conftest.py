@@ -13,7 +13,10 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, settings
 
-from tests.forking import Parent
+if os.name == "nt":
+    from tests.in_process import Within as Parent
+else:
+    from tests.forking import Parent
 
 # What random tests draw is fixed, so that a run of the suite says the same each time: to look further, with fresh draws,
 # there is ``pytest --hypothesis-profile=explore``.
@@ -21,7 +24,9 @@ settings.register_profile("fixed", derandomize=True, deadline=None, suppress_hea
 settings.register_profile("explore", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("fixed")
 
-PROGRAM = Path(sys.executable).parent / "hollow-chain"
+PROGRAM = (
+    [str(Path(sys.executable).parent / "hollow-chain")] if os.name != "nt" else [sys.executable, "-m", "hollow_chain"]
+)
 HEAD = "format: hollow-chain/snapshot\nversion: 1\n"
 
 
@@ -74,7 +79,7 @@ def start(tmp_path: Path) -> Run:
 
     def call(*words: str | Path, stdin: bytes = b"", **env: str) -> Done:
         done = subprocess.run(
-            [str(PROGRAM), *map(str, words)], cwd=tmp_path, env=_variables(tmp_path, env), input=stdin, capture_output=True,
+            [*PROGRAM, *map(str, words)], cwd=tmp_path, env=_variables(tmp_path, env), input=stdin, capture_output=True,
             timeout=120,
         )  # fmt: skip
         return Done(done.returncode, done.stdout, done.stderr)

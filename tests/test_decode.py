@@ -55,7 +55,7 @@ def test_the_first_reading_is_the_one_that_is_meant(words: str) -> None:
 def test_everything_that_has_to_be_known_is_known() -> None:
     for number in (2, 3, 5, 14, 32, 112, 193, 1450, *range(1051, 1080), 10013, 10048, 10049, 10060, 10061):
         assert any(r.family == "control" for r in meanings.read(str(number))), number
-    for name in errno.errorcode.values():
+    for name in (name for name in errno.errorcode.values() if not name.startswith("WSA")):
         assert meanings.read(name)[0].what.startswith(name)
     for number in (*range(200, 223), *range(224, 234), *range(235, 244), 245):
         assert any(r.family == "manager" for r in meanings.read(str(number))), number

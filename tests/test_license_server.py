@@ -68,7 +68,7 @@ class Desk:
         assert self.run("license", "sign", self.file, "--key", self.folder / "key", "--publisher", "maker").status == 0
 
     def start(self, *more: str) -> None:
-        call = [str(PROGRAM), "license", "serve", str(self.file), "--log", str(self.log), "--heartbeat", "0.3", *more]
+        call = [*PROGRAM, "license", "serve", str(self.file), "--log", str(self.log), "--heartbeat", "0.3", *more]
         self.process = subprocess.Popen(call, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         until(self.up)
 
@@ -189,7 +189,7 @@ def test_a_second_server_refuses_and_left_overs_do_not(desk: Desk, run: Run) -> 
     desk.stop(signal.SIGKILL)
     assert {p.name for p in state.iterdir()} >= {"front.pid", "front.lock", "daemon-maker.pid", "daemon-maker.lock"}
     os.kill(daemon, 0)  # the daemon outlives the front
-    call = [str(PROGRAM), "license", "serve", str(desk.file), "--log", str(desk.log)]
+    call = [*PROGRAM, "license", "serve", str(desk.file), "--log", str(desk.log)]
     desk.process = subprocess.Popen(call, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     until(lambda: "another daemon of maker runs" in desk.log.read_text())
     assert "front.pid was left over: process" in desk.log.read_text()
@@ -292,7 +292,7 @@ def test_a_thousand_connections(desk: Desk) -> None:
 def test_an_application_holds_and_gives_back(desk: Desk, run: Run) -> None:
     desk.start()
     place = f"127.0.0.1:{desk.port}"
-    call = [str(PROGRAM), "license", "hold", place, "--want", f"{WANT}:3"]
+    call = [*PROGRAM, "license", "hold", place, "--want", f"{WANT}:3"]
     with subprocess.Popen(call, stdout=subprocess.PIPE, text=True) as application:
         assert application.stdout is not None
         assert f"holds {WANT}:3 as seat 1" in application.stdout.readline()
@@ -361,7 +361,7 @@ def reported_up(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         manager.settimeout(30)
         manager.bind(str(desk.folder / "notify"))
         monkeypatch.setenv("NOTIFY_SOCKET", str(desk.folder / "notify"))
-        desk.process = subprocess.Popen([str(PROGRAM), "license", "serve", str(desk.file), "--log", str(desk.log)])
+        desk.process = subprocess.Popen([*PROGRAM, "license", "serve", str(desk.file), "--log", str(desk.log)])
         assert manager.recv(100) == b"READY=1"
         yield
         assert desk.stop() == 0

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from filelock import FileLock
 
 from tests.conftest import HEAD, Done, Run
 from tests.test_lab import HOST
@@ -221,12 +222,9 @@ def test_a_plan_is_never_carried_out_or_taken_back_elsewhere(run: Run, tmp_path:
 
 
 def test_two_menders_do_not_meet(run: Run, tmp_path: Path, host: Path) -> None:
-    import fcntl
-
     run("lab", "stop", "host", "LaneCount")
     (host.parent / "mends").mkdir()
     before = host.read_bytes()
-    with (host.parent / "mends" / ".lock").open("w") as lock:
-        fcntl.flock(lock, fcntl.LOCK_EX)
+    with FileLock(host.parent / "mends" / ".lock"):
         done = mend(run, tmp_path, "LaneCount", "--apply", "--yes")
     assert done.status == 2 and "at this moment" in done.err and host.read_bytes() == before

@@ -332,7 +332,7 @@ def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path)
 
 
 def test_the_reader_may_stop_reading(demo_facts: Path) -> None:
-    script = f"{PROGRAM} roster --all --from {demo_facts} | head -1"
+    script = f"{PROGRAM[0]} roster --all --from {demo_facts} | head -1"
     done = subprocess.run(["bash", "-c", script], capture_output=True, timeout=60)
     assert done.stderr == b""
 

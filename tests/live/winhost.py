@@ -90,6 +90,7 @@ def build() -> None:
     BASE.mkdir(exist_ok=True)
     with FileLock(BASE / ".lock"):
         if (RUNTIME / "made").exists():
+            _compile()
             return
         shutil.rmtree(RUNTIME, ignore_errors=True)
         _build_python(RUNTIME / "py")
@@ -208,8 +209,8 @@ class WinHost:
     def run(self, *command: str, cwd: Path | None = None, **variables: str) -> Done:
         """Run a Win32 program inside it. What it leaves running keeps its pipes open, so that its own end is the end, and not theirs."""
         process = subprocess.Popen(
-            self._entered(WINE, *command), env=_environment(self._place / "prefix", **variables), stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE, stderr=subprocess.PIPE, cwd=cwd or self.disk / "opt",
+            self._entered("env", f"--chdir={cwd or self.disk / 'opt'}", WINE, *command), stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=_environment(self._place / "prefix", **variables),
         )  # fmt: skip
         pieces: list[list[bytes]] = [[], []]
 

@@ -199,11 +199,7 @@ class ControlHands:
             self._values.put(_key_of(name), "DelayedAutostart", delayed)
 
     def _wait(self, name: str, value: str) -> None:
-        service = self._known().find(self.host, name)
-        if service is None:
-            raise NotDone(f"{name} is not registered any more")
-        needs = [link.to for link in service.links if link.word.startswith("DependOn")]
-        self._orders.set_needs(name, [*needs, value])
+        self._orders.set_needs(name, [*_needs_in(self._values.all_of(_key_of(name))), value])
 
     def _limit(self, service: str, value: str) -> None:
         if service:

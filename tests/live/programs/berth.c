@@ -107,7 +107,9 @@ static DWORD needs(void) {
     /* One that a boot has yet to start, or is starting, is waited for: not every manager does that for what stands above it. */
     for (int left = 80; one && QueryServiceStatus(one, &found) && left > 0 && comes(one, &found); left--) Sleep(50);
     if (!one || found.dwCurrentState != SERVICE_RUNNING) {
-      say("error", "no answer from service ", asked);
+      char seen[300];
+      snprintf(seen, sizeof seen, "%s (state %lu, number %lu)", asked, one ? found.dwCurrentState : 0, found.dwWin32ExitCode);
+      say("error", "no answer from service ", seen);
       return ERROR_SERVICE_DEPENDENCY_FAIL;
     }
   }

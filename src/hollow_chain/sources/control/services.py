@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from functools import cached_property
 
 from hollow_chain.facts.host import Unread
+from hollow_chain.facts.order_groups import resolve
 from hollow_chain.facts.service import Account, Definition, LastRun, Program, Progress, Service, State, Trigger
 from hollow_chain.reach import control as api
 from hollow_chain.reach.control import Declined, Key, ServiceConfig, ServiceStatus
@@ -72,6 +73,7 @@ def add(reading: HostReading) -> None:
     found += reader.needed(found, drivers)
     found += reader.unknown({status.name.casefold() for status in statuses})
     reading.host.services = found
+    resolve(reading.host)
     reader.tell_unread()
 
 
