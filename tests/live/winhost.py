@@ -34,7 +34,7 @@ COMPILER = "x86_64-w64-mingw32-gcc"
 # The newest of those with compiled parts that the C runtime of this Wine can load.
 PACKAGES = (
     "numpy==1.26.4", "matplotlib==3.9.4", "contourpy==1.2.1", "typer<0.29", "rich", "msgspec", "pyyaml", "psutil", "rapidfuzz",
-    "cryptography", "sqlalchemy", "platformdirs", "filelock", "pywin32", "tzdata", "colorama", "pytest", "hypothesis",
+    "cryptography==42.0.5", "sqlalchemy", "platformdirs", "filelock", "pywin32", "tzdata", "colorama", "pytest", "hypothesis",
 )  # fmt: skip
 CARRIER = "panda3d==1.10.16"
 """A package whose wheel brings CPython's own library and extension modules for Win32."""
@@ -224,7 +224,7 @@ class WinHost:
         for reader in readers:
             reader.start()
         try:
-            status = process.wait(timeout=300)
+            status = process.wait(timeout=900)
         finally:
             process.kill()
         for reader in readers:

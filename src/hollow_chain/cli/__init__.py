@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import gc
 import os
 import pkgutil
@@ -50,16 +51,28 @@ def run(words: list[str]) -> int:
         _tell("interrupted; nothing was changed")
         return INTERRUPTED
     except BrokenPipeError:
-        # The reader has seen enough; what is left in the buffer must not be tried again at exit.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
+        return _unread()
     except Exception as error:
+        if _is_of_a_closed_pipe(error):
+            return _unread()
         if os.environ.get("HOLLOW_CHAIN_TRACE"):
             raise
         _tell(
             f"this is a fault of the program itself ({type(error).__name__}: {error}); HOLLOW_CHAIN_TRACE=1 shows where"
         )
         return FACTS_UNREADABLE
+
+
+def _unread() -> int:
+    """The reader has seen enough; what is left in the buffer must not be tried again at exit."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    return 0
+
+
+def _is_of_a_closed_pipe(error: Exception) -> bool:
+    """Whether Win32 says in its own way that nobody reads any more: its C library has no other number for that."""
+    of_a_stream = isinstance(error, OSError) and error.errno == errno.EINVAL and error.filename is None
+    return os.name == "nt" and of_a_stream
 
 
 def _tell(text: str) -> None:

@@ -147,13 +147,27 @@ def learned(store: str = "") -> Experience | None:
 
 
 def put_piece(text: str) -> None:
-    """A piece of a document on standard output; more of it follows."""
-    sys.stdout.write(text)
+    """A piece of a JSON document on standard output; more of it follows."""
+    sys.stdout.write(_for_any_code_page(text))
 
 
 def put(text: str) -> None:
     """A finished document on standard output."""
-    sys.stdout.write(text + "\n")
+    sys.stdout.write((_for_any_code_page(text) if text.startswith("{") else text) + "\n")
+
+
+def _for_any_code_page(document: str) -> str:
+    """A JSON document as it may be written to a stream that is not of UTF-8: signs beyond ASCII, which stand in its texts only, are
+    escaped (RFC 8259, 7 and 8.1)."""
+    encoding = (sys.stdout.encoding or "utf-8").lower().replace("-", "").replace("_", "")
+    if encoding.startswith("utf8") or document.isascii():
+        return document
+    return "".join(one if one.isascii() else _escaped(one) for one in document)
+
+
+def _escaped(sign: str) -> str:
+    pair = sign.encode("utf-16-be", "surrogatepass")
+    return "".join(f"\\u{pair[at : at + 2].hex()}" for at in range(0, len(pair), 2))
 
 
 def hosts_named(graph: Graph, host: str) -> list[str]:

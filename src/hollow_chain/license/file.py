@@ -15,6 +15,7 @@ from typing import Any
 import msgspec
 
 from hollow_chain.license.compare import plain_id
+from hollow_chain.trouble import Trouble
 
 FORMAT = "hollow-chain/license"
 VERSION = 1
@@ -117,7 +118,7 @@ def _sorted(value: Any) -> Any:
 
 def sign(entitlement: dict[str, Any], host_ids: list[str], private_key: bytes) -> str:
     """The signature of an entitlement, in base64; *private_key* are the 32 bytes of an Ed25519 key."""
-    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+    Ed25519PrivateKey = _keys().Ed25519PrivateKey
 
     key = Ed25519PrivateKey.from_private_bytes(private_key)
     return base64.b64encode(key.sign(canonical(entitlement, host_ids))).decode()
@@ -125,18 +126,32 @@ def sign(entitlement: dict[str, Any], host_ids: list[str], private_key: bytes) -
 
 def public_key(private_key: bytes) -> str:
     """The public key to a private one, in base64."""
-    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+    Ed25519PrivateKey = _keys().Ed25519PrivateKey
 
     return base64.b64encode(Ed25519PrivateKey.from_private_bytes(private_key).public_key().public_bytes_raw()).decode()
 
 
+def _keys() -> Any:
+    """What knows the keys (RFC 8032). Raises :class:`Trouble` (3) where the package for them cannot be loaded here."""
+    try:
+        from cryptography.hazmat.primitives.asymmetric import ed25519
+    except ImportError as error:
+        raise Trouble(
+            f"signatures cannot be checked or made here: the package cryptography cannot be loaded ({error})"
+        ) from None
+    return ed25519
+
+
 def holds(entitlement: dict[str, Any], host_ids: list[str], key: str) -> bool:
-    """Whether the signature of an entitlement is the publisher's, over what stands there now."""
+    """Whether the signature of an entitlement is the publisher's, over what stands there now.
+
+    Raises :class:`Trouble` where nothing here can check one.
+    """
+    kind = _keys().Ed25519PublicKey
     from cryptography.exceptions import InvalidSignature
-    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
     try:
-        public = Ed25519PublicKey.from_public_bytes(base64.b64decode(key, validate=True))
+        public = kind.from_public_bytes(base64.b64decode(key, validate=True))
         public.verify(
             base64.b64decode(str(entitlement.get("signature")), validate=True), canonical(entitlement, host_ids)
         )

@@ -68,7 +68,17 @@ def _steady(make: Callable[..., Console]) -> Console:
     width = None if is_terminal or "COLUMNS" in os.environ else 100
     first = make(highlight=False, markup=False, emoji=False, width=width)
     kind = first.is_terminal
-    return make(highlight=False, markup=False, emoji=False, width=first.width, height=first.height, force_terminal=kind)
+    # A console of the old kind is one only where it is a terminal: a pipe has every column.
+    old = None if kind else False
+    return make(
+        highlight=False,
+        markup=False,
+        emoji=False,
+        width=first.width if kind else width,
+        height=first.height,
+        force_terminal=kind,
+        legacy_windows=old,
+    )
 
 
 def age(read_at: datetime | None, now: datetime | None = None) -> str:
