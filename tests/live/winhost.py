@@ -232,7 +232,8 @@ class WinHost:
         out, err = (b"".join(some).replace(b"\r\n", b"\n") for some in pieces)
         # What Wine itself says of drives that have no label is none of the program's words.
         err = b"\n".join(line for line in err.split(b"\n") if not line.startswith(b"wine: "))
-        return Done(status, out, err)
+        encoding = variables.get("PYTHONIOENCODING", "utf-8")
+        return Done(status, out.decode(encoding, "replace").encode(), err.decode(encoding, "replace").encode())
 
     def python(self, *words: str, cwd: Path | None = None, **variables: str) -> Done:
         """Run Python inside it."""

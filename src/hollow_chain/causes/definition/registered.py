@@ -67,5 +67,13 @@ def being_removed(case: Case) -> Iterator[Finding]:
             ),
         ),
         note=up and not case.asked,
-        explains=("never-started", "stopped", "manual-not-started", "disabled", "exits-with-error"),
+        explains=(
+            "never-started",
+            "stopped",
+            "manual-not-started",
+            "disabled",
+            "exits-with-error",
+            "program-missing",
+            "stale-definition",
+        ),
     )

@@ -1,0 +1,61 @@
+"""Tests that need no live host, run by CPython for Win32 on a throwaway host of the control-manager family; and the demo."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+
+from tests.live.test_win32 import needs_win32
+from tests.live.winhost import HERE, WinHost
+
+__all__ = ["needs_win32"]
+pytestmark = [pytest.mark.live, pytest.mark.xdist_group("win32 suite")]
+FILES = ("cases", "chain", "codec", "control_readers", "decode", "help", "lab", "license_file", "mend_any", "mend_lab", "mend_plan", "ports",
+         "records", "rehearse", "tables")  # fmt: skip
+OLD_CODE_PAGE = {"PYTHONUTF8": "0", "PYTHONIOENCODING": "cp850"}
+
+
+@pytest.fixture(scope="module")
+def host(needs_win32: None) -> Iterator[WinHost]:
+    """A host that nothing is done to."""
+    with WinHost("ferry") as ferry:
+        yield ferry
+
+
+def test_the_tests_of_the_programs_own_commands_pass_there(host: WinHost) -> None:
+    paths = [f"tests/test_{name}.py" for name in FILES]
+    done = host.python(
+        "-m", "pytest", "-q", "-p", "no:cacheprovider", "-m", "not alone", "--tb=short", *paths, cwd=HERE
+    )
+    assert done.status == 0, done.out[-3000:] + done.err[-1000:]
+
+
+def test_every_command_of_the_demo_passes_there(host: WinHost) -> None:
+    done = host.hollow_chain("demo")
+    assert done.status == 0, done.err
+    assert "is mended" in done.out or "holds" in done.out
+
+
+def test_text_comes_out_right_under_an_old_code_page(host: WinHost) -> None:
+    facts = host.disk / "opt/facts.yaml"
+    facts.write_text(
+        "format: hollow-chain/snapshot\nversion: 1\nhosts:\n- name: quay\n  manager: control-manager\n"
+        "  services: [{name: Fähre, state: stopped, startup: disabled, display_name: 'Fähre ⚓'}]\n",
+        encoding="utf-8",
+    )
+    plain = host.hollow_chain("roster", "--from", r"C:\opt\facts.yaml", **OLD_CODE_PAGE)
+    assert plain.status == 0 and "stopped" in plain.out
+    told = host.hollow_chain("roster", "--from", r"C:\opt\facts.yaml", "--json", **OLD_CODE_PAGE)
+    assert told.json["services"][0]["service"] == "Fähre" and told.json["services"][0]["display_name"] == "Fähre ⚓"
+
+
+def test_a_reader_that_leaves_early_is_no_fault(host: WinHost) -> None:
+    code = (
+        "import subprocess, sys\n"
+        "p = subprocess.Popen([sys.executable, '-m', 'hollow_chain', 'roster'], stdout=subprocess.PIPE, stderr=subprocess.PIPE)\n"
+        "p.stdout.read(3); p.stdout.close()\n"
+        "said = p.stderr.read()\n"
+        "print(p.wait(), b'fault' in said)\n"
+    )
+    assert host.python("-c", code).out.split() == ["0", "False"]
