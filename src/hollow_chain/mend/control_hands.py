@@ -71,9 +71,11 @@ class ControlHands:
         """This machine, read now."""
         from hollow_chain import __version__
         from hollow_chain.sources.asked import Asked
-        from hollow_chain.sources.places import facts_from
+        from hollow_chain.sources.readers import READERS
+        from hollow_chain.sources.reading import read
 
-        found = facts_from(None, Asked((), with_claims, with_packages), f"hollow-chain {__version__}")
+        asked = Asked((), with_claims, with_packages)
+        found = read(self._reached, READERS[self._reached.family], asked, f"hollow-chain {__version__}")
         self._graph = Graph(found)
         return found
 
