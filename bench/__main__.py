@@ -15,7 +15,7 @@ from pathlib import Path
 
 from tests.live.realhost import RealHost, why_not
 
-from bench import boots, faults, secrets, soak
+from bench import boots, faults, secrets, soak, win32
 from bench.made_up import made_up
 from hollow_chain.facts.codec import encode
 
@@ -114,6 +114,7 @@ def main() -> int:
         "fleet": fleet,
         "boots": boots.boots,
         "secrets": secrets.measure,
+        "win32": win32.measure,
         "faults": faults.measure,
         "soak": soak.measure,
     }

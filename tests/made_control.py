@@ -24,7 +24,7 @@ from hollow_chain.reach.control import (
 from hollow_chain.reach.handles import Content, Found, NotOpened, Walker
 from hollow_chain.reach.interfaces import Interface, Running, Socket, Volume
 from hollow_chain.sources.asked import Asked
-from hollow_chain.sources.readers import READERS
+from hollow_chain.sources.readers import readers_of
 from hollow_chain.sources.reading import read
 
 RECORDED = Path(__file__).parent / "recorded/control_host.yaml"
@@ -219,7 +219,7 @@ class _MadeWalker(Walker):
 
 def facts(host: MadeControlHost, with_claims: bool = True) -> Snapshot:
     """The facts that the readers make of a host."""
-    return read(host, READERS["control-manager"], Asked((), with_claims))  # type: ignore[arg-type]
+    return read(host, readers_of("control-manager"), Asked((), with_claims))  # type: ignore[arg-type]
 
 
 __all__ = ["MadeControlHost", "Raw", "facts", "recorded"]

@@ -20,7 +20,7 @@ from hollow_chain.reach.interfaces import Entry, Interface, Match, NotThere, Run
 from hollow_chain.reach.posix.accounts import User
 from hollow_chain.reach.posix.machine import LocalFiles
 from hollow_chain.sources.asked import Asked
-from hollow_chain.sources.readers import READERS
+from hollow_chain.sources.readers import readers_of
 from hollow_chain.sources.reading import read
 from hollow_chain.sources.systemd.bus import MANAGER_PATH, escape
 
@@ -277,7 +277,7 @@ class MadeHost:
 
     def read(self, **asked: Any) -> Host:
         """The facts of the host, as the readers of its family find them."""
-        document = read(self, READERS["systemd"], Asked(**asked))  # type: ignore[arg-type]
+        document = read(self, readers_of("systemd"), Asked(**asked))  # type: ignore[arg-type]
         for file in document.hosts[0].files:
             file.altered_at = file.changed_at  # the files were made in this minute, and are to be as old as they say
         return document.hosts[0]

@@ -71,11 +71,11 @@ class ControlHands:
         """This machine, read now."""
         from hollow_chain import __version__
         from hollow_chain.sources.asked import Asked
-        from hollow_chain.sources.readers import READERS
+        from hollow_chain.sources.readers import readers_of
         from hollow_chain.sources.reading import read
 
         asked = Asked((), with_claims, with_packages)
-        found = read(self._reached, READERS[self._reached.family], asked, f"hollow-chain {__version__}")
+        found = read(self._reached, readers_of(self._reached.family), asked, f"hollow-chain {__version__}")
         self._graph = Graph(found)
         return found
 

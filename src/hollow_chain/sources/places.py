@@ -29,11 +29,11 @@ def facts_from(named: str | None, asked: Asked, written_by: str) -> Snapshot:
     """
     if named is None:
         from hollow_chain.reach.here import here
-        from hollow_chain.sources.readers import READERS
+        from hollow_chain.sources.readers import readers_of
         from hollow_chain.sources.reading import read
 
         reached = here()
-        return read(reached, READERS[reached.family], asked, written_by)
+        return read(reached, readers_of(reached.family), asked, written_by)
     scheme = _SCHEME.match(named)
     if scheme is not None:
         raise wrong_call(f"--from takes no {scheme[1]}:// address; it takes {FORMS}")

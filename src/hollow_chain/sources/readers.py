@@ -1,64 +1,29 @@
-"""The readers that make up a host, by family, in their order. A new family, or a new source, is a line here and a module."""
+"""The readers of hosts, by family: each family's are loaded when such a host is read. A new family is a line here and a folder."""
 
 from __future__ import annotations
 
-from hollow_chain.families import CONTROL, SYSTEMD
-from hollow_chain.sources import claims, filesystems, licenses, looking, own_words, packages, sockets, upkeep
-from hollow_chain.sources.control import accounts as control_accounts
-from hollow_chain.sources.control import environment, firewall, holders, looks, progress, services
-from hollow_chain.sources.control import own_words as control_words
-from hollow_chain.sources.control import records as control_records
-from hollow_chain.sources.control.evidence import ControlEvidenceReader
-from hollow_chain.sources.reading import FamilyReaders, Reader
-from hollow_chain.sources.systemd import conditions, deserted, groups, records, socket_units, units
+from collections.abc import Callable
 
-READERS = {
-    SYSTEMD.name: FamilyReaders(
-        readers=(
-            Reader(sockets.add, beside=True),
-            Reader(sockets.add_adapters, beside=True),
-            Reader(units.add),
-            Reader(deserted.add),
-            Reader(filesystems.add),
-            Reader(socket_units.name_holders),
-            Reader(records.add),
-            Reader(own_words.add),
-            Reader(deserted.settle),
-            Reader(upkeep.add),
-            Reader(licenses.add),
-            Reader(looking.look),
-            Reader(conditions.add),
-            Reader(looking.add_holders),
-            Reader(looking.add_files),
-            Reader(looking.add_accounts),
-            Reader(looking.add_processes),
-            Reader(socket_units.add_claims, wanted=lambda asked: asked.with_claims),
-            Reader(claims.add_to_all, wanted=lambda asked: asked.with_claims),
-            Reader(packages.add, wanted=lambda asked: asked.with_packages),
-        ),
-        unit_of=groups.unit_of,
-    ),
-    CONTROL.name: FamilyReaders(
-        readers=(
-            Reader(holders.add_sockets, beside=True),
-            Reader(sockets.add_adapters, beside=True),
-            Reader(services.add),
-            Reader(environment.add),
-            Reader(filesystems.add),
-            Reader(holders.name_holders),
-            Reader(control_records.add),
-            Reader(control_words.add_told_claims),
-            Reader(control_words.add),
-            Reader(licenses.add),
-            Reader(looks.look),
-            Reader(control_accounts.add),
-            Reader(firewall.add, wanted=lambda asked: asked.with_claims),
-            Reader(control_words.add_claims, wanted=lambda asked: asked.with_claims),
-            Reader(progress.settle),
-        ),
-        unit_of=lambda process, processes: "",
-        evidence=ControlEvidenceReader,
-    ),
-}
-"""What a host is read by. The first that is not read beside the others asks the manager; records need services, a service's own
-words need its records, looks need what all of these name, and the processes behind locks need the looks."""
+from hollow_chain.facts.host import Manager
+from hollow_chain.families import CONTROL, SYSTEMD
+from hollow_chain.sources.reading import FamilyReaders
+
+
+def _systemd() -> FamilyReaders:
+    from hollow_chain.sources.systemd.readers import READERS
+
+    return READERS
+
+
+def _control() -> FamilyReaders:
+    from hollow_chain.sources.control.readers import READERS
+
+    return READERS
+
+
+FAMILY_READERS: dict[str, Callable[[], FamilyReaders]] = {SYSTEMD.name: _systemd, CONTROL.name: _control}
+
+
+def readers_of(family: Manager) -> FamilyReaders:
+    """The readers that make up a host of that family."""
+    return FAMILY_READERS[family]()

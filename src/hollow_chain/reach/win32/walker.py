@@ -12,6 +12,7 @@ import msvcrt
 import os
 import stat
 from contextlib import suppress
+from functools import lru_cache
 from pathlib import Path
 from typing import cast
 
@@ -106,7 +107,7 @@ def _opened(path: str, rights: int) -> win32file.PyHANDLE | None:
     """A handle on what stands at *path*; None where nothing does. Raises :class:`OSError`."""
     if not is_plain(path):
         raise NotOpened(errno.EINVAL, "not a path of a drive", path[:80])
-    if win32file.GetDriveType(f"{path[:2]}\\") not in _LOCAL_DRIVES:
+    if _drive_kind(path[0].upper()) not in _LOCAL_DRIVES:
         raise NotOpened(errno.EREMOTE, "on a drive of another machine, not touched", path)
     try:
         with declining():
@@ -115,6 +116,12 @@ def _opened(path: str, rights: int) -> win32file.PyHANDLE | None:
         if declined.number in _NOT_THERE:
             return None
         raise
+
+
+@lru_cache(maxsize=26)
+def _drive_kind(letter: str) -> int:
+    """What kind of drive it is, asked once a call: a drive does not change its kind while one looks at it."""
+    return int(win32file.GetDriveType(f"{letter}:\\"))
 
 
 def _led_elsewhere(handle: win32file.PyHANDLE, path: str) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from datetime import datetime
 from pathlib import PureWindowsPath
 
@@ -22,17 +23,19 @@ _FOLDERS_OF_LOGS = ("log", "logs")
 def add(reading: HostReading) -> None:
     """Of services that failed: their claims, and the records of their own log files."""
     host, reader = reading.host, reading.evidence
-    for service in host.services:
-        if service.program is None or service.kind != "service" or not has_failed(service):
-            continue
-        configured = configuration(service, reader)
+    failed = [s for s in host.services if s.program is not None and s.kind == "service" and has_failed(s)]
+    folders = Counter(_folder_of(one) for one in host.services) if failed else Counter()
+    names = _Names(reader)
+    for service in failed:
+        assert service.program is not None
+        configured = configuration(service, reader, names)
         claims.add(service, reader, configured)
         named = [*service.program.log_files, *(p for p in service.program.paths if _speaks_of_logs(p))]
         for text in configured.values():
             named += settings.log_paths_of_text(text.text)
         others = _named_by_others(service, host)
         near = [
-            path for path in _beside(service, reader, _shares_folder(service, host)) if path.casefold() not in others
+            path for path in _beside(service, names, folders[_folder_of(service)] > 1) if path.casefold() not in others
         ]
         service.program.log_files = list(dict.fromkeys([*named, *near]))[:_MOST_LOGS]
         host.events += _records(service, reader, host.boot_at)
@@ -40,11 +43,12 @@ def add(reading: HostReading) -> None:
 
 def add_claims(reading: HostReading) -> None:
     """The claims of every service that runs, failed, or starts at boot."""
+    names = _Names(reading.evidence)
     for service in reading.host.services:
         if service.program is None or service.kind != "service" or service.program.library:
             continue
         if service.state in ("running", "starting", "paused") or service.startup in ("automatic", "delayed"):
-            claims.add(service, reading.evidence, configuration(service, reading.evidence))
+            claims.add(service, reading.evidence, configuration(service, reading.evidence, names))
 
 
 def add_told_claims(reading: HostReading) -> None:
@@ -54,7 +58,7 @@ def add_told_claims(reading: HostReading) -> None:
             claims.add(service, reading.evidence, {})
 
 
-def configuration(service: Service, reader: EvidenceReader) -> dict[str, Text]:
+def configuration(service: Service, reader: EvidenceReader, names: _Names) -> dict[str, Text]:
     """The settings of a service: files that its command line names, and those beside its program that bear its name."""
     program = service.program
     if program is None:
@@ -64,7 +68,7 @@ def configuration(service: Service, reader: EvidenceReader) -> dict[str, Text]:
     stems = {place.stem.casefold(), service.name.casefold(), "config", "settings", "appsettings"}
     near = [
         str(place.parent / name)
-        for name in (reader.walker.names(str(place.parent), _MOST_NAMES) if not _is_shared(place) else ())
+        for name in (names.of(str(place.parent)) if not _is_shared(place) else ())
         if PureWindowsPath(name).suffix.lower() in _SETTINGS and _stem(name) in stems
     ]
     return texts(reader, service, [*named, *near][:_MOST_SETTINGS])
@@ -86,14 +90,25 @@ def _speaks_of_logs(path: str) -> bool:
     return place.suffix.lower() in _LOGS or any(part.casefold() in _FOLDERS_OF_LOGS for part in place.parts[1:-1])
 
 
-def _shares_folder(service: Service, host: Host) -> bool:
-    """Whether the programs of other services lie in the same folder, or are the same: then what lies there is not its own as such."""
-    place = _folder_of(service)
-    return sum(_folder_of(one) == place for one in host.services) > 1
-
-
 def _folder_of(service: Service) -> str:
-    return str(PureWindowsPath(service.program.path).parent).casefold() if service.program is not None else ""
+    """The folder of its program: what lies in one that other services' programs lie in too is not its own as such."""
+    path = service.program.path if service.program is not None else ""
+    return path.replace("/", "\\").rpartition("\\")[0].casefold()
+
+
+class _Names:
+    """The names in folders, each gone through once."""
+
+    def __init__(self, reader: EvidenceReader) -> None:
+        self._reader = reader
+        self._known: dict[str, list[str]] = {}
+
+    def of(self, folder: str) -> list[str]:
+        """The names in a folder."""
+        found = self._known.get(folder)
+        if found is None:
+            found = self._known[folder] = self._reader.walker.names(folder, _MOST_NAMES)
+        return found
 
 
 def _named_by_others(service: Service, host: Host) -> set[str]:
@@ -106,7 +121,7 @@ def _named_by_others(service: Service, host: Host) -> set[str]:
     }
 
 
-def _beside(service: Service, reader: EvidenceReader, shared: bool) -> list[str]:
+def _beside(service: Service, names: _Names, shared: bool) -> list[str]:
     """Logs in the folder of the program, in a folder for logs there, and in that of its name among the data of programs."""
     assert service.program is not None
     place = PureWindowsPath(service.program.path)
@@ -119,7 +134,7 @@ def _beside(service: Service, reader: EvidenceReader, shared: bool) -> list[str]
     found = []
     for folder in folders:
         beside = folder == str(place.parent) or (shared and folder.startswith(f"{place.parent}\\"))
-        for name in reader.walker.names(folder, _MOST_NAMES):
+        for name in names.of(folder):
             is_log = PureWindowsPath(name).suffix.lower() in _LOGS
             # Beside the program, where others may lie too, only what bears its name.
             if is_log and (not beside or _stem(name).startswith(tuple(one.casefold() for one in own_names))):

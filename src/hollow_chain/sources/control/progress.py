@@ -9,8 +9,8 @@ from hollow_chain.sources.control.reached import control
 from hollow_chain.sources.control.services import PENDING, stands
 from hollow_chain.sources.reading import HostReading
 
-_BETWEEN = 1.0
-"""Seconds between the two looks: the usual time between two counts of a service that reports well."""
+_BETWEEN = 0.6
+"""Seconds between the two looks at the least: most services that report well count more often."""
 _MOST = 50
 """Services that are looked at twice: more are hardly ever under way at once."""
 

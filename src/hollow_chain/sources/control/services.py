@@ -81,7 +81,7 @@ class _ServiceReader:
     def __init__(self, reading: HostReading) -> None:
         self._reading, self._reached = reading, control(reading)
         self._unread: dict[str, str] = {}
-        self._libraries: dict[str, str] = {}
+        self._files: dict[str, bool] = {}
 
     @cached_property
     def _variables(self) -> dict[str, str]:
@@ -245,11 +245,18 @@ class _ServiceReader:
             if len(head) < _LONGEST_PATH
             for path in self._places(command_line.driver_path(head, self._root))
         ]
-        files = self._reached.files
-        there = [(head, rest) for head, rest in heads if files.exists(head) and not files.is_folder(head)]
+        there = [(head, rest) for head, rest in heads if self._is_file(head)]
         named = [(head, rest) for head, rest in heads if command_line.names_program(head)]
         chosen = next(iter([*there, *named, *heads]), (line[:_LONGEST_PATH], ""))
         return (*chosen, [head for head, _ in there[1:]])
+
+    def _is_file(self, path: str) -> bool:
+        """Whether a file is there; many services are of one program."""
+        known = self._files.get(path)
+        if known is None:
+            files = self._reached.files
+            known = self._files[path] = files.exists(path) and not files.is_folder(path)
+        return known
 
     def _places(self, program: str) -> list[str]:
         """Where a program may lie: a name without a folder is sought in those of the system, then in those of the search path
