@@ -11,7 +11,7 @@ import win32security as api
 
 from hollow_chain.reach.control import Declined, KnownAccount
 from hollow_chain.reach.win32.declining import declining
-from hollow_chain.reach.win32.security import WELL_KNOWN, name_of
+from hollow_chain.reach.win32.security import WELL_KNOWN
 
 _NO_SUCH = (1332, 2221)
 """``ERROR_NONE_MAPPED``, ``NERR_UserNotFound``."""
@@ -101,30 +101,3 @@ def _groups(name: str) -> Iterable[str]:
     with declining():
         names = win32net.NetUserGetLocalGroups(None, name.removeprefix(".\\"), 1)
         return [api.ConvertSidToStringSid(api.LookupAccountName(None, one)[0]) for one in names]
-
-
-class NoNumbers:
-    """The accounts of this system have no numbers that a file could carry: whoever asks for one is told that there is none."""
-
-    def user(self, name: str) -> Any:
-        """None."""
-        raise KeyError(name)
-
-    def user_name(self, number: int) -> str:
-        """None."""
-        raise KeyError(number)
-
-    group_name = user_name
-
-    def user_number(self, name: str) -> int:
-        """None."""
-        raise KeyError(name)
-
-    known_group = user_number
-
-    def groups_of(self, user: Any) -> list[int]:
-        """None."""
-        return []
-
-
-__all__ = ["LocalAccounts", "NoNumbers", "name_of"]

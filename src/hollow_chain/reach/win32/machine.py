@@ -17,15 +17,12 @@ import win32api
 import win32con
 
 from hollow_chain.families import CONTROL
-from hollow_chain.reach.control import FileRights
+from hollow_chain.reach.control import AccountBook, EventLogs, ExactValues, FileRights, ServiceOrders
 from hollow_chain.reach.interfaces import NotThere, Records, Volume
-from hollow_chain.reach.win32.accounts import LocalAccounts, NoNumbers
 from hollow_chain.reach.win32.database import LocalDatabase
-from hollow_chain.reach.win32.event_logs import LocalEventLogs
-from hollow_chain.reach.win32.manager import LocalManager
 from hollow_chain.reach.win32.network import Win32Network
+from hollow_chain.reach.win32.no_numbers import NoNumbers
 from hollow_chain.reach.win32.processes import Win32Processes
-from hollow_chain.reach.win32.raw_values import LocalValues
 from hollow_chain.reach.win32.registry import LocalRegistry
 from hollow_chain.reach.win32.walker import Win32Files
 
@@ -54,22 +51,41 @@ class Win32Machine:
         self.user = 0 if self.all_rights else 1
         self.me = win32api.GetUserNameEx(win32con.NameSamCompatible)
         self.files, self.processes, self.network = Win32Files(), Win32Processes(), Win32Network()
-        self.accounts, self.account_book = NoNumbers(), LocalAccounts()
-        self.registry, self.event_logs = LocalRegistry(), LocalEventLogs()
+        self.accounts, self.registry = NoNumbers(), LocalRegistry()
 
     @cached_property
     def database(self) -> LocalDatabase:
         """Its service database."""
         return LocalDatabase()
 
+    # What few calls need is loaded when it is needed: here, each module costs some milliseconds.
+
     @cached_property
-    def orders(self) -> LocalManager:
+    def account_book(self) -> AccountBook:
+        """Its accounts."""
+        from hollow_chain.reach.win32.accounts import LocalAccounts
+
+        return LocalAccounts()
+
+    @cached_property
+    def event_logs(self) -> EventLogs:
+        """Its event logs."""
+        from hollow_chain.reach.win32.event_logs import LocalEventLogs
+
+        return LocalEventLogs()
+
+    @cached_property
+    def orders(self) -> ServiceOrders:
         """Its manager, as it takes orders."""
+        from hollow_chain.reach.win32.manager import LocalManager
+
         return LocalManager()
 
     @cached_property
-    def exact_values(self) -> LocalValues:
+    def exact_values(self) -> ExactValues:
         """Its registry, byte for byte."""
+        from hollow_chain.reach.win32.raw_values import LocalValues
+
         return LocalValues()
 
     def private_folder(self) -> str:
