@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from hollow_chain.causes import acts
+from hollow_chain.causes import acts, listed_rights
 from hollow_chain.causes.acts import Act
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.places import given, inside, is_closed, is_of_the_system
@@ -35,7 +35,7 @@ class Barrier(msgspec.Struct, frozen=True):
 def account_of(case: Case) -> str:
     """The account that the service runs under, as it is said."""
     account = case.service.account
-    return account.user if account and account.user else "root"
+    return account.user if account and account.user else case.family.word("root", "LocalSystem")
 
 
 def barrier(case: Case, path: str, writes: bool | None = None, runs: bool = False) -> Barrier | None:
@@ -121,7 +121,8 @@ def bypasses(case: Case) -> bool:
 def _kept_out(case: Case, path: str, writes: bool | None) -> Barrier | None:
     """The first thing on the way to *path*, itself last, whose mode or list keeps the account out."""
     for file, _ in _lacking(case, path, writes):
-        what = f"{file.path} belongs to {file.owner}:{file.group}, mode {file.mode}"
+        what = f"{file.path} belongs to {file.owner}"
+        what += f":{file.group}, mode {file.mode}" if file.mode else ""
         return Barrier(file.path, what + (f", list {', '.join(file.acl)}" if file.acl else ""), file=file)
     return None
 
@@ -136,6 +137,9 @@ def _lacking(case: Case, path: str, writes: bool | None) -> Iterator[tuple[File,
     absent = (last := case.file(path)) is not None and not last.exists
     if absent and not writes:
         path, absent, writes = path.rpartition("/")[0], False, False
+    if case.family.rights_by_list:
+        yield from _lacking_by_list(case, path, absent, writes)
+        return
     parts = path.split("/")
     end = len(parts) - absent
     for depth in range(2, end + 1):
@@ -145,6 +149,19 @@ def _lacking(case: Case, path: str, writes: bool | None) -> Iterator[tuple[File,
         needed = _SEARCH if depth < end else _needed_at_end(file, absent, writes)
         if _rights(case, file) & needed != needed:
             yield file, needed
+
+
+def _lacking_by_list(case: Case, path: str, absent: bool, writes: bool | None) -> Iterator[tuple[File, int]]:
+    """The same where lists decide: the thing itself, or the folder that it is yet to be made in. Folders on the way ask for nothing: each
+    account may pass them (the documentation of privileges, ``SeChangeNotifyPrivilege``)."""
+    file = case.file(path.replace("/", "\\").rpartition("\\")[0] if absent else path)
+    if file is None or not file.exists:
+        return
+    # What it wants is known only where the words say so: to be read is the least.
+    needed = _WRITE if writes or absent else _READ
+    has = listed_rights.rights(case, account_of(case), file)
+    if has is not None and has & needed != needed:
+        yield file, needed
 
 
 def _needed_at_end(file: File, absent: bool, writes: bool | None) -> int:
@@ -207,7 +224,7 @@ def openings(case: Case, path: str, writes: bool | None = None, by_hand: bool = 
     """The smallest changes of owner, group and mode that let the account in to *path*: a right for others is never among them,
     nor is a right that it does not need. None where no such change is known to be enough, or where it would be one in a place that
     the definition does not give to the service; *by_hand* tells what a person could do even there."""
-    if case.account(account_of(case)) is None:
+    if case.account(account_of(case)) is None or case.family.rights_by_list:
         return ()
     last = case.file(path)
     if writes is None and last is not None and last.kind == "file" and not inside(path, "/var"):

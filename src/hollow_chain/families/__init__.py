@@ -63,6 +63,8 @@ class Family(msgspec.Struct, frozen=True, kw_only=True):
     """Numbers under which the kernel itself holds sockets, for drivers that listen in the place of services."""
     kept_ports_refused: bool
     """Ports that the system keeps are refused to everybody, not only passed over when a free one is looked for."""
+    rights_by_list: bool
+    """A list alone says who may do what with a file; where not, owner, group and mode do, and a list beyond them."""
     low_ports_need_right: bool
     """Low ports are for root, and for who has the right to them (capabilities(7), ``CAP_NET_BIND_SERVICE``)."""
 
@@ -105,6 +107,7 @@ SYSTEMD = Family(
     locked_accounts_barred=False,
     kernel_processes=frozenset(),
     kept_ports_refused=False,
+    rights_by_list=False,
     low_ports_need_right=True,
     named_paths_are_looked_at=True,
     defined_in_files=True,
@@ -131,6 +134,7 @@ CONTROL = Family(
     locked_accounts_barred=True,
     kernel_processes=frozenset({0, 4}),
     kept_ports_refused=True,
+    rights_by_list=True,
     low_ports_need_right=False,
     named_paths_are_looked_at=False,
     defined_in_files=False,
