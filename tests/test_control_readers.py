@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hollow_chain.causes import Facts
+from hollow_chain.causes.standing import hangs
 from hollow_chain.chain import Graph
 from hollow_chain.facts.codec import decode, encode
 from hollow_chain.facts.host import Host
@@ -183,6 +184,18 @@ def test_any_values_of_the_registry_are_taken(values: dict[str, Any], command: A
     again = decode(encode(found))
     graph = Graph(again)
     diagnose(Facts(graph), graph.node("quay", "TideFeed"))
+
+
+def test_a_start_that_is_under_way_is_looked_at_twice() -> None:
+    answers = recorded()
+    answers["statuses"]["Harbor"] = [16, 2, 0, 0, 0, 1, 2000, 1200]
+    answers["statuses"]["Convoy"] = [16, 2, 0, 0, 0, 1, 2000, 1301]
+    found = facts(MadeControlHost(answers)).hosts[0]
+    harbor, convoy = named(found, "Harbor"), named(found, "Convoy")
+    assert harbor.progress is not None and harbor.progress.moves is False and harbor.progress.process_runs
+    assert harbor.last is not None and harbor.last.started_at is not None
+    assert hangs(harbor, found) == "still"  # by its own word it needed two seconds, and began a minute ago
+    assert convoy.progress is not None and convoy.progress.process_runs is False and hangs(convoy, found) == "gone"
 
 
 def test_groups_that_need_each_other_have_an_end() -> None:

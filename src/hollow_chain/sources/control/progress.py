@@ -6,7 +6,7 @@ import time
 
 from hollow_chain.reach.control import Declined
 from hollow_chain.sources.control.reached import control
-from hollow_chain.sources.control.services import PENDING, stands
+from hollow_chain.sources.control.services import stands
 from hollow_chain.sources.reading import HostReading
 
 _BETWEEN = 0.6
@@ -21,8 +21,8 @@ def settle(reading: HostReading) -> None:
     if not waiting:
         return
     reached = control(reading)
-    began = reading.host.read_at
-    passed = (reached.now() - began).total_seconds() if began is not None else 0.0
+    since = reading.host.read_at
+    passed = (reached.now() - since).total_seconds() if since is not None else 0.0
     time.sleep(max(0.0, _BETWEEN - max(0.0, passed)))
     for service in waiting:
         first = service.progress
@@ -30,11 +30,11 @@ def settle(reading: HostReading) -> None:
             status = reached.database.status(service.name)
         except Declined:
             continue
-        if status.state not in PENDING:
-            service.progress = None
-            stands(service, status)
-            continue
+        began = service.last.started_at if service.last is not None else None
+        service.progress = None
         stands(service, status)
+        if service.last is not None:
+            service.last.started_at = began
         if service.progress is not None and first is not None:
             service.progress.moves = service.progress.checkpoint != first.checkpoint
             service.progress.looked_for = max(_BETWEEN, passed)
