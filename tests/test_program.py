@@ -341,7 +341,7 @@ def test_on_a_terminal_it_is_colored_unless_that_is_unwanted(demo_facts: Path) -
     def on_terminal(**env: str) -> bytes:
         ours, theirs = pty.openpty()
         process = subprocess.Popen(
-            [str(PROGRAM), "why", "kiosk", "--from", str(demo_facts)], stdout=theirs, stderr=theirs, stdin=theirs,
+            [PROGRAM[0], "why", "kiosk", "--from", str(demo_facts)], stdout=theirs, stderr=theirs, stdin=theirs,
             env={**os.environ, "TERM": "xterm-256color", "COLUMNS": "90", **env},
         )  # fmt: skip
         os.close(theirs)

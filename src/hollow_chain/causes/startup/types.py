@@ -19,6 +19,7 @@ from hollow_chain.causes.standing import (
     skipped,
     up_targets,
 )
+from hollow_chain.causes.two_looks import two_looks
 from hollow_chain.causes.words import (
     clock,
     ended_by_request,
@@ -204,14 +205,7 @@ def _hangs_in_its_stop(case: Case) -> Finding:
     which = f"process {process}" if process else "its process"
     return Finding(
         says=f"{name} hangs in its stop: it reports no progress, and {which} is there.",
-        evidence=(
-            case.seen(
-                f"checkpoint {progress.checkpoint} of {name} at two looks {span(progress.looked_for)} apart; it had said that it "
-                f"would need {span(progress.wait_hint)}",
-                MANAGER,
-                bears=SAID,
-            ),
-        ),
+        evidence=(two_looks(case, progress),),
         mends=(Mend(f"See what {which} waits for; end it, then start {name}."),),
         residual=True,
     )

@@ -12,6 +12,7 @@ from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import hangs, overdue
+from hollow_chain.causes.two_looks import two_looks
 from hollow_chain.causes.words import between, ended_up, span
 from hollow_chain.families import Family
 from hollow_chain.families.times import NO_LIMIT, Limit, start_limit
@@ -136,12 +137,7 @@ def _hanging(case: Case) -> Finding:
     return Finding(
         says=f"{name} hangs in its start: it reports no progress, and its process{f' {process}' if process else ''} is there.",
         evidence=(
-            case.seen(
-                f"checkpoint {progress.checkpoint} of {name} at two looks {span(progress.looked_for)} apart; it had said that it "
-                f"would need {span(progress.wait_hint)}",
-                MANAGER,
-                bears=SAID,
-            ),
+            two_looks(case, progress),
             *(case.quoted(event) for event in lines.telling(case.last_events())),
         ),
         mends=(_look_why(case),),

@@ -13,7 +13,8 @@ from typing import Any, TypeVar
 
 from hollow_chain.families import SYSTEMD
 from hollow_chain.reach.handles import NETWORK, Walker
-from hollow_chain.reach.interfaces import Interface, Socket, Volume
+from hollow_chain.reach.interfaces import Volume
+from hollow_chain.reach.network import OwnNetwork
 from hollow_chain.reach.posix import accounts
 from hollow_chain.reach.posix.processes import LocalProcesses
 
@@ -71,25 +72,8 @@ class LocalFiles:
         return sorted(glob.glob(pattern))  # noqa: PTH207 - the pattern is absolute
 
 
-class LocalNetwork:
+class LocalNetwork(OwnNetwork):
     """Sockets and adapters of this machine."""
-
-    def sockets(self, most: int) -> list[Socket]:
-        """Those that wait for others."""
-        import psutil
-
-        try:
-            connections = psutil.net_connections("inet")[:most]
-        except psutil.Error as error:
-            raise OSError(str(error)) from None
-        found = []
-        for one in connections:
-            tcp = one.type == socket.SOCK_STREAM
-            if not one.laddr or (one.status != psutil.CONN_LISTEN if tcp else bool(one.raddr)):
-                continue
-            protocol = ("tcp" if tcp else "udp") + ("6" if one.family == socket.AF_INET6 else "")
-            found.append(Socket(one.laddr.port, one.laddr.ip, protocol, one.pid or 0))
-        return found
 
     def local_sockets(self, most: int) -> dict[str, int]:
         """Those of unix(7) that have a path."""
@@ -100,24 +84,6 @@ class LocalNetwork:
         except psutil.Error as error:
             raise OSError(str(error)) from None
         return {str(one.laddr): one.pid or 0 for one in connections if str(one.laddr).startswith("/")}
-
-    def interfaces(self) -> list[Interface]:
-        """The adapters."""
-        import psutil
-
-        try:
-            addresses, states = psutil.net_if_addrs(), psutil.net_if_stats()
-        except (psutil.Error, OSError):
-            return []
-        return [
-            Interface(
-                name,
-                next((a.address for a in entries if a.family == psutil.AF_LINK), ""),
-                [a.address for a in entries if a.family in (socket.AF_INET, socket.AF_INET6)],
-                states[name].isup if name in states else None,
-            )
-            for name, entries in addresses.items()
-        ]
 
 
 class ThisMachine:
