@@ -92,6 +92,13 @@ class MadeManager(MadeControlHost):
         self.answers["configs"][name][4] = list(needs)
         self.raw[rf"{SERVICES}\{name}"]["DependOnService"] = 7, _texts(needs)
 
+    def set_account(self, name: str, account: str) -> None:
+        self.answers["configs"][name][5] = account
+        self.raw[rf"{SERVICES}\{name}"]["ObjectName"] = 1, account.encode("utf-16-le")
+
+    def set_failure_actions(self, name: str, actions: list[tuple[int, int]], forgotten_after: int) -> None:
+        self.raw[rf"{SERVICES}\{name}"]["FailureActions"] = 3, repr((actions, forgotten_after)).encode()
+
     def all_of(self, path: str) -> dict[str, Raw]:
         return dict(self.raw.get(path, {}))
 
@@ -200,6 +207,43 @@ def test_a_service_that_was_paused_is_paused_again(tmp_path: Path) -> None:
     assert host.answers["statuses"]["Beside"][STATE] == RUNNING
     hands.take_back(step("continue", "Beside"), kept)
     assert host.answers["statuses"]["Beside"][STATE] == PAUSED
+
+
+def test_the_account_is_one_that_needs_no_password_and_comes_back(tmp_path: Path) -> None:
+    host, hands = hands_on(tmp_path)
+    key = rf"{SERVICES}\Top"
+    host.raw[key]["ObjectName"] = 1, "LocalSystem\0".encode("utf-16-le")
+    before = dict(host.raw[key])
+    kept = hands.keep(step("account", "Top", "LocalService"), "m", "1")
+    hands.do(step("account", "Top", "LocalService"), kept)
+    assert host.answers["configs"]["Top"][5] == "LocalService"
+    hands.take_back(step("account", "Top", "LocalService"), kept)
+    assert host.raw[key] == before and host.answers["configs"]["Top"][5] == "LocalSystem"
+    with pytest.raises(NotDone, match="password"):
+        hands.do(step("account", "Top", ".\\mate"), {})
+
+
+def test_actions_after_failures_are_set_and_go_again(tmp_path: Path) -> None:
+    host, hands = hands_on(tmp_path)
+    key = rf"{SERVICES}\Top"
+    before = dict(host.raw[key])
+    one = step("recovery", "Top", "restart after 60 s; restart after 1.5 s; none")
+    kept = hands.keep(one, "m", "1")
+    hands.do(one, kept)
+    assert host.raw[key]["FailureActions"] == (3, b"([(1, 60000), (1, 1500), (0, 0)], 86400)")
+    hands.take_back(one, kept)
+    assert host.raw[key] == before
+    with pytest.raises(NotDone, match="no action"):
+        hands.do(step("recovery", "Top", "run after 60 s"), {})
+
+
+def test_a_service_is_paused_and_goes_on_again(tmp_path: Path) -> None:
+    host, hands = hands_on(tmp_path, up=("Beside",))
+    kept = hands.keep(step("pause", "Beside"), "m", "1")
+    hands.do(step("pause", "Beside"), kept)
+    assert host.answers["statuses"]["Beside"][STATE] == PAUSED
+    hands.take_back(step("pause", "Beside"), kept)
+    assert host.answers["statuses"]["Beside"][STATE] == RUNNING
 
 
 def test_a_start_that_fails_says_which_one_and_why(tmp_path: Path) -> None:

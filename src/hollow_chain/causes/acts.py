@@ -40,6 +40,21 @@ def resume(service: str) -> Act:
     return Act("continue", service)
 
 
+def pause(service: str) -> Act:
+    """Have it pause."""
+    return Act("pause", service)
+
+
+def account(service: str, user: str) -> Act:
+    """Have it run under another account, one of those that need no password."""
+    return Act("account", service, value=user)
+
+
+def recovery(service: str, actions: list[str]) -> Act:
+    """Set what the manager does after its first, second and later failures, each as :attr:`Service.failure_actions` has it."""
+    return Act("recovery", service, value="; ".join(actions))
+
+
 def renew(service: str) -> Act:
     """Have the running program read its own configuration anew."""
     return Act("renew", service)

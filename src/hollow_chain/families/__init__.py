@@ -138,7 +138,9 @@ CONTROL = Family(
     low_ports_need_right=False,
     named_paths_are_looked_at=False,
     defined_in_files=False,
-    mended_by_machine=frozenset({"start", "stop", "restart", "continue", "startup", "limit", "wait", "reboot"}),
+    mended_by_machine=frozenset(
+        {"start", "stop", "restart", "continue", "pause", "startup", "limit", "wait", "recovery", "account", "reboot"}
+    ),
     stand_in_reboots=True,
 )
 FAMILIES = {family.name: family for family in (SYSTEMD, CONTROL)}

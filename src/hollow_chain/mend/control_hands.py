@@ -27,9 +27,19 @@ from hollow_chain.reach.control import (
 from hollow_chain.trouble import Trouble
 
 _LIMIT = "ServicesPipeTimeout"
-_OWN = {"startup": ("Start", "DelayedAutostart"), "wait": ("DependOnService", "DependOnGroup")}
+_OWN = {
+    "startup": ("Start", "DelayedAutostart"),
+    "wait": ("DependOnService", "DependOnGroup"),
+    "account": ("ObjectName",),
+    "recovery": ("FailureActions",),
+}
 """Values of a definition that a step of each verb is meant to change."""
-_RUNS = ("start", "stop", "restart", "continue")
+_RUNS = ("start", "stop", "restart", "continue", "pause")
+_ACTIONS = {"none": 0, "restart": 1, "reboot": 2}
+"""Kinds of actions after a failure (``SC_ACTION_TYPE``) that need nothing told beside them."""
+_FORGOTTEN_AFTER = 86_400
+"""Seconds without a failure after which they are counted anew, where nothing is set yet: a day, as consoles offer it."""
+_NEED_NO_PASSWORD = ("LocalSystem", "LocalService", "NetworkService")
 _MACHINE = r"SOFTWARE\Microsoft\Cryptography"
 _UP = ("running", "paused")
 
@@ -61,7 +71,7 @@ class ControlHands:
             return []
         wanted = [
             ("to start, stop and continue services", set(_RUNS)),
-            ("to change how services are registered", {"startup", "wait"}),
+            ("to change how services are registered", set(_OWN)),
             (rf"to write in HKEY_LOCAL_MACHINE\{CONTROL}", {"limit"}),
             ("to keep a journal among the data of all programs", verbs),
         ]
@@ -203,6 +213,22 @@ class ControlHands:
     def _wait(self, name: str, value: str) -> None:
         self._orders.set_needs(name, [*_needs_in(self._values.all_of(_key_of(name))), value])
 
+    def _pause(self, name: str, value: str = "") -> None:
+        status = self._orders.pause(name)
+        if status.state != PAUSED:
+            raise NotDone(f"{name} did not pause: {_why(status)}")
+
+    def _account(self, name: str, value: str) -> None:
+        if value not in _NEED_NO_PASSWORD:
+            raise NotDone(f"{value} may need a password, which is for a person to give")
+        self._orders.set_account(name, value)
+
+    def _recovery(self, name: str, value: str) -> None:
+        actions = [_action(text) for text in value.split(";") if text.strip()]
+        service = self._known().find(self.host, name)
+        known = service.failures_forgotten_after if service is not None else None
+        self._orders.set_failure_actions(name, actions, _FORGOTTEN_AFTER if known is None or known < 0 else int(known))
+
     def _limit(self, service: str, value: str) -> None:
         if service:
             raise NotDone("a service of this family has no start limit of its own")
@@ -232,6 +258,8 @@ class ControlHands:
             self._orders.set_start_number(service, int.from_bytes(before["Start"][1][:4], "little"))
         elif verb == "wait":
             self._orders.set_needs(service, _needs_in(before))
+        elif verb == "account" and (user := _text_in(before, "objectname")) in _NEED_NO_PASSWORD:
+            self._orders.set_account(service, user)
         now = self._values.all_of(key)
         folded = {name.casefold(): name for name in before}
         for name, value in now.items():
@@ -254,6 +282,8 @@ class ControlHands:
             now = self._state(name)
             if states[name] in _UP and now not in _UP:
                 self._start(name)
+            if states[name] == "running" and now == "paused":
+                self._orders.resume(name)
             if states[name] == "paused" and self._state(name) == "running":
                 self._orders.pause(name)
 
@@ -267,7 +297,10 @@ _DOES = {
     "stop": ControlHands._stop,
     "restart": ControlHands._restart,
     "continue": ControlHands._continue,
+    "pause": ControlHands._pause,
     "startup": ControlHands._startup,
+    "account": ControlHands._account,
+    "recovery": ControlHands._recovery,
     "wait": ControlHands._wait,
 }
 
@@ -282,6 +315,23 @@ def _machine_number(reached: ControlReached) -> str:
 
 def _key_of(service: str) -> str:
     return rf"{SERVICES}\{service}"
+
+
+def _action(text: str) -> tuple[int, int]:
+    """An action in words, as ``restart after 60 s``, as the manager takes it: its kind, and milliseconds."""
+    kind, _, delay = text.strip().partition(" after ")
+    number = delay.removesuffix(" s")
+    if kind not in _ACTIONS or (delay and not number.replace(".", "", 1).isdigit()):
+        raise NotDone(f"no action after a failure that a machine sets: {text.strip()!r}")
+    return _ACTIONS[kind], round(float(number) * 1000) if delay else 0
+
+
+def _text_in(values: dict[str, Raw], name: str) -> str:
+    """A value that is a text, under the one name that we use for the accounts that every system has."""
+    from hollow_chain.sources.control.services import account_name
+
+    data = next((data for one, (_, data) in values.items() if one.casefold() == name), b"")
+    return account_name(data.decode("utf-16-le", "replace").strip("\0"))
 
 
 def _needs_in(values: dict[str, Raw]) -> list[str]:

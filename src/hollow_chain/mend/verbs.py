@@ -138,6 +138,16 @@ def _run(view: ActView, act: Act) -> str:
     return f"running since {began:%Y-%m-%d %H:%M:%SZ}" if began else "running"
 
 
+def _account(view: ActView, act: Act) -> str:
+    service = view.service(act)
+    return service.account.user if service is not None and service.account is not None else "not known"
+
+
+def _recovery(view: ActView, act: Act) -> str:
+    service = view.service(act)
+    return "; ".join(service.failure_actions) if service is not None and service.failure_actions else "none"
+
+
 # What it touches besides.
 
 
@@ -248,6 +258,11 @@ VERBS: dict[str, Verb] = {
     "start": Verb(3, 0.5, _start_words, _state, _said("running"), _said("{service} is stopped again, and what came up with it"),
                   touches=_needs_it, interrupts=_clashing),
     "continue": Verb(3, 0.5, _said("Continue {service}"), _state, _said("running"), _said("{service} is paused again"), touches=_needs_it),
+    "pause": Verb(6, 3.0, _said("Pause {service}"), _state, _said("paused"), _said("{service} is continued"), touches=_needs_it,
+                  interrupts=_own_and_dependents),
+    "recovery": Verb(4, 1.0, _said("After failures of {service}: {value}"), _recovery, _said("{value}"), _back_to_old(_recovery, "back to {old}")),
+    "account": Verb(6, 3.0, _said("Let {service} run as {value}"), _account, _said("{value}"), _back_to_old(_account, "back to {old}"),
+                    lambda view, act: AFTER_RESTART),
     "mode": Verb(4, 1.0, _said("Set the mode of {path} to {value}"), _mode, _said("{value}"), _back_to_old(_mode, "back to {old}"),
                  touches=_sharers),
     "owner": Verb(5, 1.5, _said("Give {path} to {value}"), _owner, _said("{value}"), _back_to_old(_owner, "back to {old}"),
