@@ -112,7 +112,7 @@ class Program(Part):
     """Root folder of the program where it is not the host's own."""
     library: str = ""
     """The library with its code, where its process is one that hosts several services."""
-    also_named: Listed[str] = []
+    also_named: Listed[str] | None = None
     """Further programs that are there and that the same command line, which quotes nothing, may mean as well."""
     style: str = ""
     """What *up* means: ``simple``, ``exec``, ``forking``, ``notify``, ``dbus``, ``idle``, ``oneshot``,
@@ -346,5 +346,5 @@ class Service(Part):
     ``reboot`` or ``none``."""
     failures_forgotten_after: Seconds | None = None
     """After how long without a failure they are counted from the first again; -1: never."""
-    required_rights: Listed[str] = []
+    required_rights: Listed[str] | None = None
     """Rights (control-manager family: privileges) that it says it needs, and gets none but."""

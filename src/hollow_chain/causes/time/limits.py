@@ -11,7 +11,7 @@ from hollow_chain.causes.finding import AFTER_REBOOT, FITS, HINT, SAID, Evidence
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.process.ends import ending
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.standing import hangs, overdue
+from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, hangs, overdue
 from hollow_chain.causes.two_looks import two_looks
 from hollow_chain.causes.words import between, ended_up, span
 from hollow_chain.families import Family
@@ -247,7 +247,7 @@ def limit_unit_slip(case: Case) -> Iterator[Finding]:
     if limit is None or case.service.last is None:
         return
     needed = needed_by(case)
-    short = timed_out(case)
+    short = timed_out(case) or _cannot_have_come_up(case, limit)
     hanging = _starting_for(case)
     for slip in slips(limit, case.family):
         if short and slip.meant > limit.seconds and _too_short(limit, slip, needed):
@@ -259,6 +259,15 @@ def limit_unit_slip(case: Case) -> Iterator[Finding]:
                 case, limit, slip, needed, f"so long that a start which hangs (by now {span(hanging)}) is not ended"
             )
             return
+
+
+def _cannot_have_come_up(case: Case, limit: Limit) -> bool:
+    """Whether the boot should have started it, nothing is on record of that, and the one limit for all lets no start come to an end: not
+    every manager keeps the number of a start that it gave up."""
+    service = case.service
+    wanted = service.state == "stopped" and service.startup in ("automatic", "delayed") and not case.standing.well
+    untold = service.last is not None and service.last.error_number == NO_TRY_SINCE_BOOT
+    return wanted and untold and limit.for_all and limit.seconds < 1
 
 
 def _too_short(limit: Limit, slip: Slip, needed: Needed | None) -> bool:
@@ -304,5 +313,5 @@ def _slipped(case: Case, limit: Limit, slip: Slip, needed: Needed | None, effect
         says=f"{name[0].upper()}{name[1:]} is {span(limit.seconds)}, {effect}; it looks mistyped: {slip.how}.",
         evidence=tuple(evidence),
         mends=mends,
-        explains=("start-timeout", "killed", "crash-loop", "exits-with-error", "start-rate-limited"),
+        explains=("start-timeout", "killed", "crash-loop", "exits-with-error", "start-rate-limited", "never-started"),
     )

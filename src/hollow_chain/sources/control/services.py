@@ -189,7 +189,7 @@ class _ServiceReader:
             account=Account(user=account_name(plain(config.account))),
             failure_actions=actions,
             failures_forgotten_after=forgotten,
-            required_rights=texts_of(key, "RequiredPrivileges"),
+            required_rights=texts_of(key, "RequiredPrivileges") or None,
         )
 
     def _description(self, name: str, key: Key) -> str:
@@ -230,7 +230,7 @@ class _ServiceReader:
         return Program(
             path=path,
             arguments=mask_arguments(words)[:MOST],
-            also_named=also,
+            also_named=also or None,
             library=self._library(name, key) if config.kind & api.SHARED_PROCESS else "",
             style="" if is_driver else "shared-process" if config.kind & api.SHARED_PROCESS else "own-process",
             environment=[] if is_driver else _environment(key),
