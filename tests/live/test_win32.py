@@ -11,7 +11,7 @@ from tests.conftest import Done
 from tests.live.win32_faults import FAULTS, HEALTHY, HEALTHY_FILES, OTHER_MACHINE, Win32Fault
 from tests.live.winhost import WinHost, why_not
 
-pytestmark = [pytest.mark.live, pytest.mark.xdist_group("win32")]
+pytestmark = [pytest.mark.live, pytest.mark.win32]
 STARTING, RUNNING = 2, 4
 
 

@@ -12,7 +12,7 @@ from tests.live.win32_faults import FAULTS, HEALTHY, HEALTHY_FILES, Win32Fault
 from tests.live.winhost import WinHost
 
 __all__ = ["needs_win32"]
-pytestmark = [pytest.mark.live, pytest.mark.xdist_group("win32 mends")]
+pytestmark = [pytest.mark.live, pytest.mark.win32]
 MENDED = [fault for fault in FAULTS if fault.mended]
 STAYING = [name for name in HEALTHY if name not in ("SlowBoat", "Errand")]
 

@@ -10,7 +10,7 @@ from tests.live.test_win32 import needs_win32
 from tests.live.winhost import HERE, WinHost
 
 __all__ = ["needs_win32"]
-pytestmark = [pytest.mark.live, pytest.mark.xdist_group("win32 suite")]
+pytestmark = [pytest.mark.live, pytest.mark.win32]
 FILES = ("cases", "chain", "codec", "control_readers", "decode", "help", "lab", "license_file", "mend_any", "mend_lab", "mend_plan", "ports",
          "records", "rehearse", "tables")  # fmt: skip
 OLD_CODE_PAGE = {"PYTHONUTF8": "0", "PYTHONIOENCODING": "cp850"}
