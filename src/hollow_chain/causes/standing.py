@@ -136,7 +136,8 @@ def _of_starting(service: Service, host: Host) -> Standing:
     if last is not None and last.restarts >= 2:
         return Standing.UNSTABLE
     if service.progress is not None and service.progress.moves is not None:
-        return Standing.NOT_YET  # it reports, and was looked at twice: its own word holds, and no limit (SERVICE_STATUS, "dwWaitHint")
+        # It reports, and was looked at twice: its own word holds, and no limit (SERVICE_STATUS, "dwWaitHint").
+        return Standing.NOT_YET
     return Standing.DOWN if overdue(service, host) is not None else Standing.NOT_YET
 
 
