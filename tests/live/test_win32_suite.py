@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import pytest
 
 from tests.live.test_win32 import needs_win32
+from tests.live.win32_faults import made
 from tests.live.winhost import HERE, WinHost
 
 __all__ = ["needs_win32"]
@@ -59,3 +60,19 @@ def test_a_reader_that_leaves_early_is_no_fault(host: WinHost) -> None:
         "print(p.wait(), b'fault' in said)\n"
     )
     assert host.python("-c", code).out.split() == ["0", "False"]
+
+
+def test_a_database_that_is_still_locked_after_a_boot_is_waited_for(host: WinHost) -> None:
+    host.acts(made("Ladder"))
+    code = (
+        "import pywintypes, win32service as api\n"
+        "from hollow_chain.reach.win32.manager import LocalManager\n"
+        "real, refusals = api.StartService, [1055, 1055]\n"
+        "def start(handle, words):\n"
+        "    if refusals:\n"
+        "        raise pywintypes.error(refusals.pop(), 'StartService', 'the service database is locked')\n"
+        "    return real(handle, words)\n"
+        "api.StartService = start\n"
+        "print(LocalManager().start('Ladder').state, refusals)\n"
+    )
+    assert host.python("-c", code).out.strip() == "4 []"
