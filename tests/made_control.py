@@ -30,7 +30,6 @@ from hollow_chain.sources.reading import read
 RECORDED = Path(__file__).parent / "recorded/control_host.yaml"
 PE = b"MZ" + bytes(58) + (64).to_bytes(4, "little") + b"PE\0\0" + (0x8664).to_bytes(2, "little") + bytes(200)
 NOW = datetime(2026, 3, 4, 5, 1, tzinfo=UTC)
-KINDS = {1: 1, 2: 2, 4: 4, 7: 7}
 
 
 def recorded() -> dict[str, Any]:

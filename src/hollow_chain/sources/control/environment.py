@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from datetime import datetime
 from typing import Any
 
 from hollow_chain.facts.host import HostLimits, Unread
@@ -59,14 +58,10 @@ def limits(registry: Registry) -> HostLimits:
     return HostLimits(
         start_seconds=seconds,
         start_typed=typed,
-        start_changed_at=_changed(key) if typed else None,
+        start_changed_at=key.changed_at if typed else None,
         delayed_seconds=_DELAY if delay is None else float(delay),
         reserved_ports=_reserved(registry),
     )
-
-
-def _changed(key: Key) -> datetime | None:
-    return key.changed_at
 
 
 def _typed(key: Key, name: str) -> tuple[str, float | None]:
