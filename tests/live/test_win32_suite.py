@@ -62,6 +62,34 @@ def test_a_reader_that_leaves_early_is_no_fault(host: WinHost) -> None:
     assert host.python("-c", code).out.split() == ["0", "False"]
 
 
+def test_a_license_server_serves_there_and_ends_in_order(host: WinHost) -> None:
+    (host.disk / "opt/suite.toml").write_text(
+        f'format = "hollow-chain/license"\nversion = 1\n[server]\nhost = "{host.name}"\nhost_ids = ["02:00:00:00:00:01"]\nport = 7272\n'
+        '[[daemon]]\nname = "maker"\nprogram = "hollow-chain-publisher"\nkey = ""\n'
+        '[[entitlement]]\npublisher = "maker"\nproduct = "suite"\nseats = 3\nsignature = ""\n'
+    )
+    assert host.hollow_chain("license", "sign", "suite.toml", "--key", "key", "--publisher", "maker").status == 0
+    server = host.begin("license", "serve", "suite.toml", "--heartbeat", "0.3")
+    place = "127.0.0.1:7272"
+
+    def asked(says: str) -> bool:
+        told = ""
+        for _ in range(20):
+            if says in (told := host.hollow_chain("license", "ask", place).out):
+                return True
+        raise AssertionError(told)
+
+    assert asked("0 of 3 seats used")
+    holder = host.begin("license", "hold", place, "--want", "suite:2")
+    assert asked("2 of 3 seats used")
+    denied = host.hollow_chain("license", "hold", place, "--want", "suite:2")
+    assert denied.status == 1 and "1 are free" in denied.err
+    assert host.interrupt(holder) == 0
+    assert asked("0 of 3 seats used")
+    assert host.interrupt(server) == 0
+    assert list((host.disk / "opt/suite.toml.state").iterdir()) == []
+
+
 def test_a_database_that_is_still_locked_after_a_boot_is_waited_for(host: WinHost) -> None:
     host.acts(made("Ladder"))
     code = (

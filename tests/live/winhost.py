@@ -243,6 +243,22 @@ class WinHost:
         """Run the program under test inside it."""
         return self.python("-m", "hollow_chain", *words, cwd=cwd, **variables)
 
+    def begin(self, *words: str) -> subprocess.Popen[bytes]:
+        """Begin a call of the program under test inside it, in the folder ``opt``, and leave it running."""
+        python = windows(RUNTIME / "py/python.exe")
+        return subprocess.Popen(
+            self._entered("env", f"--chdir={self.disk / 'opt'}", WINE, python, "-m", "hollow_chain", *words),
+            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=_environment(self._place / "prefix"),
+        )  # fmt: skip
+
+    def interrupt(self, begun: subprocess.Popen[bytes], seconds: float = 20) -> int:
+        """Interrupt what was begun, as Ctrl-C at its console does; its exit status."""
+        # Wine hands this signal to the process as the console's event. The programs that entered the host have become that process's.
+        for each in (begun.pid, *map(int, Path(f"/proc/{begun.pid}/task/{begun.pid}/children").read_text().split())):
+            if Path(f"/proc/{each}/comm").read_text().startswith("python.exe"):
+                os.kill(each, signal.SIGINT)
+        return begun.wait(seconds)
+
     def acts(self, *acts: list[Any]) -> list[Any]:
         """Carry out acts of ``programs/acts.py`` inside it, in one call."""
         place = self._place / "acts.json"

@@ -225,7 +225,7 @@ def hold(
     import time
 
     from hollow_chain.license import asking
-    from hollow_chain.license.serving import notify
+    from hollow_chain.license.serving import ENDING, notify
 
     wanted = _want(want)
     host, port = _place(server)
@@ -242,8 +242,8 @@ def hold(
             raise Trouble(f"license denied by {host}:{port}: {asking.can_have(told, wanted)[1]}", 1)
         holder = asking.Holder(host, place, f"{platform.node()}/{os.getpid()}")
         holder.take(wanted)
-        signal.signal(signal.SIGTERM, end)
-        signal.signal(signal.SIGINT, end)
+        for number in ENDING:
+            signal.signal(number, end)
         common.put(f"holds {wanted} as seat {holder.seat} of {host}:{place}")
         notify("READY=1")
         until = time.monotonic() + seconds if seconds else float("inf")

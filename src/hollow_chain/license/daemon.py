@@ -34,6 +34,8 @@ class Orders(msgspec.Struct, kw_only=True):
     heartbeat: float
     log: str = ""
     entitlements: list[SignedEntitlement] = []
+    end: bool = False
+    """That it is to end: said in words, since not every system has a signal that a process can end in order on."""
 
 
 class SeatDaemon:
@@ -181,7 +183,7 @@ async def _serve(first: Orders) -> int:
     print(msgspec.json.encode({"up": port}).decode(), flush=True)  # noqa: T201 - the front process reads it
     done = asyncio.Event()
     when_ended(done.set)
-    tasks = [asyncio.create_task(daemon.reclaim()), asyncio.create_task(_follow(daemon))]
+    tasks = [asyncio.create_task(daemon.reclaim()), asyncio.create_task(_follow(daemon, done))]
     await done.wait()
     for task in tasks:
         task.cancel()
@@ -195,8 +197,8 @@ _LONGEST_ORDERS = 16 << 20
 """Characters of one line of orders."""
 
 
-async def _follow(daemon: SeatDaemon) -> None:
-    """Take further orders. The front going away is no reason to end: clients keep their seats."""
+async def _follow(daemon: SeatDaemon, done: asyncio.Event) -> None:
+    """Take further orders, up to the one to end. The front going away is no reason to end: clients keep their seats."""
     lines: asyncio.Queue[str] = asyncio.Queue()
     loop = asyncio.get_running_loop()
 
@@ -210,7 +212,11 @@ async def _follow(daemon: SeatDaemon) -> None:
     while True:
         line = await lines.get()
         with contextlib.suppress(msgspec.MsgspecError):
-            daemon.reload(msgspec.json.decode(line, type=Orders))
+            orders = msgspec.json.decode(line, type=Orders)
+            if orders.end:
+                done.set()
+                return
+            daemon.reload(orders)
 
 
 def main() -> None:
@@ -222,3 +228,7 @@ def main() -> None:
         print("hollow-chain-publisher: it is started by 'hollow-chain license serve', not by hand", file=sys.stderr)  # noqa: T201
         sys.exit(2)
     sys.exit(asyncio.run(_serve(orders)))
+
+
+if __name__ == "__main__":
+    main()

@@ -7,6 +7,7 @@ import contextlib
 import os
 import shutil
 import signal
+import subprocess
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -29,6 +30,12 @@ FIRST_TRY_SECONDS = 5.0
 """How long the server waits for the first word of its daemons before it reports that it is up: one that hangs holds nobody up."""
 RESTART_SECONDS = (0.5, 1.0, 2.0, 5.0, 10.0)
 """Pauses before a daemon that ended is started again; the last one is kept to."""
+END_SECONDS = 3.0
+"""How long a daemon that is told to end may take; then it is made to, and may take as long again."""
+OWN_DAEMON = "hollow-chain-publisher"
+"""The daemon that ships with this program."""
+_OWN_GROUP = getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0)
+"""Where there are consoles that interrupt all of a group: an interrupt is for the front, which then ends its daemons in order."""
 
 
 @dataclass
@@ -139,10 +146,8 @@ class FrontServer:
             self.log(f"{what} has changed: this takes effect after a restart")
         self.served = fresh
         for child in self.children.values():
-            stdin = child.process.stdin if child.process else None
-            if stdin is not None and child.port:
-                with contextlib.suppress(OSError):
-                    stdin.write(msgspec.json.encode(self.orders(child)) + b"\n")
+            if child.port:
+                _tell(child, self.orders(child))
         return {"reloaded": True, "says": "entitlements are those of the file", "restart_for": later}
 
     async def keep(self, child: Child) -> None:
@@ -160,16 +165,17 @@ class FrontServer:
                 await asyncio.wait_for(self.done.wait(), pause)
 
     async def _run(self, child: Child) -> None:
-        program = find_program(child.daemon.program)
-        if program is None:
+        command = daemon_command(child.daemon.program)
+        if not command:
             child.says = f"its program {child.daemon.program} is not there, or not executable"
             return
         try:
             process = await asyncio.create_subprocess_exec(
-                program, stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, start_new_session=True
-            )
+                *command, stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, start_new_session=True,
+                creationflags=_OWN_GROUP,
+            )  # fmt: skip
         except OSError as error:
-            child.says = f"its program {program} could not be run: {error.strerror}"
+            child.says = f"its program {command[0]} could not be run: {error.strerror}"
             return
         child.process = process
         if process.stdin is None or process.stdout is None:
@@ -209,10 +215,21 @@ class FrontServer:
         """End all daemons in order."""
         self.done.set()
         for child in self.children.values():
+            _tell(child, msgspec.structs.replace(self.orders(child), end=True))
+        _, left = await asyncio.wait(self._tasks, timeout=END_SECONDS)
+        for child in self.children.values() if left else ():
             if child.process is not None and child.process.returncode is None:
                 with contextlib.suppress(ProcessLookupError):
                     child.process.terminate()
-        await asyncio.wait(self._tasks, timeout=5)
+        if left:
+            await asyncio.wait(left, timeout=END_SECONDS)
+
+
+def _tell(child: Child, orders: Orders) -> None:
+    stdin = child.process.stdin if child.process else None
+    if stdin is not None:
+        with contextlib.suppress(OSError):
+            stdin.write(msgspec.json.encode(orders) + b"\n")
 
 
 def _ended(status: int) -> str:
@@ -220,6 +237,14 @@ def _ended(status: int) -> str:
         return f"it was ended by {signal.Signals(-status).name}"
     known = {ANOTHER_RUNS: "another daemon of this publisher runs", CANNOT_LISTEN: "it cannot listen on its port"}
     return known.get(status, f"it ended with exit status {status}")
+
+
+def daemon_command(program: str) -> list[str]:
+    """What runs a daemon's program; empty where it is not there. The own one runs as a module where nothing installed its script."""
+    found = find_program(program)
+    if found:
+        return [found]
+    return [sys.executable, "-m", "hollow_chain.license.daemon"] if program == OWN_DAEMON else []
 
 
 def find_program(program: str) -> str | None:

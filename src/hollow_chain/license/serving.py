@@ -27,6 +27,8 @@ IDLE_SECONDS = 300.0
 MOST_WAITING = 1 << 20
 """Bytes of answers that a client may leave unread before it is dropped."""
 Answer = Callable[[Message, "Connection"], None]
+ENDING = tuple(getattr(signal, name) for name in ("SIGTERM", "SIGINT", "SIGBREAK") if hasattr(signal, name))
+"""The signals of this system by which a process is asked to end."""
 
 
 class Log:
@@ -118,10 +120,7 @@ class Mark(msgspec.Struct):
 def when_ended(done: Callable[[], object]) -> None:
     """Have *done* called once somebody asks this process to end; from within its event loop."""
     loop = asyncio.get_running_loop()
-    for name in ("SIGTERM", "SIGINT", "SIGBREAK"):
-        number = getattr(signal, name, None)
-        if number is None:
-            continue
+    for number in ENDING:
         try:
             loop.add_signal_handler(number, done)
         except NotImplementedError:  # Win32: its event loop waits for other things than signals
