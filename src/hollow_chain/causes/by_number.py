@@ -10,11 +10,15 @@ from collections.abc import Iterator, Sequence
 
 from hollow_chain.causes import meanings
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.finding import FITS, PROOF, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.reached import unanswered
 from hollow_chain.causes.standing import failed_last
 
 OWN_NUMBER = 1066
 """Control-manager error number: the program ended with a number of its own."""
+NOBODY_LISTENS = 10061
+"""Windows Sockets error number of a call that was refused, since nothing listens there."""
+_CALM_LEVELS = ("notice", "info", "debug")
 
 
 def findings(case: Case, found: Sequence[Finding]) -> Iterator[Finding]:
@@ -33,10 +37,13 @@ def findings(case: Case, found: Sequence[Finding]) -> Iterator[Finding]:
         known = [f for f in found if f.cause in entry.causes and f.cause not in _ENDS and not f.note]
         if any(not f.residual or piece.bears in (PROOF, SAID) for f in known for piece in f.evidence):
             return
+        alone = unanswered(case) if number == NOBODY_LISTENS else None
+        failed = f"failed with {entry.what}: {entry.means[:1].lower()}{entry.means[1:].rstrip('.')}"
+        does = f"See 'hollow-chain decode {number}', put that right, then start {case.service.name}."
         yield Finding(
-            says=f"{case.service.name} failed with {entry.what}: {entry.means[:1].lower()}{entry.means[1:].rstrip('.')}.",
-            evidence=(evidence,),
-            mends=(Mend(f"See 'hollow-chain decode {number}', put that right, then start {case.service.name}."),),
+            says=f"{case.service.name} {alone.says if alone else failed}.",
+            evidence=(evidence, *((alone.evidence,) if alone else ())),
+            mends=(Mend(alone.does if alone else does),),
             explains=tuple(_ENDS),
             cause=causes[0],
             host=case.node.host,
@@ -57,14 +64,20 @@ def _numbers(case: Case) -> Iterator[tuple[int, Evidence]]:
             number,
             case.seen(f"the last start ended with error {number}", MANAGER, last.ended_at or last.started_at, SAID),
         )
-    if last is not None and number == OWN_NUMBER and last.exit_status:
-        text = f"it ended with a number of its own, {last.exit_status}, which may be meant like the system's"
-        yield last.exit_status, case.seen(text, MANAGER, last.ended_at or last.started_at, FITS)
     status = last.exit_status if last is not None and number != OWN_NUMBER else None
     if last is not None and status is not None and (meant := meanings.number_of_status(status)) is not None:
         text = f"its process ended with {status}{'' if meant == status else f', which stands for {meant}'}"
         yield meant, case.seen(text, MANAGER, last.ended_at or last.started_at, FITS)
     for event in reversed(case.last_events()):
-        for told in meanings.numbers_of(event):
+        for told in (*meanings.numbers_of(event), *meanings.numbers_of_system(event.text)):
             if told not in (number, OWN_NUMBER):
                 yield told, case.quoted(event, FITS if number else SAID)
+    # Many programs count their own errors from 1; where their words say more, the words count.
+    if last is not None and number == OWN_NUMBER and last.exit_status and not _tells(case):
+        text = f"it ended with a number of its own, {last.exit_status}, which may be meant like the system's"
+        yield last.exit_status, case.seen(text, MANAGER, last.ended_at or last.started_at, HINT)
+
+
+def _tells(case: Case) -> bool:
+    """Whether the program itself said something that may be the reason."""
+    return any(not event.by_manager and event.level not in _CALM_LEVELS for event in case.own_events())

@@ -19,7 +19,7 @@ from hollow_chain.families.steps import step_of
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.lines import is_call_error, of_trace
 
-_TELLING = (
+TELLING = (
     "missing", "denied", "in use", "no address", "read only", "ownership", "too open", "busy", "locked", "library", "full", "rejected",
     "account unknown", "account barred", "module missing", "host away", "unreached", "bounded files", "bounded tasks", "bounded memory", "no family",
 )  # fmt: skip
@@ -43,7 +43,7 @@ def is_silent(case: Case) -> bool:
     if last.signal not in (None, _ABORTED) or step_of(last.exit_status) is not None:
         return False
     return not any(
-        says(event.text, *_TELLING) and not is_call_error(event.text) and not of_trace(event.text)
+        says(event.text, *TELLING) and not is_call_error(event.text) and not of_trace(event.text)
         for event in case.own_events()
     )
 

@@ -218,6 +218,22 @@ def numbers_of(event: Event) -> list[int]:
     return list(dict.fromkeys([*own, *numbers_in(event.text)]))
 
 
+_OF_SYSTEM = pattern(
+    r"(?i)\b(?:(?:os|system|win32|windows|winsock|wsa|socket) (?:error|code)(?: code)?|winerror|win32error|(?:get|wsaget)?lasterror(?:\(\))?|"
+    r"hresult|hr)\b[ :=#]{0,3}(?:is |was |returned |of )?[(\[]?(?P<number>0x[0-9a-f]{1,8}|\d{1,10})\b"
+)
+"""How a line gives the number of an error that the system told the program, where it is known to be of the control-manager family."""
+
+
+def numbers_of_system(text: str) -> list[int]:
+    """Numbers of the control-manager family that a line says to be the system's."""
+    if "rror" not in text and "RROR" not in text and "hr" not in text.lower():
+        return []
+    said = [int(found["number"], 0) for found in _OF_SYSTEM.finditer(text[:4000])]
+    plain = [one & 0xFFFF if one >= _WIDE_ERROR and one - _WIDE_ERROR <= 0xFFFF else one for one in said]
+    return list(dict.fromkeys(number for number in plain if number in _table()["control"]))
+
+
 def nearest(text: str) -> list[str]:
     """The known numbers nearest to the first number in *text*: the help for one that is not known."""
     found = _NUMBER.search(text)

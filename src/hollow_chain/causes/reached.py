@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from hollow_chain.causes.case import Case, Facts
-from hollow_chain.causes.finding import HINT, SAID, Evidence
+from hollow_chain.causes.case import SOCKETS, Case, Facts
+from hollow_chain.causes.finding import FITS, HINT, SAID, Evidence
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.chain.graph import Edge, Node
 from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_listener, overlap, plain
@@ -56,6 +56,38 @@ def _sought(case: Case) -> Iterator[Sought]:
             owner = case.graph.host_named(name)
             if owner is not None:
                 yield Sought(owner.name, name, port, event)
+
+
+class Unanswered(NamedTuple):
+    """A call that nobody took, and that leads to no service that is known here."""
+
+    says: str
+    evidence: Evidence
+    does: str
+
+
+def unanswered(case: Case) -> Unanswered | None:
+    """What the last failed try called, by its own words, where the socket table shows that nobody listens there, and no service of the
+    facts is set to it."""
+    for one in sought(case):
+        sockets = case.facts.index(one.host).sockets
+        if (
+            one.event.source == USER
+            or not sockets.known
+            or any(answers(s, one, case.node.host) for s in sockets.at(one.port))
+        ):
+            continue
+        if any(service.name != case.node.name for service in sockets.claimants(one.port)):
+            continue
+        place = f"{one.address or one.host}:{one.port}"
+        return Unanswered(
+            f"could not reach {place}: nothing listens there",
+            case.seen(f"no socket on tcp port {one.port} of {one.host} that would answer, and no service known that is set to it",
+                      SOCKETS, bears=FITS),
+            f"Start, or put right, what is to listen on {place}, or correct the address where {case.service.name} names it; "
+            f"then start {case.service.name}.",
+        )  # fmt: skip
+    return None
 
 
 def _words(case: Case) -> list[Event]:

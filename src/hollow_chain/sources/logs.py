@@ -8,12 +8,14 @@ from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of
-from hollow_chain.wording.secrets import mask_text
+from hollow_chain.wording.structured import spoken
 
 TAIL_BYTES = 16 << 10
 MOST_LINES = 25
 MOST_FILES = 4
 """What is read of a service's own logs: the ends of a few files, and as many lines as a program writes in a failed start."""
+_MOST_OF_LINE = 1000
+"""Characters of a line that are kept."""
 _STAMP = pattern(r"(\d{4})[-/](\d\d)[-/](\d\d)[ T](\d\d):(\d\d):(\d\d)")
 _LEVEL = pattern(r"(?i)\b(emerg(?:ency)?|alert|crit(?:ical)?|fatal|panic|err(?:or)?|warn(?:ing)?|notice|info)\b")
 _LEVELS = {"emerg": "emergency", "aler": "alert", "crit": "critical", "fata": "critical", "pani": "critical", "err": "error",
@@ -76,20 +78,23 @@ def records_of(text: Text, service: str, since: datetime) -> list[Event]:
         at = moment_of(line)
         if not line.strip() or (at is not None and at < since - timedelta(seconds=2)):
             continue
-        level = _LEVEL.search(line[:120])
+        said = spoken(line, _MOST_OF_LINE)
         found.append(
             Event(
                 at=min(at, text.changed) if at else text.changed,
-                text=mask_text(line[:1000]),
+                text=said.text,
                 service=service,
                 source=f"log file {text.path}",
-                level=next(
-                    (word for start, word in _LEVELS.items() if level and level[1].lower().startswith(start)), ""
-                ),
+                level=said.level or _level_in(line),
                 trust=text.trust,
             )
         )
     return found
+
+
+def _level_in(line: str) -> str:
+    level = _LEVEL.search(line[:120])
+    return next((word for start, word in _LEVELS.items() if level and level[1].lower().startswith(start)), "")
 
 
 def moment_of(line: str) -> datetime | None:

@@ -15,7 +15,11 @@ _PATH = pattern(rf"{PATH_BEGINS}(?P<path>{PATH})|(?<=file://)(?P<path2>{PATH})")
 _SETTINGS_FILE = r"[\w.\-]{1,200}\.(?:ini|conf|cfg|cnf|config|xml|json|ya?ml|toml|properties)"
 _FILE = pattern(rf"(?<![^\s\"'`,;:()<>\[\]=])(?P<path>{PATH})|(?<![\w/\\.\-])(?P<alone>{_SETTINGS_FILE})(?![\w/\\])")
 """A path, or the bare name of a settings file: where a program says in which file it stumbled, it often leaves the folder out."""
-_LINE_AFTER = pattern(r"(?i)[\"'`]?(?::|,? ?\(?(?:on |at )?(?:line:? ?|:))(?P<line>\d{1,9})")
+_LINE_AFTER = pattern(
+    r"(?i)[\"'`]?(?::|,? ?\(?(?:on |at )?(?:line:? ?|:))(?P<line>\d{1,9})"
+    # In brackets with a colon behind them, as compilers write it: without one it may be the section of a manual page.
+    r"|[\"'`]?\((?P<bracketed>\d{1,9})(?:[,:]\d{1,5})?\):"
+)
 _LINE_BEFORE = pattern(
     r"(?i)\bline:? (?P<line>\d{1,9})\)?:? (?:of|in|from) (?:the )?(?:configuration |config )?(?:file )?[\"'`]?$"
 )
@@ -58,11 +62,11 @@ def place_in(text: str) -> tuple[str, int] | None:
             continue
         after = _LINE_AFTER.match(text, match.end())
         before = None if after else _LINE_BEFORE.search(text, max(0, match.start() - _FARTHEST_BEFORE), match.start())
-        found = after or before
-        if found is not None and match["path"]:
-            return match["path"], int(found["line"])
-        if found is not None and alone is None:
-            alone = match["alone"], int(found["line"])
+        number = (after["line"] or after["bracketed"]) if after else before["line"] if before else None
+        if number is not None and match["path"]:
+            return match["path"], int(number)
+        if number is not None and alone is None:
+            alone = match["alone"], int(number)
     return alone
 
 

@@ -22,6 +22,8 @@ from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
 
+_NOT_THERE = (2, 3)
+"""Numbered errors of the control-manager family: a file, or a folder on the way to one, is not there (winerror.h)."""
 EXIT_CHDIR = 200
 """Exit status of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
 _VOLATILE = ("/run/", "/var/run/", "/tmp/", "/proc/", "/sys/", "/dev/")
@@ -253,7 +255,8 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         elif path in spoken:
             yield path, [case.quoted(spoken[path], SAID)]
         elif not path.startswith(_VOLATILE) and not spoken:
-            yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT)]
+            ended = numbered(case, *_NOT_THERE, bears=SAID)
+            yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT), *ended]
 
 
 def _wants_folder(event: Event) -> bool:

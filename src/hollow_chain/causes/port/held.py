@@ -229,6 +229,7 @@ def _is_own(case: Case, listener: Listener) -> bool:
     return listener.service in {trigger.name for trigger in case.service.triggers}
 
 
+NOBODY_KNOWN = "an unknown process"
 _MOST_BEHIND = 4
 """Services that are named behind a socket of the kernel's."""
 
@@ -259,7 +260,7 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
         or (likely.name if likely is not None else "")
         or (behind[0].name if len(behind) == 1 else "")
         or listener.program
-        or (f"process {listener.process}" if listener.process else "an unknown process")
+        or (f"process {listener.process}" if listener.process else NOBODY_KNOWN)
     )
     shared = f", which hosts {', '.join(listener.shared_with)}" if listener.shared_with else ""
     whose = f" of {listener.service}" if listener.service else ""
@@ -308,6 +309,11 @@ def _giving_way(case: Case, claim: Claim, line: Evidence | None, listener: Liste
     if line is not None and line.told and not set_to:
         doubt = f"See first whether {case.service.name} is meant to have {of_claim(claim)}: only its own words say so"
         return Mend(f"{doubt}. If it is: {does[0].lower()}{does[1:]}")
+    if holder == NOBODY_KNOWN:
+        look = f"Find out whose socket port {listener.port} is: the system does not tell"
+        return Mend(
+            f"{look}. Then stop that, and keep it from starting at boot, if it is not the one that should have the port."
+        )
     if not listener.service and not listener.process and holder:
         look = f"See first that {holder} has it: stop it, and whether 'hollow-chain ports {listener.port}' still shows the socket"
         return Mend(f"{look}. If it is gone: {does[0].lower()}{does[1:]}")

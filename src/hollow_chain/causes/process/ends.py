@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from hollow_chain.causes import looked
 from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
+from hollow_chain.causes.reached import unanswered
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import GAVE_UP_OVER, Standing, failed_last, hangs
 from hollow_chain.causes.words import clock, ended_up, run_seconds, span, stop_was_asked
@@ -16,8 +18,10 @@ from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families.messages import EXITED
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.forms import says
 from hollow_chain.wording.system_errors import signals
 
+_CALM_LEVELS = ("info", "debug")
 _AT_ONCE = 10.0
 """Seconds within which a program that ends without an error cannot have done the work of a service."""
 _FAILED_STATES = ("running", *NOT_UP)
@@ -25,6 +29,15 @@ _FAILED_STATES = ("running", *NOT_UP)
 
 def _last_words(case: Case) -> tuple[Evidence, ...]:
     return tuple(case.quoted(event) for event in lines.telling(case.last_events()))
+
+
+def _in_its_words(case: Case, words: tuple[Evidence, ...]) -> str:
+    """The last words, as the reason, or as what they are where the program itself does not call them a trouble."""
+    if not words:
+        return "; its log says nothing about it"
+    last = lines.telling(case.last_events())[-1]
+    calm = last.level in _CALM_LEVELS and not says(last.text, *looked.TELLING)
+    return f"; the last that it says is {words[-1].fact}" if calm else f": {words[-1].fact}"
 
 
 def _ran(service: Service) -> str:
@@ -82,7 +95,10 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
     ):
         return
     words = _last_words(case)
-    what = f": {words[-1].fact}" if words else "; its log says nothing about it"
+    alone = unanswered(case)
+    if alone is not None:
+        words = (*words, alone.evidence)
+    what = f": it {alone.says}" if alone else _in_its_words(case, words)
     yield Finding(
         says=f"{service.name} ends with {ending(service)}{_ran(service)}{what}.",
         evidence=(
@@ -94,7 +110,7 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
             ),
             *words,
         ),
-        mends=(Mend(f"Act on the last words of {service.name}, then start it."),),
+        mends=(Mend(alone.does if alone else f"Act on the last words of {service.name}, then start it."),),
         residual=True,
         # Given up after several tries, with words of its own: then these are the reason, and the tries its symptom.
         explains=("crash-loop",) if case.gave_up_speaking else (),

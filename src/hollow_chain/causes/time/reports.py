@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import FILES, MANAGER, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.time.limits import limit_of, timed_out
-from hollow_chain.causes.words import clock, span, was_up_before
+from hollow_chain.causes.words import clock, numbered, span, was_up_before
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Start
 from hollow_chain.lazy import pattern
@@ -22,6 +22,7 @@ _REPORTS = {
     "dbus": "its name on the bus (Type=dbus)",
 }
 """What systemd waits for, by the start type (systemd.service(5), "Type=")."""
+_BATCH_FILES = (".bat", ".cmd")
 _CALM = 0.2
 """Share of the time that it was waited for, below which a program that used so much of a processor was not busy with starting."""
 _ENOUGH_TO_REPORT = 1.0
@@ -37,15 +38,17 @@ _OTHERS_MESSAGE = pattern(r"(?i)notification message from PID \d{1,10}")
 @cause("never-reports", Boot.STAYS, states=("running", *NOT_UP), when=When.UNWELL)
 def never_reports(case: Case) -> Iterator[Finding]:
     """It must report that it is up and never did, in any recorded start: wrong start type, reports switched off or sent by a child,
-    PID file elsewhere.
+    PID file elsewhere, a batch file in place of a program.
 
-    Looks at: the start type, the manager's result, records about the PID file and about reports of others; what the program said
-    while it was waited for, and how little it did; good starts since the definition was changed.
+    Looks at: the start type, the kind of its program, the manager's result, records about the PID file and about reports of others;
+    what the program said while it was waited for, and how little it did; good starts since the definition was changed.
     Convinced by: the manager finding no PID file where the definition has it, or a report of another process; a program that says
     that it listens, and does nothing more, until the limit runs out.
     Against: a good start since the definition was changed; a program that was busy until the end, or still before its main step.
     Mend: correct the type or the path, not the limit.
     """
+    if case.family.numbers_failures:
+        yield from _of_script(case)
     service, last = case.service, case.service.last
     style = service.program.style if service.program else ""
     if style not in _REPORTS or last is None or last.step or not timed_out(case) or _step_before(case):
@@ -80,6 +83,26 @@ def never_reports(case: Case) -> Iterator[Finding]:
         ),
         explains=("start-timeout", "limit-unit-slip", "killed", "crash-loop", "exits-with-error", "start-rate-limited"),
     )
+
+
+def _of_script(case: Case) -> Iterator[Finding]:
+    """What the manager runs is a batch file: no line of one can connect to the manager (StartServiceCtrlDispatcher, "Remarks")."""
+    program = case.service.program
+    path = program.path if program is not None else ""
+    if not path.lower().endswith(_BATCH_FILES):
+        return
+    file = case.file(path)
+    if file is None or not file.exists:
+        return
+    yield Finding(
+        says=f"{case.service.name} can never report that it is up: what it runs, {path}, is a batch file, and no program of a service.",
+        evidence=(
+            case.seen(f"{path} is run by the command interpreter, which does not answer the manager", FILES, bears=PROOF),
+            *numbered(case, 1053, bears=SAID),
+        ),
+        mends=(Mend(f"Have {case.service.name} run a program that is made to be a service, and that one the batch file."),),
+        explains=("start-timeout", "never-started", "exits-with-error", "exits-at-once", "manual-not-started"),
+    )  # fmt: skip
 
 
 def _what(case: Case, style: str) -> str:

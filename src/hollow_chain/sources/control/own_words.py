@@ -12,6 +12,7 @@ from hollow_chain.sources import claims, logs, settings
 from hollow_chain.sources.control.looks import has_failed
 from hollow_chain.sources.evidence_files import EvidenceReader, Text, texts
 from hollow_chain.sources.reading import HostReading
+from hollow_chain.wording import lines
 
 _SETTINGS = (".conf", ".cfg", ".cnf", ".ini", ".json", ".yaml", ".yml", ".toml", ".config", ".properties", ".xml")
 _LOGS = (".log", ".err", ".out")
@@ -39,6 +40,25 @@ def add(reading: HostReading) -> None:
         ]
         service.program.log_files = list(dict.fromkeys([*named, *near]))[:_MOST_LOGS]
         host.events += _records(service, reader, host.boot_at)
+    _add_claims_on(_untold_ports(host, failed), reading, names)
+
+
+def _untold_ports(host: Host, failed: list[Service]) -> set[int]:
+    """Ports that *failed* services found taken, or want, by sockets of which the system does not tell whose they are."""
+    untold = {one.port for one in host.listeners if not (one.service or one.process or one.program)}
+    names = {service.name for service in failed}
+    told = [event for event in host.events if event.service in names] if untold else []
+    wanted = {port for _, _, port in lines.endpoint_in_use(told)} | {c.port for s in failed for c in s.claims}
+    return untold & wanted
+
+
+def _add_claims_on(ports: set[int], reading: HostReading, names: _Names) -> None:
+    """Of what runs, the claims on these ports: whoever is set to one most likely has its socket."""
+    for service in reading.host.services if ports else ():
+        if service.state == "running" and service.kind == "service" and service.program and not service.program.library:
+            kept = list(service.claims)
+            claims.add(service, reading.evidence, configuration(service, reading.evidence, names))
+            service.claims = [claim for claim in service.claims if claim in kept or claim.port in ports]
 
 
 def add_claims(reading: HostReading) -> None:

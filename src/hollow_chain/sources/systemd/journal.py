@@ -18,6 +18,7 @@ from hollow_chain.families.steps import STEP_NAMES
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.interfaces import Entry, Match, Records
 from hollow_chain.wording.secrets import mask_text
+from hollow_chain.wording.structured import spoken
 
 MAX_TEXT = 1000
 """Characters of a record that are kept, as in logs that are read from files."""
@@ -126,13 +127,15 @@ def event_of(fields: dict[str, str], unit: str, at: datetime) -> Event:
     by_manager = is_of_manager(fields, unit)
     level = fields.get("PRIORITY", "")
     told = fields if trust == "trusted" else {}
+    said = spoken(fields.get("MESSAGE", ""), MAX_TEXT)
     return Event(
         at=at,
-        text=mask_text(fields.get("MESSAGE", "")[:MAX_TEXT]),
+        text=said.text,
         service=unit,
         source=f"journal ({'systemd' if by_manager else _writer(fields)})",
         by_manager=by_manager,
-        level=_LEVELS[int(level)] if level in tuple("01234567") else "",
+        # What a program writes of itself outweighs the level that its whole output is recorded with.
+        level=said.level or (_LEVELS[int(level)] if level in tuple("01234567") else ""),
         number=_number(told.get("ERRNO", "")),
         code=_code(told) if is_manager(fields) else "",
         process=_number(fields.get("_PID", "")) or 0,

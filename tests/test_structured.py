@@ -1,0 +1,75 @@
+"""Log lines that are JSON objects, read as the sentences in them; and a service whose words are such lines."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from hollow_chain.wording.structured import Sentence, spoken, unpacked
+
+LINES: dict[str, tuple[dict[str, Any], Sentence]] = {
+    "a message and a level": ({"time": "2026-03-04T08:00:00Z", "level": "ERROR", "msg": "no such file"}, Sentence("no such file", "error")),
+    "the error stands beside it": (
+        {"ts": 1772, "lvl": "fatal", "message": "cannot open store", "error": "open /srv/a.db: permission denied"},
+        Sentence("cannot open store: open /srv/a.db: permission denied", "critical"),
+    ),
+    "it is told once": ({"msg": "bind: in use", "err": "in use"}, Sentence("bind: in use", "")),
+    "levels by tens": ({"level": 50, "time": 1, "pid": 7, "hostname": "quay", "msg": "x"}, Sentence("x", "error")),
+    "what it is about": (
+        {"severity": "warning", "event": "listen failed", "address": "127.0.0.1:80", "logger": "net", "caller": "a.go:3"},
+        Sentence("listen failed address=127.0.0.1:80", "warning"),
+    ),
+    "an error in parts": (
+        {"msg": "start", "err": {"type": "Error", "message": "listen EADDRINUSE: address already in use :::80", "stack": "Error\n at x"}},
+        Sentence("start: listen EADDRINUSE: address already in use :::80", ""),
+    ),
+    "only an error": ({"level": "error", "error": "boom"}, Sentence("boom", "error")),
+    "lines in a line": ({"msg": "one\ntwo"}, Sentence("one two", "")),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", LINES)
+def test_the_sentence_of_a_line(name: str) -> None:
+    entry, wanted = LINES[name]
+    assert unpacked(json.dumps(entry)) == wanted
+
+
+NO_SUCH_LINES = [
+    "{",
+    "{}",
+    "[1]",
+    "{not json}",
+    '{"level": "error"}',
+    '{"msg": 3}',
+    "",
+    "{" * 9000 + "}",
+    '{"a":' * 9000 + "1" + "}" * 9000,
+]
+
+
+@pytest.mark.parametrize("line", NO_SUCH_LINES, ids=range(len(NO_SUCH_LINES)))
+def test_what_is_no_such_line_stands_as_it_is(line: str) -> None:
+    assert unpacked(line) is None
+
+
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers() | st.text(),
+        lambda inner: st.lists(inner) | st.dictionaries(st.text(), inner),
+    )
+)
+def test_any_object_is_taken(value: Any) -> None:
+    said = spoken(json.dumps({"msg": value, "error": value, "x": value}), 300)
+    assert len(said.text) <= 300
+
+
+def test_secrets_are_masked_within_and_beside_the_message() -> None:
+    line = json.dumps(
+        {"msg": "login with password=hunter2secret", "api_key": "sk-0123456789abcdef0123", "level": "error"}
+    )
+    said = spoken(line, 500)
+    assert "hunter2secret" not in said.text and "0123456789abcdef" not in said.text and said.level == "error"
