@@ -130,7 +130,7 @@ FAULTS = [
     Win32Fault("a file missing, two down", [made("Compass", r"--read C:\opt\compass.ini --log C:\opt\logs\compass.log"), begun("Compass"),
                *chain(2, "Compass")], "CompassUp2", [("path-missing", "Compass")]),
     Win32Fault("denied, by its number", [made("Hatch", "--ends 5"), begun("Hatch")], "Hatch", [("access-denied", "Hatch")]),
-    Win32Fault("settings refused", [made("Helm", r"--ends-own 42 --log C:\opt\logs\helm.log --says \"C:\opt\helm.ini:3: unknown setting 'sped'\""),
+    Win32Fault("settings refused", [made("Helm", r'''--ends-own 42 --log C:\opt\logs\helm.log --says "C:\opt\helm.ini:3: unknown setting 'sped'"'''),
                begun("Helm")], "Helm", [("config-rejected", "Helm")], names="helm.ini", files={"helm.ini": b"[helm]\r\na=1\r\nsped=3\r\n"}),
     Win32Fault("a number of its own", [made("Mast", "--ends-own 77"), begun("Mast")], "Mast", [("exits-with-error", "Mast")], names="77"),
     Win32Fault("a number of the system's that means itself", [made("Boom", "--ends 13"), begun("Boom")], "Boom",
@@ -138,13 +138,14 @@ FAULTS = [
     Win32Fault("a batch file for a program", [made("Haul", start=AUTOMATIC, program=r"C:\opt\haul.bat"), begun("Haul")], "Haul",
                [("never-reports", "Haul")], names="haul.bat", files={"haul.bat": b"@echo haul\r\n"}),
     Win32Fault("a number of its own, and words that say more", [made("Tiller", r"--ends-own 2 --log C:\opt\logs\tiller.log "
-               r"--says \"required environment variable TIDE_HOME is not set\""), begun("Tiller")], "Tiller",
+               '--says "required environment variable TIDE_HOME is not set"'), begun("Tiller")], "Tiller",
                [("exits-with-error", "Tiller")], names="TIDE_HOME"),
-    Win32Fault("a place that nobody listens at", [made("Gauge", r"--ends-own 1 --log C:\opt\logs\gauge.log --says \"dial tcp 127.0.0.1:8199: "
-               r"connectex: No connection could be made because the target machine actively refused it.\""), begun("Gauge")], "Gauge",
+    Win32Fault("a place that nobody listens at", [made("Gauge", r"--ends-own 1 --log C:\opt\logs\gauge.log "
+               '--says "dial tcp 127.0.0.1:8199: connectex: No connection could be made because the target machine '
+               'actively refused it."'), begun("Gauge")], "Gauge",
                [("listener-off", "Gauge")], names="127.0.0.1:8199: nothing listens"),
     Win32Fault("in use by another, by the number in its words", [made("Ledger", r"--ends-own 3 --log C:\opt\logs\ledger.log "
-               r"--says \"cannot open C:\opt\logs\ledger.db (os error 32)\""), begun("Ledger")], "Ledger",
+               r'--says "cannot open C:\opt\logs\ledger.db (os error 32)"'), begun("Ledger")], "Ledger",
                [("lock-held", "Ledger"), ("held-by-peer", "Ledger")], files={"logs/ledger.db": b"x"}),
     Win32Fault("account missing", [made("Purser", "--ends 1069", account=r".\purser"), begun("Purser")], "Purser",
                [("account-missing", "Purser")], names="purser"),
