@@ -62,6 +62,24 @@ def test_a_reader_that_leaves_early_is_no_fault(host: WinHost) -> None:
     assert host.python("-c", code).out.split() == ["0", "False"]
 
 
+def test_one_lock_is_held_by_one_process_with_and_without_the_package_for_it(host: WinHost) -> None:
+    code = (
+        "import subprocess, sys\n"
+        "if sys.argv[1] == 'without': sys.modules['filelock'] = None\n"
+        "from pathlib import Path\n"
+        "from hollow_chain.reach.locks import Taken, take\n"
+        "try: lock = take(Path(r'C:\\opt\\one.lock'))\n"
+        "except Taken: sys.exit('taken')\n"
+        "if sys.argv[2] == 'outer':\n"
+        "    inner = subprocess.run([sys.executable, '-c', sys.argv[3], sys.argv[1], 'inner'], capture_output=True, text=True)\n"
+        "    print(inner.stderr.strip() or 'not taken')\n"
+        "    lock.release()\n"
+        "    take(Path(r'C:\\opt\\one.lock')).release()\n"
+    )
+    for how in ("with", "without"):
+        assert host.python("-c", code, how, "outer", code).out.split() == ["taken"]
+
+
 def test_a_license_server_serves_there_and_ends_in_order(host: WinHost) -> None:
     (host.disk / "opt/suite.toml").write_text(
         f'format = "hollow-chain/license"\nversion = 1\n[server]\nhost = "{host.name}"\nhost_ids = ["02:00:00:00:00:01"]\nport = 7272\n'

@@ -18,6 +18,8 @@ OWN_NUMBER = 1066
 """Control-manager error number: the program ended with a number of its own."""
 NOBODY_LISTENS = 10061
 """Windows Sockets error number of a call that was refused, since nothing listens there."""
+_NOT_ANSWERED = frozenset((NOBODY_LISTENS, 10060, 1225, 1231, 1232, 1722, 1753, 53, 233))
+"""Numbers that tell of another who did not answer (winerror.h): connections, remote calls, pipes."""
 _CALM_LEVELS = ("notice", "info", "debug")
 
 
@@ -45,6 +47,8 @@ def findings(case: Case, found: Sequence[Finding]) -> Iterator[Finding]:
             evidence=(evidence, *((alone.evidence,) if alone else ())),
             mends=(Mend(alone.does if alone else does),),
             explains=tuple(_ENDS),
+            # Who was not answered tells of the one that did not: where that is found below, this is only how it ended here.
+            residual=number in _NOT_ANSWERED and alone is None,
             cause=causes[0],
             host=case.node.host,
             service=case.node.name,

@@ -67,15 +67,19 @@ class Unanswered(NamedTuple):
 
 
 def unanswered(case: Case) -> Unanswered | None:
-    """What the last failed try called, by its own words, where the socket table shows that nobody listens there, and no service of the
-    facts is set to it."""
-    for one in sought(case):
+    """What the last failed try called, by the words that it ended with, where the socket table shows that nobody listens there, and no
+    service of the facts is set to it."""
+    calls = sought(case)
+    if not calls or any(
+        led.by_port or not case.facts.standing(led.edge.head).well for led in leads_to(case.facts, case.node)
+    ):
+        return None  # where it leads on to a service, that is told there
+    last_words = lines.telling(case.last_events())
+    for one in calls:
         sockets = case.facts.index(one.host).sockets
-        if (
-            one.event.source == USER
-            or not sockets.known
-            or any(answers(s, one, case.node.host) for s in sockets.at(one.port))
-        ):
+        if one.event not in last_words or not sockets.known:
+            continue
+        if any(answers(s, one, case.node.host) for s in sockets.at(one.port)):
             continue
         if any(service.name != case.node.name for service in sockets.claimants(one.port)):
             continue

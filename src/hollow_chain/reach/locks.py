@@ -18,8 +18,10 @@ def take(path: Path) -> Any:
 
     Raises :class:`Taken`, and :class:`OSError` where the file cannot be made.
     """
-    from filelock import FileLock, Timeout
-
+    try:
+        from filelock import FileLock, Timeout
+    except ModuleNotFoundError:
+        return _system_lock(path)
     lock = FileLock(path, timeout=0)
     try:
         lock.acquire()
@@ -28,6 +30,19 @@ def take(path: Path) -> Any:
     except NotImplementedError as error:  # a file system without locks
         raise OSError(str(error)) from None
     return lock
+
+
+def _system_lock(path: Path) -> Any:
+    """The same without that package, in a run-time environment that somebody put together by hand for a system that has a lock of this
+    kind itself."""
+    try:
+        from hollow_chain.reach.win32.alone import OpenAlone
+    except ImportError:
+        raise OSError("the package filelock is not installed") from None
+    try:
+        return OpenAlone(path)
+    except BlockingIOError:
+        raise Taken(str(path)) from None
 
 
 @contextmanager
