@@ -1,0 +1,39 @@
+"""How the last run ended, as the rules of startup types and stops see it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from hollow_chain.causes.case import Case
+from hollow_chain.causes.finding import Evidence
+from hollow_chain.causes.words import (
+    run_seconds,
+    stop_was_asked,
+)
+from hollow_chain.facts.service import Service
+
+SHORT_RUN = 10.0
+"""A run that ends by itself within this many seconds was no run at all: see ``exits-at-once``."""
+
+
+def is_done(case: Case) -> bool:
+    """Whether it is meant to end, and ended well: nothing is left to be started."""
+    program = case.service.program
+    return program is not None and program.style == "oneshot" and not program.stays
+
+
+def ended_at_once(case: Case) -> bool:
+    """Whether the last run ended by itself, within seconds of its start."""
+    ran = run_seconds(case.service)
+    return not stop_was_asked(case) and case.service.kind == "service" and ran is not None and ran < SHORT_RUN
+
+
+def end_of(service: Service) -> datetime | None:
+    """When the last run ceased to be up, or else ended."""
+    last = service.last
+    return (last.left_up_at or last.ended_at) if last else None
+
+
+def last_records(case: Case) -> list[Evidence]:
+    """The last words about it, as evidence."""
+    return [case.quoted(event) for event in case.last_events()[-3:] if event.text]

@@ -1,0 +1,139 @@
+"""Stops and pauses: the service is whole, and somebody or something has ended or halted it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from hollow_chain.causes.acts import resume, start
+from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.finding import FITS, HINT, PROOF, SAID, TELLS, Finding, Mend
+from hollow_chain.causes.nature import Boot
+from hollow_chain.causes.rule import cause
+from hollow_chain.causes.standing import (
+    Standing,
+    delayed_left,
+    failed_last,
+    hangs,
+    skipped,
+)
+from hollow_chain.causes.startup.last_end import end_of, ended_at_once, last_records
+from hollow_chain.causes.two_looks import two_looks
+from hollow_chain.causes.words import (
+    clock,
+    ended_by_request,
+    run_seconds,
+    span,
+    started_since_boot,
+    stop_was_asked,
+    was_up,
+)
+
+
+@cause("stopped", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "failed", "stopping"))
+def stopped(case: Case) -> Iterator[Finding]:
+    """It ran in this boot, ended cleanly, and nothing is wrong with it.
+
+    Looks at: startup type, result of the last run, records of a requested stop, how long it ran.
+    Convinced by: a recorded request to stop it, or a clean end after a real run.
+    Against: an end with an error, an end by itself within seconds of its start, a condition that does not hold.
+    Mend: start it.
+    """
+    if case.service.template or case.service.kind == "device":
+        return
+    service = case.service
+    if service.startup in ("disabled", "event") or (failed_last(service) and not ended_by_request(case)):
+        return
+    if skipped(service) or (service.state == "stopped" and service.triggers and case.standing is Standing.NOT_YET):
+        return
+    if service.state == "stopping":
+        if hangs(service, case.host) == "still":
+            yield _hangs_in_its_stop(case)
+            return
+        state = f"state of {service.name}: {service.detail or service.state}"
+        yield Finding(
+            says=f"{service.name} is being stopped at this moment.",
+            # Without a request, it is on its way down for a reason that is not told yet.
+            evidence=(case.seen(state, bears=SAID if stop_was_asked(case) else HINT),),
+            mends=(Mend(f"Wait for its end, then start {service.name}."),),
+            residual=True,
+        )
+        return
+    if not started_since_boot(service, case.host.boot_at):
+        yield from _automatic_but_stopped(case)
+        return
+    if service.startup != "manual":
+        yield from _ended_cleanly(case)
+
+
+def _hangs_in_its_stop(case: Case) -> Finding:
+    name, progress = case.node.name, case.service.progress
+    assert progress is not None
+    process = case.service.program.process if case.service.program else 0
+    which = f"process {process}" if process else "its process"
+    return Finding(
+        says=f"{name} hangs in its stop: it reports no progress, and {which} is there.",
+        evidence=(two_looks(case, progress),),
+        mends=(Mend(f"See what {which} waits for; end it, then start {name}."),),
+        residual=True,
+    )
+
+
+@cause("paused", Boot.OVER, states=("paused",))
+def paused(case: Case) -> Iterator[Finding]:
+    """Somebody or something paused it.
+
+    Looks at: its state.
+    Convinced by: the manager calling it paused.
+    Against: nothing.
+    Mend: continue it.
+    """
+    name = case.node.name
+    yield Finding(
+        says=f"{name} is paused.",
+        evidence=(case.seen(f"state of {name}: {case.service.detail or case.service.state}", bears=PROOF),),
+        mends=(Mend(f"Continue {name}.", acts=(resume(name),)),),
+    )
+
+
+def _ended_cleanly(case: Case) -> Iterator[Finding]:
+    service = case.service
+    if ended_at_once(case):
+        return
+    asked = stop_was_asked(case)
+    ran, ended = run_seconds(service), end_of(service)
+    result = (service.last.result if service.last else "") or "success"
+    by = "it was stopped on request" if asked else "it ended cleanly"
+    by += "" if was_up(service) or not asked else ", before it was up,"
+    yield Finding(
+        says=f"{service.name} is stopped: {by} at {clock(ended)}, and has not been started again.",
+        evidence=(
+            case.seen(
+                f"{service.name} ended with result {result}" + (f" after {span(ran)}" if ran is not None else ""),
+                MANAGER,
+                ended,
+                SAID if asked else FITS,
+            ),
+            case.seen(f"{service.name} had been up, and no error of its run is recorded", bears=HINT)
+            if was_up(service)
+            else case.seen(f"{service.name} was not up yet: its start was called off", bears=TELLS),
+            *last_records(case),
+        ),
+        mends=(Mend(f"Start {service.name}.", acts=(start(service.name),)),),
+        residual=True,
+        note=service.startup == "on-need" and case.asked and not asked,
+        explains=("exits-with-error", "killed"),
+    )
+
+
+def _automatic_but_stopped(case: Case) -> Iterator[Finding]:
+    service = case.service
+    if service.startup not in ("automatic", "delayed") or delayed_left(service, case.host) is not None:
+        return
+    if case.family.remembers_starts or service.last is not None:
+        return  # `never-started` says it better
+    yield Finding(
+        says=f"{service.name} is set to start at boot and is not running; its last run is not recorded.",
+        evidence=(case.seen(f"startup type of {service.name}: {service.startup}; state: {service.state}", bears=FITS),),
+        mends=(Mend(f"Start {service.name}, and look whether it stays up.", acts=(start(service.name),)),),
+        residual=True,
+    )
