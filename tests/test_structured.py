@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+from datetime import UTC, datetime
 from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from hollow_chain.sources.systemd.journal import event_of
 from hollow_chain.wording.structured import Sentence, spoken, unpacked
 
 LINES: dict[str, tuple[dict[str, Any], Sentence]] = {
@@ -73,3 +75,13 @@ def test_secrets_are_masked_within_and_beside_the_message() -> None:
     )
     said = spoken(line, 500)
     assert "hunter2secret" not in said.text and "0123456789abcdef" not in said.text and said.level == "error"
+
+
+def test_a_record_of_the_journal_says_what_its_object_says() -> None:
+    fields = {
+        "MESSAGE": '{"level":"error","msg":"open store","err":"open /srv/a.db: no such file"}',
+        "PRIORITY": "6",
+        "_PID": "7",
+    }
+    event = event_of(fields, "tide.service", datetime(2026, 3, 4, tzinfo=UTC))
+    assert (event.text, event.level) == ("open store: open /srv/a.db: no such file", "error")
