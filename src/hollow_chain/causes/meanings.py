@@ -220,7 +220,7 @@ def numbers_of(event: Event) -> list[int]:
 
 _OF_SYSTEM = pattern(
     r"(?i)\b(?:(?:os|system|win32|windows|winsock|wsa|socket) (?:error|code)(?: code)?|winerror|win32error|(?:get|wsaget)?lasterror(?:\(\))?|"
-    r"hresult|hr)\b[ :=#]{0,3}(?:is |was |returned |of )?[(\[]?(?P<number>0x[0-9a-f]{1,8}|\d{1,10})\b"
+    r"hresult|hr)(?:[ :=#]{1,3}(?:is |was |returned |of )?[(\[]?|[(\[])(?P<number>0x[0-9a-f]{1,8}|\d{1,10})\b"
 )
 """How a line gives the number of an error that the system told the program, where it is known to be of the control-manager family."""
 

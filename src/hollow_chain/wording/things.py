@@ -51,7 +51,15 @@ def paths_in(text: str) -> list[str]:
     """The absolute paths that a line quotes."""
     found = (match["path"] or match["path2"] for match in _PATH.finditer(text))
     # The manager speaks of what it mounts for a service by the place where it prepares it (systemd.exec(5)).
-    return [path.removeprefix("/run/systemd/unit-root").rstrip("./") or "/" for path in found if path]
+    return [_plain_path(path).removeprefix("/run/systemd/unit-root").rstrip("./") or "/" for path in found if path]
+
+
+def _plain_path(path: str) -> str:
+    """A path without the second slash that stands where two parts of one were put together."""
+    return path if "//" not in path else _SLASHES.sub("/", path)
+
+
+_SLASHES = pattern(r"(?<!^)/{2,}|^/{2,}(?=[a-z])")
 
 
 def place_in(text: str) -> tuple[str, int] | None:

@@ -81,7 +81,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
             case, hidden_event or next(iter(lines.telling(case.own_events())), None), hidden.path, hidden, user
         )
         return
-    if looked.is_silent(case):
+    if looked.is_silent(case) or _refused_without_a_name(case):
         yield from _closed_places(case, user)
     yield from _without_rights(case, user)
 
@@ -115,6 +115,11 @@ def _without_rights(case: Case, user: str) -> Iterator[Finding]:
             ),
             explains=("exits-with-error", "exits-at-once", "crash-loop"),
         )
+
+
+def _refused_without_a_name(case: Case) -> bool:
+    """Whether it says that something was refused, and names no path that is one from the root on."""
+    return failed_last(case.service) and any(not paths for _, paths in lines.refused(case.own_events()))
 
 
 def _closed_places(case: Case, user: str) -> Iterator[Finding]:

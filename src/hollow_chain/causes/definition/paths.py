@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from datetime import timedelta
 
 from hollow_chain.causes import acts, looked
 from hollow_chain.causes.case import FILES, Case
@@ -225,8 +226,8 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
             yield from _absent_before_a_try(case)
         return
     skip = {program.path, program.folder, *(path for path, _ in programs_of(case))}
-    spoken = {path: event for event, path in lines.missing_paths(case.own_events())}
-    for event, path in lines.unopened_paths(case.own_events()):
+    spoken = {path: event for event, path in lines.missing_paths(_near_the_end(case))}
+    for event, path in lines.unopened_paths(_near_the_end(case)):
         if not says(event.text, "denied"):  # what is refused need not be gone
             spoken.setdefault(path, event)
     strict = [*program.environment_files, *_of_step(case)]
@@ -257,6 +258,18 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         elif not path.startswith(_VOLATILE) and not spoken:
             ended = numbered(case, *_NOT_THERE, bears=SAID)
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT), *ended]
+
+
+_TO_ITS_END = timedelta(seconds=0.5)
+"""Within so long of its complaint a program ends itself by a signal that cannot go on for want of a file."""
+
+
+def _near_the_end(case: Case) -> list[Event]:
+    """Its words of the last try; where a signal ended it, only those just before: one that went on had not ended for what it said."""
+    last, events = case.service.last, case.own_events()
+    crashed = lines.saying(events, "crashed")
+    ended = crashed[0].at if crashed else last.ended_at if last is not None and last.signal is not None else None
+    return events if ended is None else [event for event in events if ended - event.at <= _TO_ITS_END]
 
 
 def _wants_folder(event: Event) -> bool:

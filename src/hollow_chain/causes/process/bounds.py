@@ -43,6 +43,7 @@ class Bound(NamedTuple):
     """A bound at or below which hardly any program comes up."""
 
 
+_SIZE = ("LimitFSIZE",)
 _BOUNDS = (
     # Three streams, the libraries one after the other, a log and a socket: whatever listens needs more than that.
     Bound("bounded files", ("LimitNOFILE",), "open files", 16),
@@ -50,6 +51,8 @@ _BOUNDS = (
     # The loader and the C library of a 64-bit system map some tens of megabytes before the program's first step.
     Bound("bounded memory", ("LimitAS", "LimitDATA", "MemoryMax", "LimitSTACK"), "memory", 64 << 20),
     Bound("bounded locked", ("LimitMEMLOCK",), "locked memory", -1),  # hardly any program locks memory
+    # A PID file holds a number, and a log more than that; a program that has no signal for it hears of a write that failed.
+    Bound("", _SIZE, "the size of a file", 8),
 )
 
 
@@ -69,20 +72,22 @@ def limit_reached(case: Case) -> Iterator[Finding]:
         return
     yield from _ended_by_bound(case, lowered)
     for bound in _BOUNDS:
-        said = lines.saying(case.own_events(), bound.says)
+        said = lines.saying(case.own_events(), bound.says) if bound.says else []
         own = {name: lowered[name] for name in bound.settings if name in lowered}
         absurd = {name: value for name, value in own.items() if value <= bound.hardly}
-        if not said and not (absurd and (looked.is_silent(case) or _only_stumbles(case))):
+        if not said and not (absurd and (looked.is_silent(case) or _only_stumbles(case, bound))):
             continue
         yield _reached(case, bound, [case.quoted(said[0], SAID)] if said else [], own or absurd, bool(absurd))
         return
 
 
-def _only_stumbles(case: Case) -> bool:
+def _only_stumbles(case: Case, bound: Bound) -> bool:
     """Whether its words only say that something could not be read or used, and neither why nor at which line: as a program does that
     gets no further under a bound."""
     own = case.own_events()
-    tells = ("missing", "denied", "in use", "no address", "locked", "busy", "full", "account unknown", "too open")
+    tells = ["missing", "denied", "in use", "no address", "busy", "full", "account unknown", "too open"]
+    if bound.settings != _SIZE:
+        tells.append("locked")  # a lock or PID file that cannot be written is one of the files that may not grow
     return (
         failed_last(case.service)
         and not lines.saying(own, *tells)

@@ -223,6 +223,10 @@ def killed(case: Case) -> Iterator[Finding]:
     if last.result == "timeout":
         yield from _out_of_time(case)
         return
+    sent = _sent_on_request(case)
+    if sent is not None:
+        yield sent
+        return
     watchdog = last.result == "watchdog"
     number = last.signal if last.signal is not None else _signal_before_restart(case)
     told = _told_crash(case) if number is None and not watchdog else None
@@ -248,7 +252,13 @@ def killed(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} {how}{_ran(service)}, at {clock(last.ended_at or last.left_up_at)}.",
         evidence=(
-            case.seen(f"result {last.result or 'signal'}, {name}", MANAGER, last.ended_at, SAID),
+            # Who ends itself has a reason, and has not told it.
+            case.seen(
+                f"result {last.result or 'signal'}, {name}",
+                MANAGER,
+                last.ended_at,
+                FITS if name == "SIGABRT" and looked.is_silent(case) else SAID,
+            ),
             *_last_words(case),
         ),
         mends=(
@@ -265,6 +275,29 @@ def killed(case: Case) -> Iterator[Finding]:
     )
 
 
+_SENT = pattern(r"Sent signal (SIG[A-Z0-9+]{2,12}) to main process \d{1,10} .{0,200}on client request")
+"""How the manager records that it sent a signal because somebody told it to (``unit_kill``)."""
+
+
+def _sent_on_request(case: Case) -> Finding | None:
+    """Somebody had the manager send its main process a signal that ends programs, and it ended with that."""
+    last, name = case.service.last, case.service.name
+    if last is None or last.ended_at is None or not failed_last(case.service):
+        return None
+    for event in reversed(case.last_events()):
+        found = _SENT.search(event.text) if event.by_manager else None
+        if found is not None and abs((last.ended_at - event.at).total_seconds()) < _WITH_ITS_SIGNAL:
+            return Finding(
+                says=f"{name} was ended by {found[1]}, which the manager sent at somebody's request{_ran(case.service)}.",
+                evidence=(case.quoted(event, SAID), case.seen(f"last run ended with {ending(case.service)}", MANAGER, last.ended_at, FITS)),
+                mends=(Mend(f"Start {name}; ask who sent {found[1]}, and why.", acts=(start(name),)),),
+                explains=("crash-loop", "exits-with-error", "exits-at-once", *_COMPLAINTS),
+            )  # fmt: skip
+    return None
+
+
+_WITH_ITS_SIGNAL = 1.0
+"""Seconds after a signal within which a program that it ends has ended, a dump of what it was doing included."""
 _BY_NAME = pattern(r"\bSIG(ABRT|SEGV|BUS|ILL|FPE|QUIT|TRAP|SYS)\b")
 
 

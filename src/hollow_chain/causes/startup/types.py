@@ -19,6 +19,7 @@ from hollow_chain.causes.standing import (
 from hollow_chain.causes.startup.last_end import end_of, ended_at_once, is_done, last_records
 from hollow_chain.causes.words import (
     clock,
+    ended_by_request,
     manager_word,
     started_since_boot,
     stop_was_asked,
@@ -81,7 +82,9 @@ def _usual_startup(case: Case) -> str:
     return "automatic" if missed or case.service.wanted_by or case.needed_from is not None else "manual"
 
 
-@cause("manual-not-started", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "unknown"))
+@cause(
+    "manual-not-started", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "failed", "unknown")
+)
 def manual_not_started(case: Case) -> Iterator[Finding]:
     """Its startup type is manual, and nothing has started it since boot, or since it was last stopped.
 
@@ -97,7 +100,8 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
         return  # `event-pending` says it
     if service.job is not None:
         return  # somebody has asked for a start
-    if failed_last(service) or skipped(service):
+    # A stop that was asked for in the middle of a start leaves a failure, which is none.
+    if (failed_last(service) and not ended_by_request(case)) or skipped(service):
         return
     started = started_since_boot(service, case.host.boot_at)
     if started and (service.startup == "on-need" or ended_at_once(case) or is_done(case)):
