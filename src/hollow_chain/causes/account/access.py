@@ -54,7 +54,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
         named = path in paths_in(event.text)
         runs = bool(read(event.text).named("not run", "program"))
         # A path of another line is the one that is meant only where it is seen to be closed, for reading at that.
-        writes = False if runs else _writes(event) if named else _writes(event) or False
+        writes = False if runs else _writes(event) if named else (_is_written(path) and _writes(event)) or False
         found = barrier(case, path, writes, runs) or _badly_owned(case, event, path)
         if found is None and named and not event.by_manager and bypasses(case):
             found = closed_to_all_but_root(case, path)
@@ -67,7 +67,9 @@ def access_denied(case: Case) -> Iterator[Finding]:
         return
     for event, path in lines.unopened_paths(case.own_events()):
         file, program = case.file(path), case.service.program
-        writes = _writes(event) or (None if file is not None and file.exists and _is_written(path) else False)
+        # Nobody says that it was refused: what is no place for data is closed only to who may not read it.
+        may_write = _is_written(path) and (file is None or file.exists)
+        writes = _writes(event) if may_write else False
         found = barrier(case, path, writes) if file is not None and failed_last(case.service) else None
         if found is None and writes is None and file is not None and failed_last(case.service):
             found = _read_only_by_definition(case, path)

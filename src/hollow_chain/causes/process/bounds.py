@@ -16,6 +16,7 @@ from hollow_chain.causes.process.ends import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import clock, was_up_before
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.system_errors import errors
 
@@ -91,10 +92,11 @@ def _only_stumbles(case: Case, bound: Bound) -> bool:
     return (
         failed_last(case.service)
         and not lines.saying(own, *tells)
-        and all(one.line is None for one in lines.config_errors(own))
+        and all(one.line is None or _WARNS.search(one.event.text) for one in lines.config_errors(own))
     )
 
 
+_WARNS = pattern(r"(?i)\bwarn(?:ing)?\b")
 _BY_SIGNAL = 128
 _SIGNALS = {25: ("LimitFSIZE", "the size of a file"), 24: ("LimitCPU", "computing time")}
 """The signals by which the kernel ends whoever goes over one of two bounds (setrlimit(2): ``SIGXFSZ``, ``SIGXCPU``)."""
