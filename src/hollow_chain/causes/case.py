@@ -11,6 +11,7 @@ import msgspec
 
 from hollow_chain.causes.boot_records import boots_on_record
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, PROOF, SAID, TELLS, Evidence
+from hollow_chain.causes.good_runs import plain, said_when_well
 from hollow_chain.causes.nature import When
 from hollow_chain.causes.sockets import Sockets
 from hollow_chain.causes.standing import Standing, failed_last, standing, up_targets
@@ -48,6 +49,7 @@ class HostIndex:
     def __init__(self, host: Host) -> None:
         self.host = host
         self.since_last_start: dict[str, list[Event]] = {}
+        self.told: dict[str, list[Event]] = {}
         """What :meth:`Case.last_events` has found, by the name of the service."""
 
     @cached_property
@@ -364,9 +366,20 @@ class Case(msgspec.Struct, frozen=True):
             return recorded[-min(last.restarts, _TRIES_OF_A_SERIES, len(recorded))]
         return recorded[-1] if recorded else started
 
+    def told_events(self) -> list[Event]:
+        """The records of the last try; of one that failed, without what the program says in good starts too. Worked out once."""
+        found = self.index.told.get(self.node.name)
+        if found is None:
+            found = self.last_events()
+            harmless = said_when_well(self.events()) if failed_last(self.service) else ()
+            if harmless and not self.standing.well:
+                found = [event for event in found if event.by_manager or plain(event.text) not in harmless]
+            self.index.told[self.node.name] = found
+        return found
+
     def own_events(self) -> list[Event]:
-        """The records of the last try that the program itself wrote."""
-        return [event for event in self.last_events() if not event.by_manager]
+        """Those of :meth:`told_events` that the program itself wrote."""
+        return [event for event in self.told_events() if not event.by_manager]
 
     @property
     def gave_up_speaking(self) -> bool:

@@ -74,7 +74,7 @@ def unanswered(case: Case) -> Unanswered | None:
         led.by_port or not case.facts.standing(led.edge.head).well for led in leads_to(case.facts, case.node)
     ):
         return None  # where it leads on to a service, that is told there
-    last_words = lines.telling(case.last_events())
+    last_words = lines.telling(case.told_events())
     for one in calls:
         sockets = case.facts.index(one.host).sockets
         if one.event not in last_words or not sockets.known:

@@ -19,6 +19,7 @@ from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 from hollow_chain.trouble import Trouble
 from hollow_chain.wording.secrets import mask_texts
+from hollow_chain.wording.structured import level_of_word
 
 MAX_TEXT = 2000
 """Characters of a record that are kept: what it is about stands in its first sentences, and rules read each many times."""
@@ -39,8 +40,6 @@ _NAMES = {
 }  # fmt: skip
 _SEVERITIES = ("emergency", "alert", "critical", "error", "warning", "notice", "info", "debug")
 """Severities of syslog by number (RFC 5424, 6.2.1)."""
-_LEVELS = {"emerg": "emergency", "panic": "emergency", "alert": "alert", "crit": "critical", "fatal": "critical", "err": "error",
-           "warn": "warning", "notice": "notice", "info": "info", "debug": "debug", "trace": "debug", "verbose": "debug"}  # fmt: skip
 _RFC5424 = pattern(
     r"^<(?P<pri>\d{1,3})>1 (?P<at>\S+) (?P<host>\S+) (?P<service>\S+) (?P<process>\S+) \S+ (?P<rest>.*)$", re.DOTALL
 )
@@ -296,7 +295,7 @@ def _level(value: Any) -> str:
 def _level_of(word: str) -> str:
     if len(word) == 1 and word in "01234567":
         return _SEVERITIES[int(word)]
-    return next((level for start, level in _LEVELS.items() if word.startswith(start)), "")
+    return level_of_word(word)
 
 
 def _moment(value: Any, form: str, year_of: datetime | None = None) -> datetime | None:

@@ -36,6 +36,7 @@ _ASIDE = frozenset((
 """Fields that tell when and where a line was written, and nothing of what it is about."""
 _WORDS = {"emerg": "emergency", "panic": "emergency", "alert": "alert", "crit": "critical", "fatal": "critical", "err": "error",
           "warn": "warning", "notice": "notice", "info": "info", "debug": "debug", "trace": "debug", "verbose": "debug"}  # fmt: skip
+"""How words for levels begin."""
 _STEPS = ((60, "critical"), (50, "error"), (40, "warning"), (30, "info"), (10, "debug"))
 """Levels by tens, from the least number on, as several libraries of JSON logs have them."""
 _DEEPEST = 3
@@ -99,5 +100,9 @@ def _said(value: Any, depth: int = 0) -> str:
 def _level(value: Any) -> str:
     if isinstance(value, int) and not isinstance(value, bool):
         return next((name for least, name in _STEPS if value >= least), "")
-    word = str(value)[:40].lower()
-    return next((name for start, name in _WORDS.items() if word.startswith(start)), "")
+    return level_of_word(str(value)[:40].lower())
+
+
+def level_of_word(word: str) -> str:
+    """The level that a word in small letters stands for; empty where it stands for none."""
+    return next((level for start, level in _WORDS.items() if word.startswith(start)), "")

@@ -28,14 +28,14 @@ _FAILED_STATES = ("running", *NOT_UP)
 
 
 def _last_words(case: Case) -> tuple[Evidence, ...]:
-    return tuple(case.quoted(event) for event in lines.telling(case.last_events()))
+    return tuple(case.quoted(event) for event in lines.telling(case.told_events()))
 
 
 def _in_its_words(case: Case, words: tuple[Evidence, ...]) -> str:
     """The last words, as the reason, or as what they are where the program itself does not call them a trouble."""
     if not words:
         return "; its log says nothing about it"
-    last = lines.telling(case.last_events())[-1]
+    last = lines.telling(case.told_events())[-1]
     calm = last.level in _CALM_LEVELS and not says(last.text, *looked.TELLING)
     return f"; the last that it says is {words[-1].fact}" if calm else f": {words[-1].fact}"
 
