@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from hollow_chain.facts.host import Event
@@ -25,19 +26,30 @@ def said_when_well(events: list[Event]) -> frozenset[str]:
     if not any(event.code == STOPPING for event in events):
         return frozenset()
     found: set[str] = set()
-    begun: datetime | None = None
-    came_up, lines = False, list[Event]()
+    run = _Run()
     for event in events:
-        if event.by_manager and event.code in (STARTING, STARTED):
-            if event.code == STARTING or not came_up:
-                begun, lines = (event.at, []) if event.code == STARTING or begun is None else (begun, lines)
-            came_up = event.code == STARTED
-        elif event.by_manager and event.code == STOPPING:
-            if came_up and begun is not None:
-                found |= {plain(e.text) for e in lines if e.at - begun < _AT_ITS_START and event.at - e.at > _WENT_ON}
-            begun, came_up, lines = None, False, []
-        elif event.by_manager and event.code:
-            begun, came_up, lines = None, False, []  # it ended by itself
-        elif not event.by_manager and begun is not None:
-            lines.append(event)
+        if not event.by_manager:
+            run.lines.append(event)
+        elif event.code == STARTING:
+            run = _Run(event.at)
+        elif event.code == STARTED:
+            run = _Run(run.begun or event.at, True, run.lines if run.begun else [])
+        elif event.code:
+            if event.code == STOPPING and run.came_up:
+                found |= run.said_at_its_start(event.at)
+            run = _Run()  # its end, whether asked for or its own
     return frozenset(found)
+
+
+@dataclass
+class _Run:
+    """A run as the manager's records tell it."""
+
+    begun: datetime | None = None
+    came_up: bool = False
+    lines: list[Event] = field(default_factory=list)
+
+    def said_at_its_start(self, stopped: datetime) -> set[str]:
+        """What the program said at its start, and went on after, until it was *stopped*."""
+        begun = self.begun or stopped
+        return {plain(e.text) for e in self.lines if e.at - begun < _AT_ITS_START and stopped - e.at > _WENT_ON}
