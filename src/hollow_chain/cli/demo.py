@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from hollow_chain.cli import common
-from hollow_chain.trouble import wrong_call
+from hollow_chain.trouble import Trouble, wrong_call
 
 STORY = (
     (
@@ -162,7 +162,12 @@ def _clear(out: Path) -> None:
 
     if (out / "office" / FILE).is_file():
         shutil.rmtree(out / "office", ignore_errors=True)
-    (out / "cases.db").unlink(missing_ok=True)
+    try:
+        (out / "cases.db").unlink(missing_ok=True)
+    except OSError as error:  # a system that removes no file which somebody has open
+        raise Trouble(
+            f"cannot begin the demo anew: {error.filename}: {error.strerror}; close it, or name another folder", 1
+        ) from None
 
 
 def _after_the_mend(data: bytes) -> bytes:

@@ -177,9 +177,11 @@ def _engine(url: str) -> Engine:
             parsed = parsed.set(drivername="postgresql+psycopg")
         if parsed.drivername == SQLITE and parsed.database:
             _own_folder(Path(parsed.database))
-        return sql.create_engine(
-            parsed, connect_args={"timeout": 10} if parsed.drivername == SQLITE else {"connect_timeout": 10}
-        )
+        if parsed.drivername == SQLITE:
+            # Between two uses the file is not held open: not every system lets go of one that is.
+            pool = sql.NullPool if parsed.database else None
+            return sql.create_engine(parsed, connect_args={"timeout": 10}, poolclass=pool)
+        return sql.create_engine(parsed, connect_args={"connect_timeout": 10})
     except (sql.exc.ArgumentError, sql.exc.NoSuchModuleError) as error:
         raise wrong_call(f"{url!r} is no URL of a store: {' '.join(str(error).split())[:200]}") from None
     except ModuleNotFoundError as error:
