@@ -18,7 +18,7 @@ class Daemon(msgspec.Struct, frozen=True):
 
     unit: str
     half: str
-    """``a`` or ``b``; ``c``: a third part, met after all rules had been grown, and broken blind only."""
+    """``a`` or ``b``; ``c``: a third part, met after all rules had been grown; broken blind twice before anybody looked into it."""
     kind: str
     prepare: str = ""
     """Shell words without which the package does not start on a throwaway host."""
