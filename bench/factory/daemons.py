@@ -1,7 +1,7 @@
 """The services that are broken: packages of the distribution of all kinds, and in-house programs in several languages.
 
-Each stands in one of two halves. While rules are being grown on one, nobody looks into the answers about the other. A third part is
-looked into by nobody.
+Each stands in one of two halves. While rules are being grown on one, nobody looks into the answers about the other. A third part was
+met last, and looked into only after it had been measured blind twice.
 """
 
 from __future__ import annotations
