@@ -12,7 +12,7 @@ from hollow_chain.causes import looked
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.process.ends import signal_name
+from hollow_chain.causes.process.telling import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import clock, was_up_before

@@ -9,7 +9,7 @@ from hollow_chain.causes.acts import limit as set_limit
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import AFTER_REBOOT, FITS, HINT, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
-from hollow_chain.causes.process.ends import ending
+from hollow_chain.causes.process.telling import ending
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, hangs, overdue
 from hollow_chain.causes.two_looks import two_looks

@@ -9,7 +9,7 @@ from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.process.ends import ending
+from hollow_chain.causes.process.telling import ending
 from hollow_chain.causes.rule import cause
 from hollow_chain.causes.standing import Standing, between_restarts
 from hollow_chain.causes.words import clock, span

@@ -1,0 +1,45 @@
+"""How the end of a run is told: by its number or signal, how long it ran, and its last words."""
+
+from __future__ import annotations
+
+from hollow_chain.causes.case import Case
+from hollow_chain.causes.finding import Evidence
+from hollow_chain.causes.rule import NOT_UP
+from hollow_chain.causes.words import run_seconds, span
+from hollow_chain.facts.service import Service
+from hollow_chain.wording import lines
+from hollow_chain.wording.system_errors import signals
+
+FAILED_STATES = ("running", *NOT_UP)
+"""States in which a service may have ended badly: one that is restarted again and again counts as running."""
+
+
+def last_words(case: Case) -> tuple[Evidence, ...]:
+    """What the last try said at its end, as evidence."""
+    return tuple(case.quoted(event) for event in lines.telling(case.told_events()))
+
+
+def after_how_long(service: Service) -> str:
+    """How long the last run took, as it is put behind how it ended."""
+    ran = run_seconds(service)
+    return f" after {span(ran)}" if ran is not None else ""
+
+
+def ending(service: Service) -> str:
+    """The number or word that the last run ended with."""
+    last = service.last
+    if last is None:
+        return "nothing recorded"
+    if last.exit_status not in (None, 0):
+        return f"exit status {last.exit_status}" + (f" in {last.step}" if last.step else "")
+    if last.error_number not in (None, 0):
+        return f"error {last.error_number}"
+    if last.signal is not None:
+        return f"signal {signal_name(last.signal)}"
+    return f"result {last.result or 'success'}"
+
+
+def signal_name(number: int) -> str:
+    """The name of a signal (signal(7)), or its number where it has none."""
+    known = signals().get(number)
+    return known.name if known is not None else str(number)
