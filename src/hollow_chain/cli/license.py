@@ -124,7 +124,7 @@ def serve(
         float, typer.Option("--heartbeat", help="Seconds between heartbeats of clients.", min=0.05, max=3600)
     ] = 30.0,
 ) -> int:
-    """Run the stand-in license server: a front process, and one daemon a publisher. It ends on SIGTERM and reloads on SIGHUP.
+    """Run the stand-in license server: a front process, and one daemon a publisher. It ends on SIGTERM or Ctrl-C and reloads on SIGHUP.
 
     Exit status 4 if another one runs, 5 if it cannot listen, 6 if the file cannot be served.
     """  # fmt: skip

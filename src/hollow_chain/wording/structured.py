@@ -12,6 +12,8 @@ LONGEST_LINE = 1 << 16
 """Characters of a line that is looked into: beyond that it is taken as it stands."""
 _MOST_VALUE = 500
 """Characters of one value beside the message."""
+_MOST_TEXT = 4000
+"""Characters of such a line after which no further field is put behind them: each is looked for in what stands there."""
 _MESSAGE = ("message", "msg", "@message", "event", "text", "log", "short_message", "body")
 _OF_ERROR = (
     "error",
@@ -69,6 +71,8 @@ def unpacked(line: str) -> Sentence | None:
         return None
     text = f"{said}: {error}" if error and error not in said and said else said or error
     for key, value in folded.items():
+        if len(text) > _MOST_TEXT:
+            break
         if key not in _ASIDE and key not in _LEVEL and key not in _OF_ERROR and key != message:
             more = _said(value)
             if more and more not in text:
