@@ -103,7 +103,7 @@ def test_an_interruption_gives_the_result_so_far() -> None:
         if done >= 100:
             raise KeyboardInterrupt
 
-    outcome = simulate(plain_boot(10, 1), 800, 1, stop)
+    outcome = simulate(plain_boot(10, 1), 2000, 1, stop)
     assert outcome.runs == 100
 
 

@@ -27,6 +27,8 @@ PORTION = 3_000_000
 """Runs times units that are simulated at once: bounds the memory."""
 FIRST_PORTION = 100
 """Runs after which there is a first result, where somebody watches."""
+_QUICK = 1000
+"""Units, and runs, up to which all is done in a second or two: a small first portion would be done for nothing."""
 PATIENCE = 2.0
 """Seconds of real time; where a portion takes longer, the next ones are kept small, so that one can stop in between."""
 
@@ -34,9 +36,15 @@ Progress = Callable[[int, int], None]
 
 
 def simulate(
-    plan: BootPlan, runs: int = 1000, seed: int = 1, progress: Progress | None = None, horizon: float | None = None
+    plan: BootPlan,
+    runs: int = 1000,
+    seed: int = 1,
+    progress: Progress | None = None,
+    horizon: float | None = None,
+    first: int = 0,
 ) -> Outcome:
-    """Boot the host of *plan* *runs* times. Equal seeds give equal results, however the runs are portioned.
+    """Boot the host of *plan* *runs* times. Equal seeds give equal results, however the runs are portioned: *first* is the number of
+    the first one.
 
     *progress* is told how many runs are done, of how many. Where it is interrupted (Ctrl-C) after a portion, the runs that
     are done are the result. Raises :class:`ValueError` for an empty plan or no runs.
@@ -47,14 +55,14 @@ def simulate(
         horizon = HORIZON + max(unit.at + unit.spread for unit in plan.units)
     compiled = Compiled(plan, seed)
     most = max(1, min(runs, PORTION // len(plan.units)))
-    size = most if progress is None else min(most, FIRST_PORTION)
+    size = most if progress is None or max(len(plan.units), runs) <= _QUICK else min(most, FIRST_PORTION)
     parts: list[Outcome] = []
     done = 0
     try:
         while done < runs:
             many = min(size, runs - done)
             began = time.monotonic()
-            parts.append(_Portion(compiled, done, many, horizon).run())
+            parts.append(_Portion(compiled, first + done, many, horizon).run())
             done += many
             if progress is not None:
                 progress(done, runs)
@@ -63,10 +71,11 @@ def simulate(
     except KeyboardInterrupt:
         if not parts:
             raise
-    return parts[0] if len(parts) == 1 else _joined(plan, parts)
+    return parts[0] if len(parts) == 1 else joined(plan, parts)
 
 
-def _joined(plan: BootPlan, parts: list[Outcome]) -> Outcome:
+def joined(plan: BootPlan, parts: list[Outcome]) -> Outcome:
+    """Several outcomes of one plan as one."""
     names = ("state", "up_at", "begun_at", "settled_at", "tries", "why", "blame", "gate")
     return Outcome(plan, *(np.concatenate([getattr(part, name) for part in parts]) for name in names))
 

@@ -3,6 +3,10 @@
 A cause that was found now is one of three kinds: it *stays* (a reboot does not put back a missing program), it is *over*
 with a reboot (a process that nobody restarts), or it *arises anew* in each boot from durations and order, which the
 simulation does by itself. Which of them a cause is, is said where it is registered.
+
+A diagnosis is right or wrong in all boots alike, so what is likeliest is taken to be so in each of them; how sure it is goes
+beside the figures (:class:`~hollow_chain.boot.plan.Presumed`). A share of boots is only what differs from boot to boot: durations,
+races, events, and starts that on record failed now and then.
 """
 
 from __future__ import annotations
@@ -11,15 +15,17 @@ from msgspec.structs import replace
 
 from hollow_chain.boot.durations import prior_of, work_of
 from hollow_chain.boot.making import Expected
-from hollow_chain.boot.plan import Fault
+from hollow_chain.boot.plan import Fault, Presumed
 from hollow_chain.causes import Facts, Finding, Standing, named, rule_of
 from hollow_chain.causes.nature import Boot
 from hollow_chain.chain import Node
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 from hollow_chain.families import family_of
-from hollow_chain.verdict import diagnose_all
+from hollow_chain.verdict import Cause, diagnose_all
 
+LIKELY = 0.5
+"""From this probability on a cause is taken to be there; where none is so likely, the likeliest of them."""
 _DIES_LATER = ("simple", "idle", "")
 """Start types that count as up before the program has shown that it stays."""
 _SHORT_LIFE = 0.2
@@ -30,17 +36,10 @@ for its start alone, as it was on record."""
 def expected_of(facts: Facts, host: Host, by_hand: bool = False) -> Expected:
     """What the verdicts on *host* mean for its next boot; for a start now, where it is *by_hand*."""
     expected = Expected()
-    for verdict in diagnose_all(facts):
-        for cause in verdict.causes:
-            place = facts.graph.node(cause.finding.host, cause.finding.service)
-            here = place.host == host.name and not _serves_badly(facts, place)
-            # What another host does wrong, or a service that runs, is seen on what stands on it and is down.
-            node = place if here else verdict.target
-            if (
-                node.host == host.name
-                and (here or not facts.standing(node).well)
-                and not _is_over(node, cause.finding, host, by_hand)
-            ):
+    for node, causes in _by_node(facts, host).values():
+        likely = [cause for cause in causes if cause.confidence >= LIKELY] or causes[:1]
+        for cause in likely:
+            if not _is_over(node, cause.finding, host, by_hand):
                 _expect(facts, host, expected, node.name, cause.finding, cause.confidence)
     for service in host.services:
         odds = _odds_by_record(service)
@@ -48,6 +47,22 @@ def expected_of(facts: Facts, host: Host, by_hand: bool = False) -> Expected:
             expected.faults[service.name] = Fault(named.EXITS_WITH_ERROR, odds, _after(service, host))
     _first_after_change(facts, host, expected)
     return expected
+
+
+def _by_node(facts: Facts, host: Host) -> dict[str, tuple[Node, list[Cause]]]:
+    """The causes on *host*, likeliest first, by the service whose starts they are about."""
+    found: dict[str, tuple[Node, list[Cause]]] = {}
+    for verdict in diagnose_all(facts):
+        for cause in verdict.causes:
+            place = facts.graph.node(cause.finding.host, cause.finding.service)
+            here = place.host == host.name and not _serves_badly(facts, place)
+            # What another host does wrong, or a service that runs, is seen on what stands on it and is down.
+            node = place if here else verdict.target
+            if node.host == host.name and (here or not facts.standing(node).well):
+                found.setdefault(node.name, (node, []))[1].append(cause)
+    for _, causes in found.values():
+        causes.sort(key=lambda cause: -cause.confidence)
+    return found
 
 
 def _first_after_change(facts: Facts, host: Host, expected: Expected) -> None:
@@ -85,6 +100,9 @@ def _expect(facts: Facts, host: Host, expected: Expected, name: str, finding: Fi
     if service is None or (boot is Boot.ANEW and finding.host == host.name):
         return
     rival = facts.graph.find(host.name, holder) if holder else None
+    known = expected.taken.get(name)
+    if known is None or known.sure < confidence:
+        expected.taken[name] = Presumed(cause, confidence)
     if boot is Boot.USES:
         if rival is not None and rival.name not in expected.uses.get(name, ()):
             expected.uses.setdefault(name, []).append(rival.name)
@@ -94,9 +112,8 @@ def _expect(facts: Facts, host: Host, expected: Expected, name: str, finding: Fi
         if rival is not None and rival.name != name:
             expected.rivals.append((name, rival.name, cause))
         return
-    known = expected.faults.get(name)
-    if known is None or known.odds < confidence:
-        expected.faults[name] = Fault(cause, confidence, _after(service, host))
+    if expected.taken[name].cause == cause or name not in expected.faults:
+        expected.faults[name] = Fault(cause, 1.0, _after(service, host))
 
 
 def _is_over(node: Node, finding: Finding, host: Host, by_hand: bool) -> bool:

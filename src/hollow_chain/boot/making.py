@@ -10,7 +10,7 @@ import msgspec
 from msgspec.structs import replace
 
 from hollow_chain.boot.durations import work_of
-from hollow_chain.boot.plan import BootPlan, Fault, Held, Unit, Work
+from hollow_chain.boot.plan import BootPlan, Fault, Held, Presumed, Unit, Work
 from hollow_chain.causes import named
 from hollow_chain.causes.sockets import Sockets
 from hollow_chain.chain import Graph
@@ -33,6 +33,8 @@ class Expected(msgspec.Struct):
     """Durations that are supposed, or calibrated, in place of the fitted ones."""
     moments: dict[str, tuple[float, float]] = msgspec.field(default_factory=dict)
     """Moments before which a service is not started, and their spread, as supposed."""
+    taken: dict[str, Presumed] = msgspec.field(default_factory=dict)
+    """What is taken to be wrong with a service, where that is no more than likely; see :class:`Presumed`."""
     cores: float | None = None
     notes: list[str] = msgspec.field(default_factory=list)
 
@@ -67,7 +69,9 @@ class Draft:
 
     def made(self, of: Callable[[Service], Unit], names: Callable[[Service], dict[str, list[str]]]) -> BootPlan:
         """The plan: *of* gives a unit without its links, *names* those links by the name of their field."""
-        plan = BootPlan(self.host.name, cores=self._cores(), notes=list(self.expected.notes))
+        plan = BootPlan(
+            self.host.name, cores=self._cores(), notes=list(self.expected.notes), taken=dict(self.expected.taken)
+        )
         place: dict[str, int] = {}
         for service in self.host.services:
             place.setdefault(service.name, len(place))

@@ -54,6 +54,13 @@ class Outcome:
         """How many runs."""
         return int(self.state.shape[0])
 
+    def head(self, runs: int) -> Outcome:
+        """The first *runs* of it."""
+        arrays = (
+            self.state, self.up_at, self.begun_at, self.settled_at, self.tries, self.why, self.blame, self.gate
+        )  # fmt: skip
+        return Outcome(self.plan, *(array[:runs] for array in arrays))  # type: ignore[arg-type]
+
     @cached_property
     def up(self) -> NDArray[np.bool_]:
         """Where it is up in the end."""

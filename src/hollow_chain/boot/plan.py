@@ -41,9 +41,17 @@ class Fault(msgspec.Struct, frozen=True):
 
     cause: str
     odds: float = 1.0
-    """The chance that it is there at a boot."""
+    """The share of boots in which it is there. How sure anybody is of it, is no matter of boots: see :class:`Presumed`."""
     after: float | None = None
     """Seconds after it is up until it ends; None: the start itself fails."""
+
+
+class Presumed(msgspec.Struct, frozen=True):
+    """What is taken to be wrong with a service: a diagnosis, which holds in every boot or in none."""
+
+    cause: str
+    sure: float
+    """The probability that it is right; it is told beside the shares of boots, and never mixed into them."""
 
 
 class Retry(msgspec.Struct, frozen=True):
@@ -120,6 +128,8 @@ class BootPlan(msgspec.Struct):
     """Ways in which loops are cut: the chance of each, and the units whose start it drops. Empty: no loop."""
     notes: list[str] = msgspec.field(default_factory=list)
     """What the reader should know about how the plan was made."""
+    taken: dict[str, Presumed] = msgspec.field(default_factory=dict)
+    """By the name of a unit: the diagnosis that its faults, rivals and uses rest on."""
 
     def index(self, name: str) -> int | None:
         """The place of the unit of that name."""

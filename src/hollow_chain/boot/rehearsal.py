@@ -25,6 +25,16 @@ _SHOWN_SHARE = 0.005
 """Share of the boots from which on a race or a fall is told: below, it is within the chance of a thousand runs."""
 
 
+@dataclass(frozen=True)
+class Diagnosis:
+    """What is taken to be wrong with a service, in all boots alike."""
+
+    service: str
+    cause: str
+    sure: float
+    """The probability that it is right. It is no share of boots."""
+
+
 @dataclass
 class Odds:
     """One service over all runs. Shares of runs add up to 1 for a service that the boot starts."""
@@ -47,6 +57,8 @@ class Odds:
     blame: dict[str, float] = field(default_factory=dict)
     """Whose fault it is, where it is not its own."""
     now_up: bool | None = None
+    rests_on: list[Diagnosis] = field(default_factory=list)
+    """What is taken to be wrong, and the boots in which it is not up rest on."""
 
     @property
     def up_in_the_end(self) -> float:
@@ -200,6 +212,10 @@ def _reasons(outcome: Outcome, at: int, roots: np.ndarray, odds: Odds) -> None:
             culprits[outcome.plan.units[place].name] += many
     odds.why_not = {cause: many / outcome.runs for cause, many in causes.most_common()}
     odds.blame = {name: many / outcome.runs for name, many in culprits.most_common()}
+    for name in (odds.service, *odds.blame):
+        taken = outcome.plan.taken.get(name)
+        if taken is not None and taken.cause in odds.why_not:
+            odds.rests_on.append(Diagnosis(name, taken.cause, taken.sure))
 
 
 def _counted(columns: np.ndarray) -> tuple[list[list[int]], list[int]]:
@@ -242,8 +258,8 @@ def _weighed(outcome: Outcome, chain: list[int]) -> list[ChainLink]:
     took = {at: _median(outcome.settled_at[:, at] - outcome.begun_at[:, at]) for at in chain}
     worth = _WORTH_WEIGHING * float(np.median(total))
     heavy = sorted((at for at in chain if took[at] > worth), key=lambda at: -took[at])[:_LINKS_WEIGHED]
-    order = _in_order(outcome)
-    saves = {at: max(0.0, float((total - _without(outcome, order, at)).mean())) for at in heavy}
+    path = _LongestPath(outcome) if heavy else None
+    saves = {at: max(0.0, float((total - path.without(at)).mean())) for at in heavy if path is not None}
     return [ChainLink(outcome.plan.units[at].name, took[at], saves.get(at)) for at in chain]
 
 
@@ -269,32 +285,44 @@ def _in_order(outcome: Outcome) -> list[int]:
     return order
 
 
-def _without(outcome: Outcome, order: list[int], gone: int) -> np.ndarray:
-    """The moment of the last one up in each run, had the start of *gone* taken no time and all others as long as they did.
+class _LongestPath:
+    """The moment of the last one up in each run, had one start taken no time and all others as long as they did.
 
     The waits are followed through each run anew (a longest path; see Kelley, "Critical-path planning and scheduling",
-    1961). What the others would gain from more room on cores and disk is not counted.
+    1961). What the others would gain from more room on cores and disk is not counted. Arrays are over (unit, run).
     """
-    units, settled, begun = outcome.plan.units, outcome.settled_at, outcome.begun_at
-    then = np.where(np.isnan(settled), -np.inf, settled).astype(float)
-    last = np.zeros(outcome.runs)
-    for at in order:
-        waits = [other for other in set(units[at].waits) if units[other].starts]
-        free = begun[:, at].astype(float)
-        if waits:
-            released = np.nan_to_num(settled[:, waits], nan=0.0).max(axis=1)
-            # One that began later than its waits let it go waited for a moment of its own.
-            free = np.where(free > released + 1e-4, free, 0.0)
-            free = np.maximum(free, np.where(np.isfinite(then[:, waits]), then[:, waits], 0.0).max(axis=1))
-        took = 0.0 if at == gone else settled[:, at] - begun[:, at]
-        moved = free + took
-        then[:, at] = np.where(np.isnan(moved), then[:, at], moved)
-        if not units[at].apart:
-            up = outcome.up[:, at]
-            # One that came up after its first try keeps its distance from it.
-            later = np.nan_to_num(outcome.up_at[:, at] - settled[:, at], nan=0.0)
-            last = np.maximum(last, np.where(up, then[:, at] + later, 0.0))
-    return last
+
+    def __init__(self, outcome: Outcome) -> None:
+        units = outcome.plan.units
+        settled, begun = (np.ascontiguousarray(array.T, float) for array in (outcome.settled_at, outcome.begun_at))
+        self.order = _in_order(outcome)
+        self.waits = {at: [other for other in set(units[at].waits) if units[other].starts] for at in self.order}
+        self.took = settled - begun
+        self.settled = np.where(np.isnan(settled), 0.0, settled)
+        # One that began later than its waits let it go waited for a moment of its own.
+        self.own = np.where(np.isnan(begun), 0.0, begun)
+        for at, waits in self.waits.items():
+            if waits:
+                self.own[at] = np.where(self.own[at] > self.settled[waits].max(axis=0) + 1e-4, self.own[at], 0.0)
+        # One that came up after its first try keeps its distance from it.
+        later = np.asarray(outcome.up_at.T, float) - settled
+        self.later = np.where(np.isnan(later), 0.0, later)
+        self.up = np.ascontiguousarray(outcome.up.T)
+        self.apart = [unit.apart for unit in units]
+
+    def without(self, gone: int) -> np.ndarray:
+        """The same, without the time of the unit *gone*."""
+        then = self.settled.copy()
+        last = np.zeros(then.shape[1])
+        for at in self.order:
+            free, waits = self.own[at], self.waits[at]
+            if waits:
+                free = np.maximum(free, then[waits].max(axis=0))
+            moved = free if at == gone else free + self.took[at]
+            then[at] = np.where(np.isnan(moved), then[at], moved)
+            if not self.apart[at]:
+                np.maximum(last, np.where(self.up[at], then[at] + self.later[at], 0.0), out=last)
+        return last
 
 
 def _races(outcome: Outcome) -> Iterator[Race]:

@@ -111,6 +111,11 @@ def remove(path: str) -> Act:
     return Act("remove", path=path)
 
 
+def moved(service: str, port: int) -> Act:
+    """Have it listen on another port. No machine does this: it is what a person is taken to have done."""
+    return Act("port", service, value=str(port))
+
+
 def give_way(holder: Service | None) -> tuple[Act, ...]:
     """Stop a service that has what another needs, and keep it from coming back; none where the holder is no service."""
     if holder is None:

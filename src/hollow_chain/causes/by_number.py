@@ -45,7 +45,7 @@ def findings(case: Case, found: Sequence[Finding]) -> Iterator[Finding]:
         yield Finding(
             says=f"{case.service.name} {alone.says if alone else failed}.",
             evidence=(evidence, *((alone.evidence,) if alone else ())),
-            mends=(Mend(alone.does if alone else does),),
+            mends=(Mend(alone.does if alone else does, seeks=True),),
             explains=tuple(_ENDS),
             # Who was not answered tells of the one that did not: where that is found below, this is only how it ended here.
             residual=number in _NOT_ANSWERED and alone is None,

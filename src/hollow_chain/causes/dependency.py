@@ -205,7 +205,9 @@ def mount_failed(case: Case) -> Iterator[Finding]:
             *((case.seen(f"{what} does not exist", FILES),) if absent else ()),
             *(case.quoted(event) for event in said),
         ),
-        mends=(Mend(f"See what the mount says, put {what or 'its source'} right, then start {service.name}."),),
+        mends=(
+            Mend(f"See what the mount says, put {what or 'its source'} right, then start {service.name}.", seeks=True),
+        ),
         residual=True,
         explains=("exits-with-error", "stopped", "manual-not-started", "never-started"),
     )

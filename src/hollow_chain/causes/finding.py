@@ -73,6 +73,12 @@ class Mend(msgspec.Struct, frozen=True):
     """Whether another way begins here, in the place of the mends before it."""
     only_starts: bool = False
     """Whether it is the mere start that comes after the mend proper."""
+    because: str = ""
+    """Why just this value, where that is not plain."""
+    means: tuple[Act, ...] = ()
+    """What a person who follows it has done, as far as a rehearsal sees it. A machine never does that."""
+    seeks: bool = False
+    """Whether it says what to look for, or to wait for, and not what to do: nothing can tell then what will come of it."""
 
     def __post_init__(self) -> None:
         if self.effect not in EFFECTS:

@@ -48,7 +48,7 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
         says=f"{case.node.name} cannot reach {who}.",
         evidence=tuple(evidence),
         mends=(
-            Mend(f"See whether {name or 'that host'} is up and answers from {case.node.host}; bring it or the network up."),
+            Mend(f"See whether {name or 'that host'} is up and answers from {case.node.host}; bring it or the network up.", seeks=True),
             Mend(f"Or correct its name or address in the configuration of {case.node.name}.", "at the next start", instead=True),
         ),
         holder=name,

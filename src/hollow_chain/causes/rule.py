@@ -80,7 +80,7 @@ class Rule(msgspec.Struct, frozen=True):
     def findings(self, case: Case) -> Iterator[Finding]:
         """What the rule finds, stamped with its cause and place."""
         for found in self.look(case):
-            mends = found.mends if found.is_borne_out else tuple(replace(mend, acts=()) for mend in found.mends)
+            mends = found.mends if found.is_borne_out else tuple(map(_by_hand, found.mends))
             family = case.family
             if family.mended_by_machine is not None:
                 mends = tuple(_as_on_such_a_host(mend, family) for mend in mends)
@@ -96,11 +96,16 @@ def limits_mends(service: Service | None) -> bool:
     )
 
 
+def _by_hand(mend: Mend) -> Mend:
+    """A mend that no machine carries out: what it would have done is what a person who follows it has done."""
+    return replace(mend, acts=(), means=mend.acts or mend.means)
+
+
 def _as_on_such_a_host(mend: Mend, family: Family) -> Mend:
     """A mend as hosts of *family* know it: what no machine does there is for a person, and what has no reload takes effect without."""
     kept = family.mended_by_machine
     if kept is not None and any(act.verb not in kept for act in mend.acts):
-        mend = replace(mend, acts=())
+        mend = _by_hand(mend)
     if not family.defined_in_files and mend.moment == EFFECTS[AFTER_RELOAD]:
         mend = replace(mend, effect=AT_NEXT_START)
     return mend

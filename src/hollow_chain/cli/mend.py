@@ -55,7 +55,16 @@ def mend(
     watch: Annotated[
         float, typer.Option("--watch", min=0, max=3600, help="For how many seconds to watch whether it stays.")
     ] = 5.0,
-    runs: Annotated[int, typer.Option("--runs", min=20, max=100_000, help="How many rehearsals for the proof.")] = 400,
+    runs: Annotated[
+        int | None,
+        typer.Option(
+            "--runs",
+            min=20,
+            max=100_000,
+            help="How many rehearsals for the proof. Default: until it is certain, at most 1,000.",
+            show_default=False,
+        ),
+    ] = None,
     seed: Annotated[int, typer.Option("--seed", help="Equal seeds give equal results.")] = 1,
     store: common.Store = "",
     json: common.Json = False,
@@ -81,7 +90,7 @@ class Wish(NamedTuple):
     give_up: tuple[str, ...]
     reboot: bool
     now_only: bool
-    runs: int
+    runs: int | None
     seed: int
     apply: bool
     yes: bool
@@ -97,7 +106,7 @@ def _plan(target: str, source: str | None, host: str, wish: Wish) -> int:
     from hollow_chain.verdict import diagnose
 
     hands = _hands(source, target) if wish.apply else None
-    facts = Facts(Graph(common.load(source, target, with_packages=True)))
+    facts = Facts(Graph(common.load(source, target, with_claims=True, with_packages=True)))
     facts.learned = common.learned(wish.store)
     node = common.find_target(facts.graph, target, host)
     given_up = tuple(common.find_target(facts.graph, name, node.host).name for name in wish.give_up)

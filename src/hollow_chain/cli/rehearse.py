@@ -51,9 +51,9 @@ def rehearse(
     """Boot a host in simulation: who will be up, when, and how surely; what the boot waits for; what it changes."""
     if out is not None and out.suffix.lower() not in PICTURES:
         raise wrong_call(f"cannot write {out}: give it one of the endings {', '.join(PICTURES)}")
-    snapshot = common.load(source)
+    snapshot = common.load(source, with_claims=True)
 
-    from hollow_chain.boot.families import foreseen, plan_of
+    from hollow_chain.boot.families import as_it_stands, foreseen, plan_of
     from hollow_chain.boot.rehearsal import rehearse as rehearsed
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
@@ -62,7 +62,8 @@ def rehearse(
     owner = common.one_host(facts.graph, host)
     expected = foreseen(facts, owner)
     expected.cores = cores
-    plan = plan_of(facts, owner, expected)
+    graph = as_it_stands(facts, [owner.name])
+    plan = plan_of(graph, graph.hosts[owner.name], expected)
     if not plan.units:
         raise wrong_call(f"no services of {owner.name} are in the facts; there is nothing to rehearse")
     with common.Telling() as told:

@@ -38,24 +38,24 @@ def suppose(
     texts = sentences(changes)
     if not texts:
         raise wrong_call("no change is given; such as: suppose 'limit NAME 60s'")
-    snapshot = common.load(source)
+    snapshot = common.load(source, with_claims=True)
 
     from hollow_chain.boot.compare import compare
     from hollow_chain.boot.engine import simulate
-    from hollow_chain.boot.families import foreseen, plan_of
+    from hollow_chain.boot.families import as_it_stands, foreseen, plan_of
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
 
     facts = Facts(Graph(snapshot))
     owner = common.one_host(facts.graph, host)
     expected = foreseen(facts, owner)
-    other = copy.deepcopy(snapshot)
-    world = World(Graph(other), next(h for h in other.hosts if h.name == owner.name), copy.deepcopy(expected))
+    graph, other = (as_it_stands(facts, [owner.name]) for _ in range(2))
+    world = World(other, other.hosts[owner.name], copy.deepcopy(expected))
     try:
         said = [carry_out(world, text) for text in texts]
     except NotUnderstood as problem:
         raise wrong_call(str(problem)) from None
-    plans = plan_of(facts, owner, expected), plan_of(Facts(Graph(other)), world.host, world.expected)
+    plans = plan_of(graph, graph.hosts[owner.name], expected), plan_of(world.graph, world.host, world.expected)
     if not plans[0].units:
         raise wrong_call(f"no services of {owner.name} are in the facts; there is nothing to rehearse")
     with common.Telling() as told:

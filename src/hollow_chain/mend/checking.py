@@ -8,10 +8,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from hollow_chain.boot.engine import simulate
-from hollow_chain.boot.families import foreseen, plan_of
 from hollow_chain.boot.making import UP
-from hollow_chain.boot.outcome import State
 from hollow_chain.causes import Facts, Standing
 from hollow_chain.causes.words import span
 from hollow_chain.chain import Graph, Node
@@ -20,14 +17,12 @@ from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
 from hollow_chain.facts.host import Host, Snapshot
 from hollow_chain.facts.service import Service
 from hollow_chain.mend.proving import BOOTS_ITSELF, ENOUGH
+from hollow_chain.mend.supposing import Copy, Expectations, Runs
 from hollow_chain.verdict import Verdict, diagnose
 
 if TYPE_CHECKING:
     from hollow_chain.mend.hands import Hands
     from hollow_chain.mend.journal import Record
-
-RUNS = 200
-"""Rehearsals of the next boot after a mend: the share is known to three in a hundred, which is finer than what is asked of it."""
 
 
 @dataclass(frozen=True)
@@ -150,8 +145,6 @@ def _after_reboot(facts: Facts, node: Node) -> Iterator[Check]:
     service = node.service
     if service is None or service.startup not in BOOTS_ITSELF or service.kind in ("device",):
         return
-    host = facts.graph.hosts[node.host]
-    outcome = simulate(plan_of(facts, host, foreseen(facts, host)), RUNS, 1)
-    at = outcome.plan.index(service.name)
-    share = float((outcome.state[:, at] == State.UP).mean()) if at is not None else 0.0
-    yield Check("reboot", share >= ENOUGH, f"after a reboot {service.name} is up in {share:.1%} of {RUNS} rehearsals")
+    known = Expectations(facts, [node.host])
+    share, _, many = known.together(Copy(known).boot_plan(node.host), [service.name], ENOUGH, Runs())
+    yield Check("reboot", share >= ENOUGH, f"after a reboot {service.name} is up in {share:.1%} of {many} rehearsals")

@@ -10,6 +10,10 @@ from hollow_chain.chain import Node
 
 AT_ONCE, AFTER_RELOAD, AFTER_RESTART, AFTER_REBOOT = "at once", "after reload", "after restart", "after reboot"
 
+SIMULATED, ASSUMED, NOT_KNOWN = "simulated", "assumed", "not known"
+"""Kinds of proof, of a step and of a whole: the rules of starting carry it; it holds if what is assumed is so; nothing here can tell
+whether the program then starts. The whole is of the weakest kind of its steps."""
+
 Answer = tuple[str, str, str]
 """What a step is a mend of: cause, host and service of a finding."""
 
@@ -34,6 +38,17 @@ class Step:
     """A service that has to give way, which somebody has to agree to first."""
     cost: float = 0.0
     """What it costs, in minutes of somebody's time: of who does it, or of those whom it interrupts."""
+    means: tuple[Act, ...] = ()
+    """Of a step for a person: what will have been done, as far as a rehearsal sees it."""
+    seeks: bool = False
+    """Of a step for a person: whether it says what to look for, and not what to do."""
+    because: str = ""
+    """Why just this value, where that is not plain."""
+
+    @property
+    def acts(self) -> tuple[Act, ...]:
+        """What is done by it, whoever does it, as far as a rehearsal sees it."""
+        return self.means if self.act is None else (self.act,)
 
     @property
     def by_person(self) -> bool:
@@ -62,6 +77,21 @@ class Proof:
     """What somebody agreed, or has to agree, to do without, and what ends with it: not counted as harm."""
     runs: int = 0
     seed: int = 1
+    kinds: tuple[str, ...] = ()
+    """What each step is proven by."""
+    assumptions: tuple[str, ...] = ()
+    """What has to be so beside that, in words."""
+    unknown: tuple[str, ...] = ()
+    """What nothing here can tell, in words."""
+    up_after_reboot_before: float | None = None
+    """The chance that the target is up after a reboot, as it stands without the steps."""
+
+    @property
+    def kind(self) -> str:
+        """What the whole is proven by: the weakest of all that it rests on."""
+        if self.unknown or NOT_KNOWN in self.kinds:
+            return NOT_KNOWN
+        return ASSUMED if self.assumptions or ASSUMED in self.kinds else SIMULATED
 
     @property
     def up(self) -> float:
@@ -92,6 +122,11 @@ class Try:
     def cost(self) -> float:
         """What it costs, in minutes."""
         return sum(step.cost for step in self.steps)
+
+    @property
+    def stops(self) -> tuple[str, ...]:
+        """What runs and is needed, and ends by it."""
+        return tuple(dict.fromkeys(name for step in self.steps if step.choice for name in step.interrupts))
 
     @property
     def for_machine(self) -> bool:

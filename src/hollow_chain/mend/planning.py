@@ -9,15 +9,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
+from hollow_chain.boot.engine import Progress
 from hollow_chain.boot.making import UP
 from hollow_chain.causes import Facts, Finding, Mend, Standing, rule_of
 from hollow_chain.causes import acts as say
 from hollow_chain.causes.acts import Act
+from hollow_chain.causes.nature import Boot
 from hollow_chain.chain import Node
 from hollow_chain.families import family_of
 from hollow_chain.mend.plan import AFTER_REBOOT, Answer, Plan, Step, Try
 from hollow_chain.mend.proving import STARTABLE, Trial
-from hollow_chain.mend.supposing import Expectations
+from hollow_chain.mend.supposing import Expectations, Runs
 from hollow_chain.mend.verbs import BY_PERSON, INTERRUPTED, VERBS, view_of
 from hollow_chain.mend.ways import Way, by_place, choices, of_way, ways_of
 from hollow_chain.verdict import Cause, Verdict
@@ -44,11 +46,12 @@ class Planner:
         now_only: bool = False,
         given_up: tuple[str, ...] = (),
         may_reboot: bool = False,
-        runs: int = 400,
+        runs: int | None = None,
         seed: int = 1,
+        progress: Progress | None = None,
     ) -> None:
         self.facts, self.now_only, self.given_up, self.may_reboot = facts, now_only, given_up, may_reboot
-        self.runs, self.seed = runs, seed
+        self.runs, self.progress = Runs(exactly=runs, seed=seed), progress
 
     def plan(self, verdict: Verdict) -> Plan:
         """The plan for what *verdict* names, with the proof of each try."""
@@ -56,7 +59,7 @@ class Planner:
         ways = list(self._ways(verdict))
         if not ways:
             return plan
-        known = Expectations(self.facts, _hosts(verdict, ways))
+        known = Expectations(self.facts, _hosts(verdict, ways), self.progress)
         for causes, probability, contested in ways:
             plan.tries.append(self._try(verdict, causes, probability, contested, known))
         plan.tries = _merged(plan.tries)
@@ -68,7 +71,7 @@ class Planner:
 
         Causes at different places are mended together; rivals are those at one place of which nobody can be sure.
         """
-        certain: list[Cause] = []
+        certain: list[Cause] = list(self._foreseen(verdict))
         rivals: list[list[Cause]] = []
         for causes in by_place(verdict.causes):
             sure = [c for c in causes if c.confidence >= LIKELY and (not c.finding.residual or c.confidence >= SURE)]
@@ -88,6 +91,19 @@ class Planner:
         else:
             yield from self._notes(verdict)
 
+    def _foreseen(self, verdict: Verdict) -> Iterator[Cause]:
+        """What a start would meet although it has not failed by it yet: so that a plan before the first failure is the one after it."""
+        if not verdict.causes:
+            return
+        for note in verdict.notes:
+            if note.note and rule_of(note.cause).boot is Boot.RIVALRY:
+                node = self.facts.graph.node(note.host, note.service)
+                chain = next((c.chain for c in verdict.causes if node.key in {n.key for n in c.chain}), None)
+                at = [n.key for n in chain].index(node.key) if chain else 0
+                way = chain[: at + 1] if chain else (verdict.target,)
+                if way[-1].key == node.key:
+                    yield Cause(note, 1.0, way_of(way))
+
     def _notes(self, verdict: Verdict) -> Iterator[tuple[list[Cause], float, bool]]:
         """All is well, and something will not come back with the next boot."""
         lasting = [n for n in verdict.notes if rule_of(n.cause).of_the_next_boot and any(mend.acts for mend in n.mends)]
@@ -104,9 +120,28 @@ class Planner:
         found: list[Try] = []
         for choice in choices([ways_of(cause) for cause in causes]):
             found.append(self._rehearsed(verdict, causes, probability, contested, known, choice))
-            if found[-1].proof is not None and found[-1].proof.holds:
-                return found[-1]
-        return found[0]
+            proof = found[-1].proof
+            if proof is not None and proof.holds and not self._takes_along(found[-1]):
+                return self._with_choice(found)
+        # One that takes down what is needed is better than none, and the first of those that hold is the least.
+        return next((one for one in found if one.proof is not None and one.proof.holds), found[0])
+
+    def _with_choice(self, found: list[Try]) -> Try:
+        """The last of *found*, with what could be chosen instead, and what that would take along."""
+        chosen, hints = found[-1], []
+        for one in found[:-1]:
+            if one.proof is not None and one.proof.holds and self._takes_along(one):
+                step = next(step for step in one.steps if step.choice)
+                more = ", ".join(name for name in one.stops if name != step.choice)
+                hints.append(
+                    f"Or choose that {step.choice} stops, and with it {more}: ask again with --give-up {step.choice}"
+                )
+        chosen.hints = tuple(dict.fromkeys((*chosen.hints, *hints)))
+        return chosen
+
+    def _takes_along(self, one: Try) -> bool:
+        """Whether something that runs and is needed has to stop for it, which nobody has agreed to yet."""
+        return any(len(step.interrupts) > 1 for step in one.steps if step.choice and step.choice != A_REBOOT)
 
     def _rehearsed(
         self,
@@ -121,7 +156,7 @@ class Planner:
         goals = _unique([node for cause in causes for node in cause.chain[::-1]] + [verdict.target])
         trial = Trial(
             self.facts, known, verdict.target, causes, goals, now_only=self.now_only, given_up=frozenset(self.given_up),
-            contested=contested, runs=self.runs, seed=self.seed,
+            contested=contested, runs=self.runs,
         )  # fmt: skip
         self._add_dependents(trial, steps)
         if not self.now_only:
@@ -151,10 +186,7 @@ class Planner:
     def _of_mend(self, cause: Cause, mend: Mend) -> Iterator[Step]:
         finding = cause.finding
         if not mend.acts:
-            undo = "by hand: note what was there before"
-            yield Step(
-                finding.host, mend.alone, effect=mend.moment, undo=undo, answers=(_answer(finding),), cost=BY_PERSON
-            )
+            yield self._by_hand(finding, mend)
         for act in mend.acts:
             if (
                 act.verb == "startup"
@@ -163,13 +195,30 @@ class Planner:
                 and not self._is_off(cause)
             ):
                 continue
-            yield self._step(finding.host, act, (_answer(finding),))
+            yield self._step(finding.host, act, (_answer(finding),), mend.because if act.verb == "limit" else "")
+
+    def _by_hand(self, finding: Finding, mend: Mend) -> Step:
+        """A step for a person, with all that what it means takes along."""
+        step = Step(
+            finding.host, mend.alone, effect=mend.moment, undo="by hand: note what was there before",
+            answers=(_answer(finding),), cost=BY_PERSON, means=mend.means, seeks=mend.seeks,
+        )  # fmt: skip
+        if finding.host not in self.facts.graph.hosts:
+            return replace(step, means=())
+        known = [self._step(finding.host, act) for act in mend.means if act.verb in VERBS]
+        interrupts = tuple(dict.fromkeys(name for one in known for name in one.interrupts))
+        touches = dict.fromkeys(name for one in known for name in one.also_touches if name not in interrupts)
+        choice = next((one.choice for one in known if one.choice and one.choice != A_REBOOT), "")
+        return replace(
+            step, interrupts=interrupts, also_touches=tuple(touches), choice=choice,
+            cost=BY_PERSON + INTERRUPTED * len(interrupts),
+        )  # fmt: skip
 
     def _is_off(self, cause: Cause) -> bool:
         service = cause.place.service
         return service is not None and service.startup == "disabled"
 
-    def _step(self, host: str, act: Act, answers: tuple[Answer, ...] = ()) -> Step:
+    def _step(self, host: str, act: Act, answers: tuple[Answer, ...] = (), because: str = "") -> Step:
         view, verb = view_of(self.facts, host), VERBS[act.verb]
         interrupts = tuple(verb.interrupts(view, act))
         gives_way = act.verb == "stop" or (act.verb == "startup" and act.value == "manual" and _runs(view.service(act)))
@@ -190,6 +239,7 @@ class Planner:
             answers=answers,
             choice=choice,
             cost=verb.cost + (0.0 if act.verb == "reboot" else INTERRUPTED * len(interrupts)),
+            because=because,
         )
 
     def _start_of(self, node: Node) -> Step | None:
@@ -214,7 +264,7 @@ class Planner:
             service = the.service(node.host, node.name)
             if service is None or len(trial.dependents) >= MOST_DEPENDENTS or node.host not in trial.known.hosts:
                 continue
-            if the.start(node.host, node.name, trial.runs, trial.seed) >= LIKELY:
+            if the.start(node.host, node.name, trial.runs.first, trial.runs.seed) >= LIKELY:
                 trial.dependents.append(node)
                 if service.state not in UP:
                     steps.append(self._step(node.host, say.start(node.name)))

@@ -2,7 +2,8 @@
 
 *Sufficient*: all that the target stands on is up now, and after a reboot. *Minimal*: with any one step left out it is not.
 *Harmless*: nothing that runs now ends, and nothing that comes up with a boot comes up less surely. The boots before and after
-have the same random numbers, so what the steps do not touch does not differ at all.
+have the same random numbers, so what the steps do not touch does not differ at all, and is not simulated either
+(:mod:`hollow_chain.boot.part`). How far all this is a proof, and of what, :mod:`hollow_chain.mend.kinds` says.
 """
 
 from __future__ import annotations
@@ -11,19 +12,20 @@ from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
-import numpy as np
-
 from hollow_chain.boot.compare import compare
 from hollow_chain.boot.making import UP
-from hollow_chain.boot.outcome import State
+from hollow_chain.boot.part import part_of, touched
 from hollow_chain.causes import Facts, Standing, rule_of
 from hollow_chain.chain import Node, stop_takes
+from hollow_chain.mend.kinds import kinds_of
 from hollow_chain.mend.plan import Proof, Step
-from hollow_chain.mend.supposing import Copy, Expectations, assume_done, carry_out
+from hollow_chain.mend.supposing import Copy, Expectations, Runs, assume_done, carry_out
 from hollow_chain.verdict import Cause
 
 ENOUGH = 0.9
 """The chance to be up from which on steps count as sufficient."""
+_TO_COMPARE = 400
+"""Rehearsals of boots before and after, where moments decide: one in a hundred that gets worse is told from none."""
 BOOTS_ITSELF = ("automatic", "delayed", "manual")
 STARTABLE = ("service", "socket", "mount", "timer", "path", "target", "swap", "automount")
 
@@ -45,8 +47,7 @@ class Trial:
     given_up: frozenset[str] = frozenset()
     contested: bool = False
     """Whether the causes are only supposed: then nothing else is taken to be wrong with their places."""
-    runs: int = 400
-    seed: int = 1
+    runs: Runs = field(default_factory=Runs)
 
     def copy(self) -> Copy:
         """A fresh copy of the facts, with what the try supposes."""
@@ -70,13 +71,14 @@ class Trial:
                 left[answer] -= 1
                 cause = findings.get(answer)
                 if cause is not None and not left[answer]:
-                    if step.act is None:
+                    if not step.acts:
                         assume_done(the, cause)
                     for host in the.now:
-                        the.forget(host, [n.name for n in cause.chain if n.host == host], answer[0], answer[2])
-            own = carry_out(the, step, self.runs, self.seed)
+                        names = [n.name for n in cause.chain if n.host == host]
+                        the.forget(host, names, answer[0], answer[2], with_rivals=not step.acts)
+            own = carry_out(the, step, self.runs.first, self.runs.seed)
             # A boot starts everything anew: how the starts before it came out no longer matters.
-            chance = own if step.act is not None and step.act.verb == "reboot" else chance * own
+            chance = own if any(act.verb == "reboot" for act in step.acts) else chance * own
         open_ones = [a for a in findings if left[a] > 0 or a not in left]
         return (
             the,
@@ -114,21 +116,22 @@ class Trial:
             return None, []
         chance, lacking, any_goal = 1.0, [], False
         for host in self.known.hosts:
-            names = [n.name for n in self._boot_goals(the) if n.host == host]
+            names = list(dict.fromkeys(n.name for n in self._boot_goals(the) if n.host == host))
             if not names:
                 continue
             any_goal = True
-            outcome = self.known.simulate(the.boot_plan(host), self.runs, self.seed)
-            places = {unit.name: at for at, unit in enumerate(outcome.plan.units)}
-            up = outcome.state == State.UP
-            together = np.ones(outcome.runs, bool)
-            for name in names:
-                own = up[:, places[name]] if name in places else np.zeros(outcome.runs, bool)
-                together &= own
-                if own.mean() < ENOUGH:
-                    lacking.append(f"{name} on {host}")
-            chance *= float(together.mean())
+            together, each, _ = self.known.together(the.boot_plan(host), names, ENOUGH, self.runs)
+            lacking += [f"{name} on {host}" for name, own in each.items() if own < ENOUGH]
+            chance *= together
         return (chance, lacking) if any_goal else (None, [])
+
+    def target_after_reboot(self, the: Copy) -> tuple[float | None, int]:
+        """The chance that the target itself is up after a reboot of its host, and in how many rehearsals that was seen."""
+        service = the.service(self.target.host, self.target.name)
+        if self.target.host not in self.known.hosts or service is None or service.startup not in BOOTS_ITSELF:
+            return None, 0
+        share, _, many = self.known.together(the.boot_plan(self.target.host), [service.name], ENOUGH, self.runs)
+        return share, many
 
     def _boot_goals(self, the: Copy) -> list[Node]:
         found = []
@@ -152,6 +155,7 @@ class Trial:
         the, chance, open_ones = self.carried(steps, whole)
         down = self.down(the)
         after, lacking = self.after_reboot(the)
+        before, many = (None, 0) if self.now_only else self.target_after_reboot(self.copy())
         lacks = [f"not answered: {one}" for one in open_ones]
         lacks += [f"{one} is not up after the steps" for one in down]
         lacks += [f"{one} is not up after a reboot" for one in lacking]
@@ -166,6 +170,7 @@ class Trial:
         needless = tuple(
             at for at in range(len(steps)) if not lacks and self.suffices([*steps[:at], *steps[at + 1 :]], whole)
         )
+        kinds = kinds_of(self.facts, steps, self.causes)
         return Proof(
             sufficient=not lacks,
             minimal=not needless,
@@ -177,8 +182,12 @@ class Trial:
             needless=needless,
             assumed=tuple(step.does for step in steps if step.by_person),
             gives_way=tuple(f"{name} on {host}" for host, name in sorted(excused & down_by_now & up_before)),
-            runs=self.runs,
-            seed=self.seed,
+            runs=max(many, self.runs.first),
+            seed=self.runs.seed,
+            kinds=kinds.of_steps,
+            assumptions=kinds.assumptions,
+            unknown=kinds.unknown,
+            up_after_reboot_before=before,
         )
 
     def _harms(self, the: Copy, steps: list[Step], excused: set[tuple[str, str]]) -> list[str]:
@@ -190,15 +199,21 @@ class Trial:
                 well = self.facts.standing(self.facts.graph.node(host, service.name)).well
                 if service.name in before and well and service.state not in UP and (host, service.name) not in excused:
                     harms.append(f"{service.name} on {host} runs now and would be {service.state}")
-        for host in dict.fromkeys(step.host for step in steps if step.act is not None):
+        for host in dict.fromkeys(step.host for step in steps if step.acts):
             if host in self.known.hosts:
                 harms += self._worse(the, host, excused)
         return harms
 
     def _worse(self, the: Copy, host: str, excused: set[tuple[str, str]]) -> Iterable[str]:
-        before, after = (self.known.simulate(one.boot_plan(host), self.runs, self.seed) for one in (self.copy(), the))
-        shifts = compare(before, after).shifts
-        for shift in shifts:
+        before, after = self.copy().boot_plan(host), the.boot_plan(host)
+        names = touched(before, after)
+        if not names:
+            return
+        parts, many = (part_of(before, names), part_of(after, names)), self.runs.first
+        if parts[0] is before or parts[1] is after:  # moments decide in one of them: then both have to be whole
+            parts, many = (before, after), self.runs.exactly or _TO_COMPARE
+        one, other = (self.known.simulate(plan, many, self.runs.seed) for plan in parts)
+        for shift in compare(one, other).shifts:
             if shift.verdict == "worse" and (host, shift.service) not in excused:
                 yield (
                     f"{shift.service} on {host} would be up after a reboot in {shift.up_after:.0%} of cases, "

@@ -4,35 +4,52 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Callable, Iterable
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
 from msgspec.structs import replace
 
+from hollow_chain.boot.certain import decided, looks
 from hollow_chain.boot.changes import VERBS as CHANGES
 from hollow_chain.boot.changes import World
-from hollow_chain.boot.engine import simulate
+from hollow_chain.boot.engine import Progress, joined, simulate
 from hollow_chain.boot.expectations import expected_of
-from hollow_chain.boot.families import foreseen, plan_of, plan_of_start
+from hollow_chain.boot.families import as_it_stands, foreseen, plan_of, plan_of_start
 from hollow_chain.boot.making import UP, Expected
 from hollow_chain.boot.outcome import NEED, Outcome, State
+from hollow_chain.boot.part import part_of, started_part
 from hollow_chain.boot.plan import BootPlan, Fault
-from hollow_chain.causes import Facts, Finding, Standing, named, rule_of
+from hollow_chain.causes import Facts, Finding, named, rule_of
 from hollow_chain.causes.acts import Act
 from hollow_chain.causes.nature import CLAIMS, CLASHES, RUNNING, SEATS
-from hollow_chain.chain import Graph, Node, stop_takes
-from hollow_chain.facts.host import Host
+from hollow_chain.chain import Graph, stop_takes
 from hollow_chain.facts.service import Service
 from hollow_chain.families import family_of
 from hollow_chain.mend.plan import Step
 from hollow_chain.verdict import Cause
 
 
+class Runs(NamedTuple):
+    """How many rehearsals a proof may take."""
+
+    exactly: int | None = None
+    """So many, however early the answer is certain."""
+    most: int = 1000
+    """Where nobody asked for a number: until it is certain, and never more than so many."""
+    seed: int = 1
+
+    @property
+    def first(self) -> int:
+        """How many rehearsals a start takes that is only one of many questions on the way."""
+        return self.exactly or next(looks(self.most))
+
+
 class Expectations:
     """What is to be expected of starts on some hosts, now and at the next boot; worked out once, then copied."""
 
-    def __init__(self, facts: Facts, hosts: Iterable[str]) -> None:
-        self.facts = facts
+    def __init__(self, facts: Facts, hosts: Iterable[str], progress: Progress | None = None) -> None:
+        self.facts, self.progress = facts, progress
         self.hosts = [name for name in dict.fromkeys(hosts) if name in facts.graph.hosts]
         self.now: dict[str, Expected] = {}
         self.boot: dict[str, Expected] = {}
@@ -44,13 +61,33 @@ class Expectations:
         self._simulated: dict[object, Outcome] = {}
 
     def simulate(self, plan: BootPlan, runs: int, seed: int) -> Outcome:
-        """Simulate *plan*, unless the like of it has been simulated before: most copies differ on one host only."""
+        """Simulate *plan*, as far as the like of it has not been simulated before: most copies differ on one host only."""
         units = tuple(replace(unit, now_up=None) for unit in plan.units)
-        key = plan.host, runs, seed, units, tuple(plan.held), plan.cores, plan.disks, tuple(plan.cuts)
+        key = plan.host, seed, units, tuple(plan.held), plan.cores, plan.disks, tuple(plan.cuts)
         found = self._simulated.get(key)
-        if found is None:
-            found = self._simulated[key] = simulate(plan, runs, seed)
-        return found
+        done = found.runs if found is not None else 0
+        if done < runs:
+            more = simulate(plan, runs - done, seed, self.progress, first=done)
+            found = self._simulated[key] = more if found is None else joined(plan, [found, more])
+        assert found is not None
+        return found if found.runs == runs else found.head(runs)
+
+    def together(
+        self, plan: BootPlan, names: list[str], enough: float, runs: Runs
+    ) -> tuple[float, dict[str, float], int]:
+        """The share of boots in which all of *names* come up, that of each, and of how many boots: of all that *runs* asks for, or
+        of as many as make it certain on which side of *enough* the share lies."""
+        plan = part_of(plan, names)
+        share, each, many = 0.0, dict[str, float](), 0
+        for many in [runs.exactly] if runs.exactly else looks(runs.most):
+            outcome = self.simulate(plan, many, runs.seed)
+            places = {unit.name: at for at, unit in enumerate(plan.units)}
+            own = {n: outcome.up[:, places[n]] if n in places else np.zeros(many, bool) for n in names}
+            all_up = np.logical_and.reduce(list(own.values()))
+            share, each = float(all_up.mean()), {name: float(up.mean()) for name, up in own.items()}
+            if decided(int(all_up.sum()), many, enough, runs.most) is not None:
+                break
+        return share, each, many
 
 
 class Copy:
@@ -58,27 +95,15 @@ class Copy:
 
     def __init__(self, known: Expectations) -> None:
         self.known = known
-        document = known.facts.graph.document
-        hosts = [msgspec.structs.replace(host) if host.name in known.hosts else host for host in document.hosts]
-        self.document = msgspec.structs.replace(document, hosts=hosts)
-        self.graph = Graph(self.document)
+        self.graph = as_it_stands(known.facts, known.hosts)
+        self.document = self.graph.document
         self.now, self.boot = copy.deepcopy(known.now), copy.deepcopy(known.boot)
         self.coming: list[tuple[str, list[str]]] = []
         """Limits of whole hosts that are set and hold from the next boot on."""
+        self._plans: dict[str, BootPlan] = {}
+        """The next boot of each host, as long as nothing has changed since it was asked for."""
         self.reasons: dict[tuple[str, str], str] = {}
         """Why a start did not come out well."""
-        for name in known.hosts:
-            self._settle(known.facts, self.graph.hosts[name])
-
-    def _settle(self, facts: Facts, host: Host) -> None:
-        """What keeps ending is not up, whatever state it is in at this moment."""
-        host.services = [
-            msgspec.structs.replace(one, state="failed")
-            if facts.standing(Node(host.name, one.name, one)) is Standing.UNSTABLE
-            else one
-            for one in host.services
-        ]
-        self.graph = Graph(self.document)
 
     def service(self, host: str, name: str) -> Service | None:
         """A service as it is in the copy."""
@@ -86,12 +111,21 @@ class Copy:
 
     def put(self, host: str, old: Service, new: Service) -> None:
         """Put *new* in the place of *old*."""
+        self._plans.clear()
         owner = self.graph.hosts[host]
         owner.services = [new if one is old else one for one in owner.services]
         self.graph = Graph(self.document)
 
+    def add(self, host: str, new: Service) -> None:
+        """Register *new*."""
+        self._plans.clear()
+        owner = self.graph.hosts[host]
+        owner.services = [*owner.services, new]
+        self.graph = Graph(self.document)
+
     def set_state(self, host: str, names: Iterable[str], state: str) -> None:
         """Put services into a state."""
+        self._plans.clear()
         wanted = frozenset(names)
         owner = self.graph.hosts[host]
         owner.services = [
@@ -101,6 +135,7 @@ class Copy:
 
     def change(self, host: str, verb: str, words: list[str]) -> None:
         """Carry out one change of the language of ``boot/changes`` on the copy."""
+        self._plans.clear()
         # The facts change with the first; with the second only what is expected, since what it would replace is gone by then.
         for expected in (self.boot[host], self.now[host]):
             world = World(self.graph, self.graph.hosts[host], expected)
@@ -109,12 +144,15 @@ class Copy:
 
     def suppose_only(self, host: str, name: str, cause: str, after: float | None) -> None:
         """Take for granted that *cause*, and nothing else, is wrong with a service."""
+        self._plans.clear()
         for expected in (self.now, self.boot):
             if name in expected[host].faults:
                 expected[host].faults[name] = Fault(cause, 1.0, after)
 
-    def forget(self, host: str, names: Iterable[str], cause: str, place: str) -> None:
-        """A cause is mended: it no longer makes a start fail. Records of failed starts of its place were of it."""
+    def forget(self, host: str, names: Iterable[str], cause: str, place: str, with_rivals: bool = True) -> None:
+        """A cause is mended: it no longer makes a start fail. Records of failed starts of its place were of it. Who races whom for
+        something is forgotten too, unless what is done about that shows in the copy by itself."""
+        self._plans.clear()
         for expected in (self.now.get(host), self.boot.get(host)):
             if expected is None:
                 continue
@@ -124,7 +162,8 @@ class Copy:
                     fault.cause == cause or (name == place and fault.cause == named.EXITS_WITH_ERROR)
                 ):
                     del expected.faults[name]
-            expected.rivals = [one for one in expected.rivals if not (one[2] == cause and place in one[:2])]
+            if with_rivals:
+                expected.rivals = [one for one in expected.rivals if not (one[2] == cause and place in one[:2])]
 
     def start(self, host: str, name: str, runs: int, seed: int) -> float:
         """Start a service in simulation, and leave the copy as the greater part of the runs leaves it; the share of runs in
@@ -134,7 +173,7 @@ class Copy:
             return 0.0
         if service.state in UP:
             return 1.0
-        plan = plan_of_start(self.graph, self.graph.hosts[host], self.now[host], service)
+        plan = started_part(plan_of_start(self.graph, self.graph.hosts[host], self.now[host], service))
         shares, reasons = _shares(self.known.simulate(plan, runs, seed))
         self.reasons.update({(host, unit): reason for unit, reason in reasons.items()})
         counted_on = self._pulled_hard(host, service)
@@ -181,10 +220,12 @@ class Copy:
 
     def boot_plan(self, host: str) -> BootPlan:
         """The next boot of a host of the copy."""
+        if host in self._plans:
+            return self._plans[host]
         for _, words in [one for one in self.coming if one[0] == host]:
             self.change(host, "limit", words)
         self.coming = [one for one in self.coming if one[0] != host]
-        return plan_of(Facts(self.graph), self.graph.hosts[host], self.boot[host])
+        return self._plans.setdefault(host, plan_of(self.graph, self.graph.hosts[host], self.boot[host]))
 
 
 def _shares(outcome: Outcome) -> tuple[dict[str, float], dict[str, str]]:
@@ -238,44 +279,50 @@ def _reload(the: Copy, host: str, act: Act) -> None:
         the.put(host, service, msgspec.structs.replace(service, definition=fresh))
 
 
+def _port(the: Copy, host: str, act: Act) -> None:
+    the.change(host, "port", [act.service, act.value])
+
+
 _ON_COPY: dict[str, Callable[[Copy, str, Act], None]] = {
     "startup": _startup,
     "limit": _limit,
     "wait": _wait,
     "reload": _reload,
+    "port": _port,
 }
 """Verbs that change what the simulation sees. Files and rights it does not see: there the answered cause is forgotten."""
 
 
 def carry_out(the: Copy, step: Step, runs: int, seed: int) -> float:
-    """Carry out one step on the copy; the chance that it comes out as it should."""
-    act = step.act
-    if act is None:
-        return 1.0
+    """Carry out one step on the copy, whoever is to do it; the chance that it comes out as it should."""
+    chance = 1.0
+    for act in step.acts if step.host in the.now else ():
+        chance *= _carry_out(the, step.host, act, runs, seed)
+    return chance
+
+
+def _carry_out(the: Copy, host: str, act: Act, runs: int, seed: int) -> float:
     if act.verb == "start":
-        return the.start(step.host, act.service, runs, seed)
-    if act.verb == "stop":
-        the.stop(step.host, act.service)
-        return 1.0
-    if act.verb == "continue":
-        the.set_state(step.host, [act.service], "running")
-        return 1.0
+        return the.start(host, act.service, runs, seed)
     if act.verb == "reboot":
-        return the.reboot(step.host, runs, seed)
+        return the.reboot(host, runs, seed)
     if act.verb == "restart":
-        dependents = [
-            n.name
-            for n in stop_takes(the.graph, the.graph.node(step.host, act.service))
-            if n.service and n.service.state in UP
-        ]
-        the.stop(step.host, act.service)
-        chance = the.start(step.host, act.service, runs, seed)
-        for name in dependents:
-            chance = min(chance, the.start(step.host, name, runs, seed))
-        return chance
-    if act.verb in _ON_COPY:
-        _ON_COPY[act.verb](the, step.host, act)
+        return _restart(the, host, act.service, runs, seed)
+    if act.verb == "stop":
+        the.stop(host, act.service)
+    elif act.verb == "continue":
+        the.set_state(host, [act.service], "running")
+    elif act.verb in _ON_COPY:
+        _ON_COPY[act.verb](the, host, act)
     return 1.0
+
+
+def _restart(the: Copy, host: str, name: str, runs: int, seed: int) -> float:
+    taken = stop_takes(the.graph, the.graph.node(host, name))
+    dependents = [node.name for node in taken if node.service and node.service.state in UP]
+    the.stop(host, name)
+    chance = the.start(host, name, runs, seed)
+    return min([chance, *(the.start(host, one, runs, seed) for one in dependents)])
 
 
 def assume_done(the: Copy, cause: Cause) -> None:
@@ -291,10 +338,8 @@ def assume_done(the: Copy, cause: Cause) -> None:
         return
     service = the.service(host, finding.service)
     if service is None:
-        owner = the.graph.hosts[host]
         # Whoever registers it has to start it, and to see to it that it starts at boot.
-        owner.services = [*owner.services, Service(name=finding.service, state="running", startup="automatic")]
-        the.graph = Graph(the.document)
+        the.add(host, Service(name=finding.service, state="running", startup="automatic"))
         return
     the.put(host, service, _put_right(service, finding, parts))
 

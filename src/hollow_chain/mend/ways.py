@@ -49,7 +49,9 @@ def choices(ways: list[list[Way]]) -> Iterator[list[Way]]:
     can go them."""
     best = [each[0] for each in ways]
     yield best
-    others = [(at, way) for at, each in enumerate(ways) for way in each[1:] if any(mend.acts for mend in way)]
+    others = [
+        (at, way) for at, each in enumerate(ways) for way in each[1:] if any(mend.acts or mend.means for mend in way)
+    ]
     for at, way in others[:MOST_CHOICES]:
         yield [*best[:at], way, *best[at + 1 :]]
         yield [*best[:at], best[at] + way, *best[at + 1 :]]

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from hollow_chain.mend.plan import Plan, Proof, Step, Try
+from hollow_chain.mend.plan import ASSUMED, NOT_KNOWN, SIMULATED, Plan, Proof, Step, Try
 from hollow_chain.show.clean import clean
 from hollow_chain.show.documents import Document, when
 from hollow_chain.show.page import Page, age
-from hollow_chain.show.signs import HOLLOW, PENDING, SOLID
+from hollow_chain.show.signs import HOLLOW, PENDING, SOLID, WEAK, Sign
 
 if TYPE_CHECKING:
     from hollow_chain.mend.carrying import MendOutcome
@@ -36,8 +36,13 @@ def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
         page.heading(f"Try {number}  ({one.probability:.0%} sure that this is it, costs about {_minutes(one.cost)})")
     causes = ", ".join(f"{cause} ({clean(service, 80)})" for cause, _, service in one.causes)
     page.line(("against ", "dim"), clean(causes, 300), indent=1, hang=8)
+    if one.stops:
+        words = f"It stops what runs: {_listed(one.stops)}."
+        other = " There is another way, below." if one.hints else ""
+        page.line((words + other, "bold yellow"), indent=1, hang=2)
+    kinds = one.proof.kinds if one.proof is not None else ()
     for at, step in enumerate(one.steps, 1):
-        _show_step(page, at, step, plan)
+        _show_step(page, at, step, plan, kinds[at - 1] if at <= len(kinds) else "")
     if one.hints:
         page.gap()
         page.line(("Besides, or instead:", "dim"), indent=1)
@@ -49,14 +54,16 @@ def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
         page.line(("afterwards: ", "underline"), clean(one.look, 300), indent=1, hang=4)
 
 
-def _show_step(page: Page, at: int, step: Step, plan: Plan) -> None:
+def _show_step(page: Page, at: int, step: Step, plan: Plan, kind: str) -> None:
     page.gap()
     where = (f"  on {clean(step.host, 80)}", "cyan") if step.host != plan.target.host else ("", "")
     who = ("  for a person", "bold yellow") if step.act is None else ("", "")
     page.line((f"{at}. {clean(step.does, 400)}", "bold"), where, who, indent=1, hang=3)
     if step.old or step.new:
         page.line(f"{clean(step.old, 100)} -> {clean(step.new, 100)}", indent=4, hang=2)
-    page.line((f"Takes effect {step.effect}.", "cyan"), indent=4)
+    if step.because:
+        page.line(clean(step.because, 300), indent=4, hang=2)
+    page.line((f"Takes effect {step.effect}.", "cyan"), (f" Proof: {kind}." if kind else "", "dim"), indent=4)
     if step.choice:
         page.line((_choice_words(step), "yellow"), indent=4, hang=2)
     if step.interrupts:
@@ -76,31 +83,51 @@ def _choice_words(step: Step) -> str:
 
 def _show_proof(page: Page, proof: Proof, one: Try) -> None:
     page.gap()
-    sign, style = (SOLID, SOLID.style) if proof.holds else (HOLLOW, HOLLOW.style)
-    words = "The proof holds" if proof.holds else "The proof does not hold, so this is not offered as a mend"
-    page.line((f"{page.sign(sign)} {words}", style), f" ({proof.runs} rehearsals, seed {proof.seed})", indent=1, hang=2)
-    after = "" if proof.up_after_reboot is None else f", after a reboot in {proof.up_after_reboot:.1%}"
+    sign, words = _verdict(proof)
     page.line(
-        _mark(page, proof.sufficient), f"sufficient: up now in {proof.up_now:.1%} of cases{after}", indent=4, hang=2
+        (f"{page.sign(sign)} {words}", sign.style or "bold"),
+        f" ({proof.runs} rehearsals, seed {proof.seed})",
+        indent=1,
+        hang=2,
     )
+    for text in (*proof.unknown[:_MOST], *proof.assumptions[:_MOST]) if proof.holds else ():
+        page.line((f"- {clean(text, 300)}", sign.style), indent=6, hang=2)
+    page.line(_mark(page, proof.sufficient), _sufficient_words(proof), indent=4, hang=2)
     needless = ", ".join(str(at + 1) for at in proof.needless)
     only = "no step can be left out" if proof.minimal else f"step {needless} can be left out"
     page.line(_mark(page, proof.minimal), f"minimal: {only}", indent=4, hang=2)
-    page.line(
-        _mark(page, proof.harmless), _harmless_words(proof),
-        indent=4, hang=2,
-    )  # fmt: skip
-    for text in (*proof.lacks[:6], *proof.harms[:6]):
+    page.line(_mark(page, proof.harmless), _harmless_words(proof), indent=4, hang=2)
+    for text in (*proof.lacks[:_MOST], *proof.harms[:_MOST]):
         page.line((f"- {clean(text, 300)}", "yellow"), indent=6, hang=2)
-    if proof.assumed:
-        page.line(
-            (
-                f"{page.sign(PENDING)} taken to be done or agreed to by a person: {_listed(proof.assumed, 4)}",
-                PENDING.style,
-            ),
-            indent=4,
-            hang=2,
-        )
+    agreed = [step.choice for step in one.steps if step.choice]
+    if agreed:
+        text = f"taken to be agreed to: {_listed(tuple(dict.fromkeys(agreed)), 4)}"
+        page.line((f"{page.sign(PENDING)} {text}", PENDING.style), indent=4, hang=2)
+
+
+_MOST = 6
+"""Reasons of one kind that are listed: more than that nobody weighs."""
+
+
+def _verdict(proof: Proof) -> tuple[Sign, str]:
+    """What the proof comes to. Only one that is simulated throughout holds as it stands."""
+    if not proof.holds:
+        return HOLLOW, "The proof does not hold, so this is not offered as a mend"
+    if proof.kind == SIMULATED:
+        return SOLID, "The proof holds"
+    if proof.kind == ASSUMED:
+        return PENDING, "It holds if"
+    return WEAK, "Not proven; what is missing for that:"
+
+
+def _sufficient_words(proof: Proof) -> str:
+    if not proof.sufficient:
+        return "sufficient: no, see below"
+    after = "" if proof.up_after_reboot is None else f", after a reboot in {proof.up_after_reboot:.1%} of the boots"
+    if proof.kind == NOT_KNOWN:
+        return "sufficient for all that a rehearsal sees: nothing else keeps it down, now or after a reboot"
+    given = "if so, " if proof.kind == ASSUMED else ""
+    return f"sufficient: {given}up now in {proof.up_now:.1%} of the starts{after}"
 
 
 def _harmless_words(proof: Proof) -> str:
@@ -159,7 +186,7 @@ def plan_document(plan: Plan, outcome: MendOutcome | None = None) -> Document:
         "version": 1,
         "read_at": when(plan.read_at),
         "target": {"host": plan.target.host, "service": plan.target.name},
-        "steps": [_step(step) for step in first.steps] if first else [],
+        "steps": _steps(first) if first else [],
         "proof": _proof(first.proof) if first and first.proof else None,
         "offered": plan.offered,
         "now_only": plan.now_only,
@@ -171,7 +198,8 @@ def plan_document(plan: Plan, outcome: MendOutcome | None = None) -> Document:
                 "cost_minutes": round(one.cost, 1),
                 "look": one.look,
                 "hints": list(one.hints),
-                "steps": [_step(step) for step in one.steps],
+                "stops": list(one.stops),
+                "steps": _steps(one),
                 "proof": _proof(one.proof) if one.proof else None,
             }
             for one in plan.tries
@@ -205,6 +233,14 @@ def later_document(outcome: MendOutcome) -> Document:
     return head | outcome_document(outcome)
 
 
+def _steps(one: Try) -> list[Document]:
+    kinds = one.proof.kinds if one.proof is not None else ()
+    return [
+        _step(step) | {"proof": kinds[at] if at < len(kinds) else None, "because": step.because}
+        for at, step in enumerate(one.steps)
+    ]
+
+
 def _step(step: Step) -> Document:
     return {
         "does": step.does,
@@ -236,4 +272,10 @@ def _proof(proof: Proof) -> Document:
         "gives_way": list(proof.gives_way),
         "runs": proof.runs,
         "seed": proof.seed,
+        "kind": proof.kind,
+        "assumptions": list(proof.assumptions),
+        "unknown": list(proof.unknown),
+        "up_after_reboot_before": None
+        if proof.up_after_reboot_before is None
+        else round(proof.up_after_reboot_before, 4),
     }

@@ -49,10 +49,19 @@ def interesting(rehearsal: Rehearsal, most: int = MOST_ROWS) -> list[Odds]:
 
 
 def why(odds: Odds) -> str:
-    """Why a service is not up in all runs: the causes with their shares, and whose fault it is."""
-    parts = [f"{cause} {percent(share)}" if share < SURE else cause for cause, share in list(odds.why_not.items())[:3]]
+    """Why a service is not up in all runs: the causes, with the share of the boots where it is not all of them, how sure we are of
+    each that is a diagnosis, and whose fault it is."""
+    sure = {one.cause: one.sure for one in reversed(odds.rests_on)}
+    never = odds.starts and odds.failed == 1.0
+    parts = []
+    for cause, share in list(odds.why_not.items())[:3]:
+        part = cause if share >= SURE else f"{cause} {percent(share)}"
+        if cause in sure:
+            part = f"{sure[cause]:.0%} sure: {part}" if never else f"{part} ({sure[cause]:.0%} sure)"
+        parts.append(part)
     blame = next((name for name, share in odds.blame.items() if 2 * share >= sum(odds.why_not.values())), "")
-    return clean(", ".join(parts) + (f" (at {blame})" if blame else ""), 160)
+    words = ", ".join(parts) + (f", at {blame}" if blame else "")
+    return clean(f"will not come up ({words})" if never else words, 160)
 
 
 def show_rehearsal(page: Page, rehearsal: Rehearsal, everything: bool, only: list[str] | None) -> None:

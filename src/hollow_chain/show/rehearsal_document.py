@@ -61,6 +61,9 @@ def odds_document(odds: Odds) -> Document:
         "up_seconds": moments if odds.p50 is not None else None,
         "why_not": {cause: _short(share) for cause, share in odds.why_not.items()},
         "blame": {name: _short(share) for name, share in odds.blame.items()},
+        "rests_on": [
+            {"service": one.service, "cause": one.cause, "confidence": _short(one.sure)} for one in odds.rests_on
+        ],
         "now_up": odds.now_up,
         "change": odds.change or None,
     }

@@ -37,9 +37,12 @@ def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | 
 
 
 def add_to_all(reading: HostReading) -> None:
-    """The claims of every service that runs, failed, or starts at boot."""
+    """The claims of every service that may come to run: also of those that nothing has started yet, for what clashes once they are
+    is to be told before."""
     for service in reading.host.services:
-        if service.state in ("running", "failed", "starting") or service.startup in ("automatic", "delayed"):
+        program = service.program
+        once = program is not None and program.style == "oneshot" and service.state not in ("running", "failed")
+        if not once and not service.template:
             add(service, reading.evidence)
 
 

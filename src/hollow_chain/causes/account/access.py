@@ -233,7 +233,8 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
         mend = _in_definition(case, path)
     elif found and found.by_mount:
         mend = Mend(
-            f"See why the file system on {place} is mounted so; mount it as {service.name} needs it, or move {path}."
+            f"See why the file system on {place} is mounted so; mount it as {service.name} needs it, or move {path}.",
+            seeks=True,
         )
     else:
         writes = _writes(event) if event is not None else None
@@ -282,7 +283,10 @@ def _by_number(case: Case, user: str) -> Iterator[Finding]:
             "access was denied.",
             evidence=tuple(evidence),
             mends=(
-                Mend(f"Find what {case.service.name} could not open (its log), and give its account that one right."),
+                Mend(
+                    f"Find what {case.service.name} could not open (its log), and give its account that one right.",
+                    seeks=True,
+                ),
             ),
         )
 

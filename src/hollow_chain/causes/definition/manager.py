@@ -105,7 +105,7 @@ def _not_captured(case: Case) -> Finding:
         evidence=(
             case.seen(f"{len(case.host.services)} services are in the facts of {case.node.host}, and no driver"),
         ),
-        mends=(Mend(f"See on {case.node.host} whether {case.node.name} is there, and runs."),),
+        mends=(Mend(f"See on {case.node.host} whether {case.node.name} is there, and runs.", seeks=True),),
         note=True,
     )
 

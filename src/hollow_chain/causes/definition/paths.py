@@ -407,7 +407,7 @@ def _command_said_no(case: Case) -> Finding:
             *said,
         ),
         mends=(
-            Mend(f"See what {program or 'that command'} asks for, and provide it or change the condition."),
+            Mend(f"See what {program or 'that command'} asks for, and provide it or change the condition.", seeks=True),
             Mend(f"Then start {service.name}.", only_starts=True),
         ),
         explains=("stopped", "never-started", "manual-not-started", "exits-with-error"),

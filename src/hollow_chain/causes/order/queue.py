@@ -118,7 +118,7 @@ def _waiting(case: Case) -> Iterator[Finding]:
             *(_under_way(case, node, HINT if node in endless else TELLS) for node in first),
             *((_under_way(case, last, TELLS),) if behind_all and last is not None else ()),
         ),
-        mends=(Mend(f"Wait for {what}, or see why that takes so long." if what else "Wait, and look again."),),
+        mends=(Mend(f"Wait for {what}, or see why that takes so long." if what else "Wait, and look again.", seeks=True),),
         note=not endless,
         residual=True,
         holder=endless[0].name if endless else "",
@@ -178,7 +178,7 @@ def _given_up(case: Case, came_to: str) -> Finding:
             *(_under_way(case, node, FITS) for node in ahead[:_MOST_NAMED]),
         ),
         mends=(
-            *((Mend(f"See why {still} does not come up."),) if still else ()),
+            *((Mend(f"See why {still} does not come up.", seeks=True),) if still else ()),
             Mend(f"Start {name}.", acts=() if still else (start(name),), only_starts=True),
         ),
         holder=ahead[0].name if ahead else "",

@@ -259,7 +259,7 @@ def _held_by_somebody(case: Case, words: list[Evidence]) -> Iterator[Finding]:
     yield Finding(
         says=f"{case.node.name} cannot get something that somebody else has for himself alone{who}.",
         evidence=tuple(words),
-        mends=(Mend(f"Find who has it, stop that, and start {case.node.name}."),),
+        mends=(Mend(f"Find who has it, stop that, and start {case.node.name}.", seeks=True),),
         holder=declared[0] if declared else "",
         residual=True,
     )

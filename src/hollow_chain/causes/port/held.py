@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from hollow_chain.causes import looked
-from hollow_chain.causes.acts import give_way, start
+from hollow_chain.causes.acts import give_way, moved, start
 from hollow_chain.causes.case import SOCKETS, Case
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import CLAIMS, PORT, Boot, Shown
@@ -99,6 +99,9 @@ def port_held(case: Case) -> Iterator[Finding]:
     """
     service = case.service
     yield from held_from_daemons(case)
+    if service.state == "stopped" and not failed_last(service):
+        yield from _foreseen(case)
+        return
     if case.standing.well:
         yield from _held_while_up(case)
         return
@@ -124,7 +127,10 @@ def port_held(case: Case) -> Iterator[Finding]:
             says=f"{case.service.name} found the port that it wants taken; which one is not recorded.",
             evidence=(*told, *_strangers(case)),
             mends=(
-                Mend(f"See which port {case.service.name} is set to, and who holds it ('hollow-chain ports' tells)."),
+                Mend(
+                    f"See which port {case.service.name} is set to, and who holds it ('hollow-chain ports' tells).",
+                    seeks=True,
+                ),
             ),
             explains=("exits-with-error", "exits-at-once", "crash-loop", "start-rate-limited"),
         )
@@ -171,6 +177,26 @@ def _held_in_silence(case: Case) -> Iterator[Finding]:
             found,
             says=f"{case.service.name} runs without {of_listener(others[0])}: {found.holder} has it.",
             evidence=evidence,
+        )
+        return
+
+
+def _foreseen(case: Case) -> Iterator[Finding]:
+    """It is down for another reason, and its start would meet somebody else's socket: told before it is tried. A note."""
+    for claim in case.service.claims if case.asked or case.needed_from is not None else ():
+        others = held_by_others(case, claim)
+        if claim.told or claim.free_choice or claim.switched_off or not others:
+            continue
+        found = _held(case, claim, None, others[0], True)
+        yield replace(
+            found,
+            says=f"{case.service.name} would not get {of_claim(claim)} if it were started now: {found.holder} has it.",
+            evidence=(
+                *found.evidence,
+                case.seen(f"it is set to {of_claim(claim)} ({claim.source or 'definition'})", "definition", bears=FITS),
+            ),
+            note=True,
+            explains=(),
         )
         return
 
@@ -282,11 +308,7 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
         ),
         mends=(
             _giving_way(case, claim, line, listener, holder),
-            Mend(
-                f"Or give one of the two another port; {free_neighbor(case.host, of_claim(claim))} is free.",
-                "after its restart",
-                instead=True,
-            ),
+            _moving(case, claim),
         ),
         holder=holder,
         explains=(
@@ -301,23 +323,37 @@ def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, c
     )
 
 
+def _moving(case: Case, claim: Claim) -> Mend:
+    """The other way: the port of the two that is asked about moves, so that nothing has to stop."""
+    free = free_neighbor(case.host, of_claim(claim))
+    return Mend(
+        f"Or give one of the two another port: {free} is free for {case.service.name}.",
+        "after its restart",
+        instead=True,
+        means=(moved(case.node.name, free),),
+    )
+
+
 def _giving_way(case: Case, claim: Claim, line: Evidence | None, listener: Listener, holder: str) -> Mend:
     """Have the holder give way; by a machine where more than words of the service itself says that the endpoint is to be its own:
     its definition, or a configuration that only root writes."""
     does = f"Stop {holder}, and keep it from starting at boot, if it is not the one that should have the port."
+    means = give_way(case.graph.find(case.node.host, holder))
     set_to = any(overlap(of_claim(one), of_claim(claim)) and not one.told for one in case.service.claims)
     if line is not None and line.told and not set_to:
         doubt = f"See first whether {case.service.name} is meant to have {of_claim(claim)}: only its own words say so"
-        return Mend(f"{doubt}. If it is: {does[0].lower()}{does[1:]}")
+        return Mend(f"{doubt}. If it is: {does[0].lower()}{does[1:]}", means=means)
     if holder == NOBODY_KNOWN:
         look = f"Find out whose socket port {listener.port} is: the system does not tell"
         return Mend(
-            f"{look}. Then stop that, and keep it from starting at boot, if it is not the one that should have the port."
+            f"{look}. Then stop that, and keep it from starting at boot, if it is not the one that should have the port.",
+            seeks=True,
         )
     if not listener.service and not listener.process and holder:
         look = f"See first that {holder} has it: stop it, and whether 'hollow-chain ports {listener.port}' still shows the socket"
-        return Mend(f"{look}. If it is gone: {does[0].lower()}{does[1:]}")
-    return Mend(does, acts=() if listener.shared_with else give_way(case.graph.find(case.node.host, listener.service)))
+        return Mend(f"{look}. If it is gone: {does[0].lower()}{does[1:]}", means=means)
+    acts = () if listener.shared_with else give_way(case.graph.find(case.node.host, listener.service))
+    return Mend(does, acts=acts, means=() if acts else means)
 
 
 def _was_held(case: Case, claim: Claim, line: Evidence | None) -> Finding:
@@ -362,7 +398,13 @@ def port_claimed_twice(case: Case) -> Iterator[Finding]:
                 case.seen(f"{service.name} claims port {claim.port} ({claim.source or 'definition'})"),
                 case.seen(f"{other.name} claims port {rival.port} ({rival.source or 'definition'})"),
             ),
-            mends=(Mend(f"Give one of the two another port; {neighbor} is free.", "after its restart"),),
+            mends=(
+                Mend(
+                    f"Give one of the two another port; {neighbor} is free.",
+                    "after its restart",
+                    means=(moved(service.name, neighbor),),
+                ),
+            ),
             note=True,
             holder=other.name,
         )

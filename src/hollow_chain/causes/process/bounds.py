@@ -133,7 +133,8 @@ def _reached(case: Case, bound: Bound, said: list[Evidence], own: dict[str, int]
             Mend(f"Raise {next(iter(own), bound.settings[0])} in the definition of {name}.", AFTER_RELOAD)
             if own
             else Mend(
-                f"See who uses up the {bound.what} of the host; raise {bound.settings[0]} of {name} if it is its own."
+                f"See who uses up the {bound.what} of the host; raise {bound.settings[0]} of {name} if it is its own.",
+                seeks=True,
             ),
         ),
         explains=(*_END, "access-denied", "path-missing", "port-forbidden"),

@@ -76,7 +76,7 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
             ),
             *words,
         ),
-        mends=(Mend(alone.does if alone else f"Act on the last words of {service.name}, then start it."),),
+        mends=(Mend(alone.does if alone else f"Act on the last words of {service.name}, then start it.", seeks=True),),
         residual=True,
         # Given up after several tries, with words of its own: then these are the reason, and the tries its symptom.
         explains=("crash-loop",) if case.gave_up_speaking else (),
@@ -106,7 +106,8 @@ def _deserted(case: Case) -> Finding:
         ),
         mends=(
             Mend(
-                f"Run the program of {service.name} as its start does, and read what it says; then restart {service.name}."
+                f"Run the program of {service.name} as its start does, and read what it says; then restart {service.name}.",
+                seeks=True,
             ),
         ),
         residual=True,
@@ -142,7 +143,7 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
         yield Finding(
             says=f"{service.name} ends{after_how_long(service)} before it reported that it was up: {words[-1].fact}.",
             evidence=(case.seen(f"last run ended with {ending(service)}", MANAGER, last.ended_at, FITS), *words),
-            mends=(Mend(f"Act on the last words of {service.name}, then start it."),),
+            mends=(Mend(f"Act on the last words of {service.name}, then start it.", seeks=True),),
             residual=True,
             explains=("crash-loop", "exits-with-error"),
         )

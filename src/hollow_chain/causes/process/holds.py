@@ -137,7 +137,8 @@ def _held_places(case: Case) -> Iterator[Finding]:
             evidence=(looked.place(case, file, f"locked by process {holder.process}, {who}"), looked.ended(case)),
             mends=(
                 Mend(
-                    f"Stop {who}, and keep it from coming back, if it is not the one that should have it; then start {case.service.name}."
+                    f"Stop {who}, and keep it from coming back, if it is not the one that should have it; then start {case.service.name}.",
+                    means=give_way(case.graph.find(case.node.host, holder.service)),
                 ),
             ),
             residual=True,
@@ -212,12 +213,13 @@ def _giving_way(case: Case, event: Event, path: str, holder: Process, who: str) 
     that the file is the service's."""
     name = case.service.name
     does = f"Stop {who}, and keep it from coming back; then start {name}."
+    means = give_way(case.graph.find(case.node.host, holder.service))
     if event.trust in TOLD and not (path and places.uses(case, path)):
         doubt = f"See first whether {name} is meant to have {path or 'that'}: only its own words say so"
-        return Mend(f"{doubt}. If it is: {does[0].lower()}{does[1:]}")
+        return Mend(f"{doubt}. If it is: {does[0].lower()}{does[1:]}", means=means)
     file = case.file(path) if path else None
     held = file is not None and file.held_by == holder.process
-    return Mend(does, acts=give_way(case.graph.find(case.node.host, holder.service)) if held else ())
+    return Mend(does, acts=means if held else (), means=() if held else means)
 
 
 def _left_over(case: Case, file: File) -> Mend:

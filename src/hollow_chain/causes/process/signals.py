@@ -135,7 +135,10 @@ def _crashed_by_its_words(case: Case, told: Event) -> Finding:
         says=f"{service.name} crashed with {signal}{after_how_long(service)}, by its own words.",
         evidence=(case.quoted(told, SAID), case.seen(f"last run ended with {ending(service)}", MANAGER, ended)),
         mends=(
-            Mend(f"See the last words of {service.name}; update or repair its program, or find who sent {signal}."),
+            Mend(
+                f"See the last words of {service.name}; update or repair its program, or find who sent {signal}.",
+                seeks=True,
+            ),
         ),
         residual=True,
         explains=("crash-loop", "exits-with-error"),

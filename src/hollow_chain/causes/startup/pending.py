@@ -47,7 +47,7 @@ def delayed_pending(case: Case) -> Iterator[Finding]:
         evidence=(
             case.seen(f"startup type of {case.service.name}: delayed; boot at {clock(boot)}, delay {span(begins)}"),
         ),
-        mends=(Mend(f"Wait until {clock(due)}, then look again."),),
+        mends=(Mend(f"Wait until {clock(due)}, then look again.", seeks=True),),
         note=True,
     )
 
@@ -72,7 +72,7 @@ def event_pending(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} is not running: it waits for {' or '.join(events[:4])}.",
         evidence=(case.seen(f"{service.name} is started on an event ({'; '.join(events[:4])})"),),
-        mends=(Mend(f"Wait for the event, or start {service.name} by hand."),),
+        mends=(Mend(f"Wait for the event, or start {service.name} by hand.", seeks=True),),
         note=True,
     )
 

@@ -54,7 +54,7 @@ def stopped(case: Case) -> Iterator[Finding]:
             says=f"{service.name} is being stopped at this moment.",
             # Without a request, it is on its way down for a reason that is not told yet.
             evidence=(case.seen(state, bears=SAID if stop_was_asked(case) else HINT),),
-            mends=(Mend(f"Wait for its end, then start {service.name}."),),
+            mends=(Mend(f"Wait for its end, then start {service.name}.", seeks=True),),
             residual=True,
         )
         return
@@ -73,7 +73,7 @@ def _hangs_in_its_stop(case: Case) -> Finding:
     return Finding(
         says=f"{name} hangs in its stop: it reports no progress, and {which} is there.",
         evidence=(two_looks(case, progress),),
-        mends=(Mend(f"See what {which} waits for; end it, then start {name}."),),
+        mends=(Mend(f"See what {which} waits for; end it, then start {name}.", seeks=True),),
         residual=True,
     )
 

@@ -163,7 +163,9 @@ def _needs_more(case: Case, limit: Limit | None, needed: Needed | None) -> Itera
 
 
 def _look_why(case: Case) -> Mend:
-    return Mend(f"Find out what {case.service.name} waits for while it starts; its log around the start says it.")
+    return Mend(
+        f"Find out what {case.service.name} waits for while it starts; its log around the start says it.", seeks=True
+    )
 
 
 def _longer(case: Case, limit: Limit | None, needed: Needed | None) -> Iterator[Mend]:

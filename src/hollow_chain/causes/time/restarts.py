@@ -120,7 +120,7 @@ def crash_loop(case: Case) -> Iterator[Finding]:
             ),
             *(case.quoted(event) for event in lines.telling(case.events())),
         ),
-        mends=(Mend(f"Act on the reason that the log of {service.name} gives; then start it once."),),
+        mends=(Mend(f"Act on the reason that the log of {service.name} gives; then start it once.", seeks=True),),
         residual=True,
         explains=("stopped", "start-rate-limited", "exits-with-error")
         if last.restarts > 1 and not case.gave_up_speaking
