@@ -49,6 +49,11 @@ def test_the_right_cause_in_the_right_place(run: Run, tmp_path: Path, case: dict
     assert case.get("says", "") in (verdict["causes"][0]["says"] if wanted else verdict["summary"])
     if "next_look" in case:
         assert case["next_look"] in verdict["next_look"]["look"]
+    if "mends" in case:
+        told = " / ".join(verdict["causes"][0]["mends"])
+        assert case["mends"] in told, told
+    if "never_says" in case:
+        assert case["never_says"] not in done.out
     for cause in verdict["causes"]:
         assert cause["evidence"]
         assert all(piece["fact"] and piece["source"] for piece in cause["evidence"])

@@ -44,7 +44,7 @@ MENDABLE = {
     "disabled, two links down": fault("BoardWeb", "disabled", "startup NetBase disabled", "boot", up=("PlateStore", "LaneCount")),
     "disabled, of a manual one": fault("FeedReader", "disabled", "start FeedReader"),
     "manual and not started": fault("LaneCount", "manual-not-started", "startup LaneCount manual", "boot"),
-    "too slow for the one limit": fault("LaneCount", "start-timeout", "fault slow LaneCount 14s", "boot", "stop LaneCount", "start LaneCount",
+    "too slow for the one limit": fault("LaneCount", "start-timeout", "fault slow LaneCount 26s", "boot", "stop LaneCount", "start LaneCount",
                                         "stop LaneCount", "start LaneCount", "fault slow LaneCount 31s", "boot", agreed=("--reboot",)),
     "a peer has it": fault("SealPlan", "held-by-peer", "start SealGuard", "stop SealPlan", "fault peer SealPlan SealGuard", "start SealPlan",
                            agreed=("--give-up", "SealGuard")),

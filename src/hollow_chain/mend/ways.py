@@ -66,8 +66,19 @@ def _with_more_time(way: Way) -> Iterator[Way]:
     if not any(act.verb == "limit" for mend in way for act in mend.acts):
         return
     for _ in range(MOST_LONGER):
-        way = [replace(mend, acts=tuple(_longer(act) for act in mend.acts)) for mend in way]
+        way = [_with_longer(mend) for mend in way]
         yield way
+
+
+def _with_longer(mend: Mend) -> Mend:
+    acts = tuple(_longer(act) for act in mend.acts)
+    if acts == mend.acts:
+        return mend
+    old = next(act.value for act in mend.acts if act.verb == "limit")
+    new = next(act.value for act in acts if act.verb == "limit")
+    return replace(
+        mend, acts=acts, because=f"{old} s are too short for it in the rehearsed boots; {new} s is half as much again."
+    )
 
 
 def _longer(act: Act) -> Act:

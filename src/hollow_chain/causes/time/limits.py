@@ -13,7 +13,7 @@ from hollow_chain.causes.process.telling import ending
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, hangs, overdue
 from hollow_chain.causes.two_looks import two_looks
-from hollow_chain.causes.words import between, ended_up, span
+from hollow_chain.causes.words import between, clock, ended_up, span
 from hollow_chain.families import Family
 from hollow_chain.families.times import NO_LIMIT, Limit, start_limit
 from hollow_chain.lazy import pattern
@@ -22,7 +22,7 @@ from hollow_chain.wording import lines
 TIMED_OUT = 1053
 """Control-manager error number: the service did not report in time."""
 _MARGIN = 1.5
-"""A limit is proposed half as long again as the longest start on record: room for a start in worse company than any of these."""
+"""A limit is proposed half as long again as the slowest good start on record: room for a start in worse company than any of these."""
 _USUAL = (
     10,
     15,
@@ -103,7 +103,7 @@ def start_timeout(case: Case) -> Iterator[Finding]:
     Looks at: the manager's result, the limit, recorded starts.
     Convinced by: an end by the time limit; a start that has outlasted it.
     Against: an error of its own before the limit; a limit that is mistyped (then that is the cause).
-    Mend: a longer limit, with a reason; cure the slowness.
+    Mend: find out what it waits for; where it was getting on, a limit by its slowest good start.
     """
     if hangs(case.service, case.host) == "still" and case.service.state == "starting":
         yield _hanging(case)
@@ -121,6 +121,11 @@ def start_timeout(case: Case) -> Iterator[Finding]:
             case.seen(f"last start ended with {how}", MANAGER, last.ended_at if last else None, SAID),
             case.seen(f"start limit: {_said(limit) if limit else _why_unsaid(case)}"),
             *_needs_more(case, limit, needed),
+            *(
+                (case.seen(getting_on, bears=HINT),)
+                if (getting_on := gets_on(case, limit, needed)) and needed is None
+                else ()
+            ),
             *(case.quoted(event) for event in lines.telling(case.last_events())),
         ),
         mends=(*_longer(case, limit, needed), _look_why(case)),
@@ -168,25 +173,80 @@ def _look_why(case: Case) -> Mend:
     )
 
 
+_BUSY = 0.2
+"""Part of the time allowed for which a start that gets on has used a processor, at least."""
+_TIGHT = 0.5
+"""Part of the time allowed that the slowest good start took, from which on the limit is what is short."""
+_TO_THE_END = 0.75
+"""Part of a start after which one that still tells of its steps was getting on."""
+
+
+def gets_on(case: Case, limit: Limit | None, needed: Needed | None) -> str:
+    """How it shows that the start was getting on when its limit ended it; empty where it does not: more time would then be spent on
+    the same wait."""
+    last, progress = case.service.last, case.service.progress
+    if limit is None or last is None:
+        return ""
+    if needed is not None and needed.slowest >= _TIGHT * limit.seconds:
+        return f"its slowest good start took {span(needed.slowest)} of the {span(limit.seconds)} allowed"
+    if last.cpu_seconds is not None and last.cpu_seconds >= _BUSY * limit.seconds:
+        return f"it had used {span(last.cpu_seconds)} of computing time, so it was at work"
+    if progress is not None and progress.moves:
+        return "it counted on between two looks"
+    ended = last.ended_at or case.host.read_at
+    if last.started_at is None or ended is None:
+        return ""
+    late = last.started_at + _TO_THE_END * (ended - last.started_at)
+    told = [event for event in case.own_events() if last.started_at <= event.at <= ended]
+    if len({event.text for event in told}) > 2 and told[-1].at >= late:
+        return f"it was still telling of its steps at {clock(told[-1].at)}"
+    return ""
+
+
+def longer_limit(limit: Limit | None, needed: Needed | None) -> int | None:
+    """Seconds of a limit with a reason: half as much again as the slowest good start; None where that is no more than now."""
+    if needed is None:
+        return None
+    new = proposed(needed.slowest)
+    return new if limit is None or new > limit.seconds else None
+
+
+def sum_of(needed: Needed, new: float) -> str:
+    """The sum behind a limit, in words."""
+    exact = needed.slowest * _MARGIN
+    rounded = "" if abs(exact - new) < _SAME else f", rounded up to {span(new)}"
+    return f"its slowest good start took {span(needed.slowest)}, and half as much again is {span(exact)}{rounded}"
+
+
+_SAME = 0.05
+"""Seconds: less than is printed."""
+
+
 def _longer(case: Case, limit: Limit | None, needed: Needed | None) -> Iterator[Mend]:
-    at_least = max(limit.seconds if limit else 0.0, needed.slowest if needed else 0.0)
-    new = proposed(at_least or case.family.start_seconds)
-    reason = (
-        f"its slowest good start took {span(needed.slowest)}, and half as much again is left for bad days"
-        if needed
-        else "no good start is on record, so this is only half as much again as now"
-    )
-    if limit is not None and limit.for_all:
+    """A longer limit where that has a reason; else what to measure first."""
+    if not gets_on(case, limit, needed):
+        return
+    new = longer_limit(limit, needed)
+    if needed is None:
+        does = f"Measure how long a start of {case.service.name} takes without a limit: no good one is on record to set one by."
+        yield Mend(does, seeks=True)
+    elif new is not None and limit is not None and limit.for_all:
+        reason = sum_of(needed, new)
         yield Mend(
             f"Set the one start limit of {case.node.host} to {new} s ({new * 1000} ms, base 10): {reason}. "
             f"It holds for all {len(case.host.services)} services there; the others only wait longer when they hang.",
             AFTER_REBOOT,
-            (set_limit("", new),) if needed else (),
+            (set_limit("", new),),
+            because=f"{reason[:1].upper()}{reason[1:]}.",
         )
-    else:
-        acts = (set_limit(case.node.name, new),) if needed else ()
-        does = f"Give {case.service.name} a start limit of {new} s: {reason}."
-        yield Mend(does, "after a reload, at the next start", acts)
+    elif new is not None:
+        reason = sum_of(needed, new)
+        yield Mend(
+            f"Give {case.service.name} a start limit of {new} s: {reason}.",
+            "after a reload, at the next start",
+            (set_limit(case.node.name, new),),
+            because=f"{reason[:1].upper()}{reason[1:]}.",
+        )
 
 
 _FAR_SHORT = 2

@@ -10,7 +10,7 @@ from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import AFTER_REBOOT, FITS, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.time.limits import limit_of, proposed, timed_out
+from hollow_chain.causes.time.limits import limit_of, longer_limit, needed_by, sum_of, timed_out
 from hollow_chain.causes.words import between, clock, span
 from hollow_chain.facts.service import Start
 from hollow_chain.families.times import AT_BOOT_SECONDS
@@ -63,7 +63,8 @@ def boot_contention(case: Case) -> Iterator[Finding]:
     if others:
         evidence.append(case.seen(f"{others} other services were being started at the same time"))
     name = case.service.name
-    longest = max([limit.seconds, *(start.seconds for start in at_boot)])
+    needed = needed_by(case)
+    longer = longer_limit(limit, needed)
     yield Finding(
         says=f"{name} is in time by itself ({span(max(by_hand))} at most) and too late among everything that starts at boot "
         f"({span(limit.seconds)} allowed; {len(at_boot) + 1} boots speak for it).",
@@ -75,11 +76,18 @@ def boot_contention(case: Case) -> Iterator[Finding]:
                 AFTER_REBOOT,
                 (startup(name, "delayed"),) if case.family.has_delayed_group else (),
             ),
-            Mend(
-                f"Or give {'all starts' if limit.for_all else name} a limit of {proposed(longest)} s, which the slow boots keep too.",
-                AFTER_REBOOT,
-                (set_limit("" if limit.for_all else name, proposed(longest)),),
-                instead=True,
+            *(
+                (
+                    Mend(
+                        f"Or give {'all starts' if limit.for_all else name} a limit of {longer} s: {sum_of(needed, longer)}.",
+                        AFTER_REBOOT,
+                        (set_limit("" if limit.for_all else name, longer),),
+                        instead=True,
+                        because=f"Its boots are slow: {sum_of(needed, longer)}.",
+                    ),
+                )
+                if longer is not None and needed is not None
+                else ()
             ),
         ),
         explains=("start-timeout", "killed", "exits-with-error", "crash-loop"),

@@ -8,7 +8,7 @@ from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.time.limits import limit_of, timed_out
+from hollow_chain.causes.time.limits import gets_on, limit_of, timed_out
 from hollow_chain.causes.words import clock, numbered, span, was_up_before
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Start
@@ -22,6 +22,8 @@ _REPORTS = {
     "dbus": "its name on the bus (Type=dbus)",
 }
 """What systemd waits for, by the start type (systemd.service(5), "Type=")."""
+_TIMES = 2
+"""Starts that were given up before "never" is said: one may have had a bad moment."""
 _BATCH_FILES = (".bat", ".cmd")
 _CALM = 0.2
 """Share of the time that it was waited for, below which a program that used so much of a processor was not busy with starting."""
@@ -55,7 +57,7 @@ def never_reports(case: Case) -> Iterator[Finding]:
         return
     if _good_since_change(case):
         return
-    evidence = [*_of_manager(case), *_of_program(case), *_of_past(case), *_of_look(case, style)]
+    evidence = [*_of_manager(case), *_of_program(case), *_of_past(case), *_of_look(case, style), *_of_all(case)]
     # A name on the bus is asked for at once, or never.
     if not any(piece.bears in (SAID, FITS) for piece in evidence) and not (
         style == "dbus" and _was_calm(case) is not None
@@ -155,6 +157,19 @@ def _of_look(case: Case, style: str) -> Iterator[Evidence]:
         yield case.seen(
             f"nothing in {path} speaks of reporting to the manager (sd_notify, NOTIFY_SOCKET)", FILES, bears=FITS
         )
+
+
+def _of_all(case: Case) -> Iterator[Evidence]:
+    """That it was given up time and again, was not at work meanwhile, and has never come up."""
+    starts = case.service.starts
+    given_up = [start for start in starts if start.outcome == "timeout"]
+    if len(given_up) < _TIMES or any(start.outcome == "up" for start in starts):
+        return
+    limit = limit_of(case)
+    if limit is None or limit.seconds < _ENOUGH_TO_REPORT or gets_on(case, limit, None):
+        return
+    fact = f"all {len(given_up)} starts on record ran into the limit, and none came up"
+    yield case.seen(fact, "recorded starts", given_up[-1].at, FITS)
 
 
 def _was_calm(case: Case) -> float | None:
