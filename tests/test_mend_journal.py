@@ -140,7 +140,7 @@ def test_a_first_record_that_could_not_be_written_leaves_nothing(
 class NoteHands:
     """Hands that note what they are asked to do, on a made-up host."""
 
-    host, machine = "quay", "m1"
+    host, machine, named = "quay", "m1", ""
 
     def __init__(self, place: Path, fails: str = "", up_after: bool = False) -> None:
         self.place, self.fails, self.up_after = place, fails, up_after

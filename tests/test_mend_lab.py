@@ -149,8 +149,63 @@ def test_what_a_machine_must_not_decide_is_said_and_not_done(name: str, run: Run
     by_hand = [step["does"] for step in steps if step["by"] == "person"]
     assert planned.status == 1 and by_hand and set(by_hand) <= set(planned.json["proof"]["assumed"])
     done = mend(run, tmp_path, FOR_PERSONS[name].target, "--apply", "--yes")
-    assert done.status == (2 if planned.json["offered"] else 1)
-    assert host.read_bytes() == before
+    assert done.status == 1 and host.read_bytes() == before
+    if planned.json["offered"]:
+        assert done.json["waits_for"] == {"step": 1, "does": by_hand[0]} and done.json["held"] is False
+        assert planned.json["proof"]["kind"] != "simulated"
+        # It has changed nothing so far, so it is in nobody's way.
+        assert (
+            mend(run, tmp_path, FOR_PERSONS[name].target, "--apply", "--yes").json["waits_for"]
+            == done.json["waits_for"]
+        )
+        assert mend(run, tmp_path, "--undo").status == 0
+
+
+def change(path: Path, what: Any) -> None:
+    """A person does something on the host."""
+    document = json.loads(path.read_text())
+    what(document["hosts"][0])
+    path.write_text(json.dumps(document))
+
+
+def test_a_step_for_a_person_is_waited_for_looked_at_and_gone_on_after(run: Run, tmp_path: Path, host: Path) -> None:
+    put_in(run, FOR_PERSONS["a stranger has the port"])
+    put_in(run, fault("LaneCount", "stopped", "stop LaneCount"))
+    waits = mend(run, tmp_path, "BoardWeb", "--apply", "--yes")
+    assert (
+        waits.status == 1 and waits.json["waits_for"]["step"] == 1 and "--done 1 --from host" in waits.json["way_back"]
+    )
+    wrong = mend(run, tmp_path, "--done", "2")
+    assert wrong.status == 2 and "waits for step 1" in wrong.err
+    not_yet = mend(run, tmp_path, "--done", "1")
+    assert not_yet.status == 1 and "Not done yet: port-held is still found" in not_yet.json["summary"]
+    change(host, lambda one: one.update(listeners=[s for s in one["listeners"] if s.get("service")]))
+    run("lab", "heal", "host")
+    done = mend(run, tmp_path, "--done", "1")
+    assert done.status == 0 and done.json["held"] is True, done.json["summary"]
+    assert "BoardWeb" in running(host) and mend(run, tmp_path, "--done", "1").status == 2
+    assert mend(run, tmp_path, "--undo", done.json["mend"]).status == 0 and "BoardWeb" not in running(host)
+
+
+def test_what_a_machine_can_do_before_a_person_is_done_first(run: Run, tmp_path: Path, host: Path) -> None:
+    put_in(
+        run,
+        fault("BoardWeb", "disabled", "startup PlateStore disabled", "fault port BoardWeb", "boot", "stop LaneCount"),
+    )
+    refused = {"result": "exit-code", "error_number": 10048, "ended_at": "2026-03-04T05:09:00Z"}
+
+    def bind_failed(one: dict[str, Any]) -> None:
+        for service in one["services"]:
+            if service["name"] == "BoardWeb":
+                service["last"] = refused
+
+    change(host, bind_failed)
+    waits = mend(run, tmp_path, "BoardWeb", "--apply", "--yes")
+    number = waits.json["waits_for"]["step"]
+    assert waits.status == 1 and number > 1 and services(host)["PlateStore"]["startup"] == "automatic"
+    barred = mend(run, tmp_path, "LaneCount", "--apply", "--yes")
+    assert barred.status == 2 and f"--done {number}" in barred.err
+    assert mend(run, tmp_path, "--undo").status == 0 and services(host)["PlateStore"]["startup"] == "disabled"
 
 
 def test_a_mend_that_does_not_hold_says_so_and_offers_the_way_back(run: Run, tmp_path: Path, host: Path) -> None:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from hollow_chain.experience.store import Store
     from hollow_chain.mend.carrying import Carrier, MendOutcome
     from hollow_chain.mend.hands import Hands
-    from hollow_chain.mend.plan import Plan
+    from hollow_chain.mend.plan import Plan, Step
     from hollow_chain.verdict import Verdict
 
 
@@ -44,6 +44,15 @@ def mend(
         bool, typer.Option("--undo", help="Take a mend back: the one that is named, else the latest.")
     ] = False,
     resume: Annotated[bool, typer.Option("--resume", help="Go on with a mend that was interrupted.")] = False,
+    done: Annotated[
+        int | None,
+        typer.Option(
+            "--done",
+            min=1,
+            help="Step N of a mend that waits for a person is done: look whether it is, and go on.",
+            show_default=False,
+        ),
+    ] = None,
     give_up: Annotated[
         list[str] | None,
         typer.Option("--give-up", help="A service that may be stopped for it. May be given again.", show_default=False),
@@ -71,13 +80,15 @@ def mend(
 ) -> int:
     """Plan what mends TARGET, and prove the plan in rehearsal; --apply carries it out, --undo takes it back.
 
-    Exit status: 0 nothing to mend, or it was carried out and holds; 1 a plan was made (or none can be offered); 4 it was carried
-    out and did not hold.
+    A step for a person is asked for when its turn comes; without a terminal the mend waits for --done.
+
+    Exit status: 0 nothing to mend, or it was carried out and holds; 1 a plan was made (or none can be offered), or it waits for
+    a person; 4 it was carried out and did not hold.
     """
-    if apply + undo + resume > 1:
-        raise wrong_call("--apply, --undo and --resume exclude one another")
-    if undo or resume:
-        return _later(target, source, undo, watch, store, json)
+    if apply + undo + resume + (done is not None) > 1:
+        raise wrong_call("--apply, --done, --undo and --resume exclude one another")
+    if undo or resume or done is not None:
+        return _later(target, source, Later(undo, done, watch, store, json))
     if not target.strip():
         raise wrong_call("name one TARGET; such as: hollow-chain mend nginx")
     wish = Wish(tuple(give_up or ()), reboot, now_only, runs, seed, apply, yes, watch, store, json)
@@ -122,7 +133,11 @@ def _plan(target: str, source: str | None, host: str, wish: Wish) -> int:
         _show(plan, None, False, is_carried_out=True)
     outcome = _carry(hands, plan, verdict, wish)
     _show_outcome(plan, outcome, wish.json)
-    return 0 if outcome.well else MEND_DID_NOT_HOLD
+    return _status(outcome)
+
+
+def _status(outcome: MendOutcome) -> int:
+    return 0 if outcome.well else 1 if outcome.waits_for else MEND_DID_NOT_HOLD
 
 
 def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: Wish) -> MendOutcome:
@@ -140,6 +155,8 @@ def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: Wish) -> MendOutcom
     with locked(hands.place), _told_when_interrupted(hands):
         outcome = carrier.apply(plan)
     took = time.monotonic() - began
+    if outcome.waits_for is not None:
+        return outcome
     how = "held" if outcome.well else "not held"
     documents = verdict_document(verdict), plan_document(plan, outcome)
     _keep(wish.store, lambda cases: cases.keep(*documents, outcome.id, how, round(took, 3)))
@@ -181,22 +198,34 @@ def _keep(store: str, what: Callable[[Store], object]) -> None:
         common.warn(f"{trouble}; this case is not kept")
 
 
-def _later(words: str, source: str | None, undo: bool, watch: float, store: str, json: bool) -> int:
+class Later(NamedTuple):
+    """What a call asks for of a mend that is on the journal."""
+
+    undo: bool
+    done: int | None
+    watch: float
+    store: str
+    json: bool
+
+
+def _later(words: str, source: str | None, wish: Later) -> int:
     """Take back, or go on with, a mend that is on the journal."""
     from hollow_chain.mend import journal
 
+    undo = wish.undo
     hands = _hands(source, "")
-    carrier = _carrier(hands, watch)
+    carrier = _carrier(hands, wish.watch)
     with journal.locked(hands.place):
         found = journal.find(hands.place, words.strip(), interrupted=not undo)
         if found.torn:
             common.warn(f"the last record of {found.path} was cut off and is left out: what it announced was not begun")
         with _told_when_interrupted(hands):
-            outcome = carrier.undo(found) if undo else carrier.resume(found)
+            go_on = carrier.undo if undo else carrier.resume
+            outcome = go_on(found) if wish.done is None else carrier.done(found, wish.done)
     if undo and outcome.well:
-        _keep(store, lambda cases: cases.undone(outcome.id, hands.host))
-    _show_outcome(None, outcome, json)
-    return 0 if outcome.well else MEND_DID_NOT_HOLD
+        _keep(wish.store, lambda cases: cases.undone(outcome.id, hands.host))
+    _show_outcome(None, outcome, wish.json)
+    return _status(outcome)
 
 
 def _hands(source: str | None, target: str) -> Hands:
@@ -217,14 +246,28 @@ def _hands(source: str | None, target: str) -> Hands:
 
 
 def _carrier(hands: Hands, watch: float) -> Carrier:
-    from hollow_chain.mend.carrying import Carrier
+    from hollow_chain.mend.carrying import Carrier, nobody
 
     def tell(text: str) -> None:
         if sys.stderr.isatty():
             sys.stderr.write(f" ... {common.shown(text)}\n")
             sys.stderr.flush()
 
-    return Carrier(hands, tell, watch)
+    return Carrier(hands, tell, watch, _is_done if sys.stdin.isatty() else nobody)
+
+
+def _is_done(number: int, step: Step) -> bool:
+    """Ask whoever sits there whether a step for a person is done; as often as it is to be shown."""
+    from hollow_chain.show.mend import show_step
+    from hollow_chain.show.page import Page
+
+    while True:
+        sys.stderr.write(f"Step {number} is for a person: {common.shown(step.does)}\nDone? [y/N/show] ")
+        sys.stderr.flush()
+        answer = sys.stdin.readline().strip().lower()
+        if answer not in ("s", "show"):
+            return answer in ("y", "yes")
+        show_step(Page(), number, step)
 
 
 def _show(plan: Plan, outcome: MendOutcome | None, json: bool, is_carried_out: bool = False) -> None:

@@ -9,20 +9,22 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from itertools import takewhile
 
 from hollow_chain.boot.making import UP
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
+from hollow_chain.mend.by_hand import not_yet
 from hollow_chain.mend.checking import Check, checks_of
 from hollow_chain.mend.hands import Hands, NotDone
 from hollow_chain.mend.journal import FORMAT, VERSION, MendJournal, Record, begin
-from hollow_chain.mend.plan import Plan, Step, Try
+from hollow_chain.mend.plan import Answer, Plan, Step
 from hollow_chain.mend.verbs import VERBS, ActView
 from hollow_chain.trouble import wrong_call
 from hollow_chain.verdict import Verdict, diagnose
 
 Tell = Callable[[str], None]
+Ask = Callable[[int, Step], bool]
+"""Asks a person whether a step (its number, from 1) is done."""
 _OPENS = ("mode", "owner", "folder", "remove", "allow")
 """Verbs that give somebody a right or take a file away: what did not help is taken back at once."""
 _ANY_OLD = ("start", "restart", "stop", "continue", "pause", "renew", "reboot")
@@ -39,10 +41,25 @@ class MendOutcome:
     checks: list[Check] = field(default_factory=list)
     way_back: str = ""
     applied: bool = True
+    waits_for: tuple[int, str] | None = None
+    """The step for a person that it waits for: its number from 1, and what is to be done."""
 
 
 class Stopped(Exception):
     """A try cannot go on: why, in words."""
+
+
+class Waiting(Exception):
+    """A step for a person is not done, as far as anybody says or can be seen."""
+
+    def __init__(self, number: int, step: Step, why: str = "") -> None:
+        super().__init__(why)
+        self.number, self.step, self.why = number, step, why
+
+
+def nobody(number: int, step: Step) -> bool:
+    """Nobody is there to ask."""
+    return False
 
 
 @dataclass
@@ -53,11 +70,13 @@ class Carrier:
     tell: Tell
     watch: float = 5.0
     """For how many seconds a mended target is watched."""
+    ask: Ask = nobody
+    """Asks whether a step for a person is done."""
 
     def apply(self, plan: Plan) -> MendOutcome:
         """Carry out *plan*. Raises :class:`~hollow_chain.trouble.Trouble` before anything is changed where that cannot be."""
         self.check(plan)
-        tries = [one.steps for one in _for_machine(plan)]
+        tries = [one.steps for one in plan.tries]
         dependents = [step.act.service for steps in tries for step in steps if step.act is not None and not step.answers
                       and step.act.verb == "start" and step.act.service != plan.target.name]  # fmt: skip
         head = Record(
@@ -65,12 +84,7 @@ class Carrier:
             target=plan.target.name, now_only=plan.now_only, read_at=plan.read_at, tries=tries, dependents=list(dict.fromkeys(dependents)),
             causes=[" ".join(answer) for one in plan.tries for answer in one.causes],
         )  # fmt: skip
-        outcome = self._go_on(begin(self.hands.place, head), 0)
-        left = plan.tries[len(tries) :]
-        if left and not outcome.well:
-            by_hand = next(step.does for step in left[0].steps if step.by_person)
-            outcome.summary += f" The next try is for a person: {by_hand}"
-        return outcome
+        return self._go_on(begin(self.hands.place, head), 0)
 
     def check(self, plan: Plan) -> None:
         """Raise :class:`~hollow_chain.trouble.Trouble` where *plan* cannot be carried out on this host, by this user."""
@@ -78,18 +92,15 @@ class Carrier:
             raise wrong_call(
                 f"the plan is for {plan.target.host}, and this is {self.hands.host}: it is not carried out here"
             )
-        self._may([one.steps for one in _for_machine(plan) or plan.tries[:1]])
+        self._may([one.steps for one in plan.tries])
 
     def _may(self, tries: list[list[Step]]) -> None:
         """Everything that speaks against it, told before the first step."""
-        steps = [step for one in tries for step in one]
+        steps = [step for one in tries for step in one if step.act is not None]
         elsewhere = sorted({step.host for step in steps if step.host != self.hands.host})
         if elsewhere:
             raise wrong_call(f"steps of the plan are for {', '.join(elsewhere)}: they have to be carried out there")
-        by_hand = [step for step in steps if step.act is None]
-        if by_hand:
-            raise wrong_call(f"first by hand: {by_hand[0].does} Then ask again, for a plan without it")
-        asked = [step.choice for step in steps if step.choice]
+        asked = [step.choice for one in tries for step in one if step.choice]
         if asked:
             how = "--reboot" if asked[0] == "a reboot" else f"--give-up {asked[0]}"
             raise wrong_call(f"the plan costs {asked[0]}, which somebody has to agree to: add {how}")
@@ -112,6 +123,22 @@ class Carrier:
             self.tell(f"taking back what was begun: {step.does}")
             self._take_back(journal, attempt, number, kept)
         return self._go_on(journal, standing.attempt)
+
+    def done(self, journal: MendJournal, number: int) -> MendOutcome:
+        """A person says that step *number* (from 1) is done: look whether it is, and go on. Raises
+        :class:`~hollow_chain.trouble.Trouble` where nothing waits for that."""
+        self._is_here(journal)
+        standing = journal.standing
+        if standing.closed or standing.undoing or standing.asked is None:
+            raise wrong_call(f"the mend {journal.id} of {journal.head.target} waits for nobody")
+        attempt, step = standing.asked
+        if number != step + 1:
+            raise wrong_call(
+                f"the mend {journal.id} of {journal.head.target} waits for step {step + 1}, not for step {number}"
+            )
+        self._may(journal.head.tries)
+        self.ask = _said_once(number, self.ask)
+        return self._go_on(journal, attempt)
 
     def undo(self, journal: MendJournal) -> MendOutcome:
         """Take a mend back: what was there before it is there again."""
@@ -164,7 +191,10 @@ class Carrier:
         for attempt in range(first, len(tries)):
             if len(tries) > 1:
                 self.tell(f"try {attempt + 1} of {len(tries)}")
-            outcome = self._attempt(journal, attempt)
+            try:
+                outcome = self._attempt(journal, attempt)
+            except Waiting as waiting:
+                return self._waits(journal, waiting)
             if outcome.well:
                 for number, done, kept in journal.standing.done:
                     self.hands.settle(tries[number][done], kept)
@@ -181,16 +211,22 @@ class Carrier:
             outcome.summary += f" What it opened could not be taken back: {'; '.join(failed)}"
         journal.note("closed", how="not held")
         if journal.standing.done or journal.standing.begun:
-            outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}"
+            outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}{self.hands.named}"
         return outcome
 
     def _attempt(self, journal: MendJournal, attempt: int) -> MendOutcome:
         steps = journal.head.tries[attempt]
         done = {number for one, number, _ in journal.standing.done if one == attempt}
-        done |= {r.step for r in journal.records if r.what == "after" and r.skipped and r.attempt == attempt}
+        done |= {
+            r.step for r in journal.records if r.what == "after" and (r.skipped or r.by_hand) and r.attempt == attempt
+        }
         try:
             for number, step in enumerate(steps):
-                if number not in done:
+                if number in done:
+                    continue
+                if step.act is None:
+                    self._by_person(journal, attempt, number, step)
+                else:
                     self._one(journal, attempt, number, step, steps[:number])
         except (Stopped, NotDone) as problem:
             return MendOutcome(journal.id, False, f"The mend of {journal.head.target} did not hold: {problem}.")
@@ -199,11 +235,28 @@ class Carrier:
         words = "holds" if well else "did not hold"
         return MendOutcome(journal.id, well, f"The mend of {journal.head.target} {words}.", checks)
 
+    def _by_person(self, journal: MendJournal, attempt: int, number: int, step: Step) -> None:
+        """One step for a person: ask whether it is done, and look whether it is. Raises :class:`Waiting`."""
+        if journal.standing.asked != (attempt, number):
+            journal.note("asked", attempt, number)
+        why = ""
+        while self.ask(number + 1, step):
+            facts = Facts(Graph(self.hands.facts(with_claims=True, with_packages=True)))
+            missing = not_yet(self.hands, facts, step, journal.head.target)
+            if not missing:
+                journal.note("before", attempt, number)
+                journal.note("after", attempt, number, by_hand=True)
+                return
+            why = "; ".join(missing[:3])
+            self.tell(f"not done yet: {why}")
+        raise Waiting(number + 1, step, why)
+
     def _one(self, journal: MendJournal, attempt: int, number: int, step: Step, before: list[Step]) -> None:
         """One step: is it still to be done, what is there now, do it, did it hold?"""
         # Whose a file is counts where a step may open or remove something: no rule may propose that of a package's file.
         facts = Facts(Graph(self.hands.facts(with_packages=step.act is not None and step.act.verb in _OPENS)))
-        if self._is_so_already(facts, step):
+        helped = bool(journal.standing.by_hand)
+        if self._is_so_already(facts, step) or (helped and self._is_needless(facts, step, before, journal.head.target)):
             self.tell(f"already so: {step.does}")
             journal.note("before", attempt, number)
             journal.note("after", attempt, number, skipped=True)
@@ -215,6 +268,17 @@ class Carrier:
         self.hands.do(step, kept)
         self._hold(step)
         journal.note("after", attempt, number)
+
+    def _waits(self, journal: MendJournal, waiting: Waiting) -> MendOutcome:
+        """The mend waits for a person; its journal stays open."""
+        number, does = waiting.number, waiting.step.does
+        why = f" Not done yet: {waiting.why.rstrip('.')}." if waiting.why else ""
+        done = "all before it is done; " if number > 1 else ""
+        summary = f"The mend of {journal.head.target} waits for a person: {done}step {number} is: {does}{why}"
+        named = self.hands.named
+        way_back = f"When it is done: hollow-chain mend --done {number}{named}"
+        way_back += f". To take it back: hollow-chain mend --undo {journal.id}{named}"
+        return MendOutcome(journal.id, False, summary, way_back=way_back, waits_for=(number, does))
 
     def _view(self, facts: Facts, step: Step) -> ActView:
         return ActView(facts, facts.graph.hosts[step.host], self.hands.look)
@@ -234,8 +298,7 @@ class Carrier:
     def _guard(self, facts: Facts, step: Step, before: list[Step], target: str) -> None:
         """Stop where the facts are no longer those that the plan was made from."""
         act = step.act
-        if act is None:
-            raise Stopped(f"a step for a person: {step.does}")
+        assert act is not None
         if step.host not in facts.graph.hosts:
             raise Stopped(f"this is not {step.host}")
         view = self._view(facts, step)
@@ -246,20 +309,28 @@ class Carrier:
             raise Stopped(
                 f"the facts have changed since the plan was made ({step.does}: it was {step.old}, and is {found}); ask again"
             )
-        fresh = [answer for answer in step.answers if not any(answer in one.answers for one in before)]
+        fresh = _fresh(step, before)
         if fresh:
             verdict = diagnose(facts, facts.graph.node(self.hands.host, target))
-            known = {(c.finding.cause, c.finding.host, c.finding.service) for c in verdict.causes}
-            known |= {(note.cause, note.host, note.service) for note in verdict.notes}
             if act.verb in _OPENS and not self._is_still_proposed(verdict, step):
                 raise Stopped(
                     f"the facts have changed since the plan was made: nothing asks for this any more ({step.does}); ask again"
                 )
-            gone = [answer for answer in fresh if answer not in known]
-            if len(gone) == len(fresh):
+            if not _shown(verdict, fresh):
                 raise Stopped(
-                    f"the facts have changed since the plan was made: {gone[0][2]} no longer shows {gone[0][0]}; ask again"
+                    f"the facts have changed since the plan was made: {fresh[0][2]} no longer shows {fresh[0][0]}; ask again"
                 )
+
+    def _is_needless(self, facts: Facts, step: Step, before: list[Step], target: str) -> bool:
+        """Whether what a person has done meanwhile has done this too: it is so already, or what it answers is gone."""
+        act, fresh = step.act, _fresh(step, before)
+        if (
+            act is not None
+            and act.verb not in _ANY_OLD
+            and VERBS[act.verb].old(self._view(facts, step), act) == step.new
+        ):
+            return True
+        return bool(fresh) and not _shown(diagnose(facts, facts.graph.node(self.hands.host, target)), fresh)
 
     def _is_still_proposed(self, verdict: Verdict, step: Step) -> bool:
         """Whether a rule proposes the very act of *step* by the facts of this moment, or what it names is no longer a cause."""
@@ -292,9 +363,29 @@ class Carrier:
             raise NotDone(f"{step.does}: it is {found} afterwards, not {step.new}")
 
 
-def _for_machine(plan: Plan) -> list[Try]:
-    """The tries that come before the first one for a person; a choice that somebody has yet to make is told of by the check."""
-    return list(takewhile(lambda one: all(step.act is not None for step in one.steps), plan.tries))
+def _fresh(step: Step, before: list[Step]) -> list[Answer]:
+    """What a step answers and no step before it does."""
+    return [answer for answer in step.answers if not any(answer in one.answers for one in before)]
+
+
+def _shown(verdict: Verdict, answers: list[Answer]) -> bool:
+    """Whether any of *answers* is still found."""
+    known = {(c.finding.cause, c.finding.host, c.finding.service) for c in verdict.causes}
+    known |= {(note.cause, note.host, note.service) for note in verdict.notes}
+    return any(answer in known for answer in answers)
+
+
+def _said_once(number: int, then: Ask) -> Ask:
+    """A person has said that step *number* is done; whatever else is to be asked, *then* asks."""
+    said: list[int] = []
+
+    def ask(at: int, step: Step) -> bool:
+        if at != number or said:
+            return then(at, step)
+        said.append(at)
+        return True
+
+    return ask
 
 
 def _ended_well(state: str, last: object) -> bool:

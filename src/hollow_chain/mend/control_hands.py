@@ -57,6 +57,8 @@ class ControlHands:
         except Declined as declined:
             raise Trouble(f"the service manager of {self.host} cannot be asked: {declined.strerror}") from None
 
+    named = ""
+
     @cached_property
     def place(self) -> Path:
         """The folder of the journals."""
@@ -94,6 +96,10 @@ class ControlHands:
         from hollow_chain.sources.control.looks import ControlLooker
 
         return ControlLooker(self._reached).look(path, with_rights=True)
+
+    def own_test(self, service: str) -> str:
+        """Definitions of this family name none."""
+        return ""
 
     def keep(self, step: Step, mend: str, number: str) -> dict[str, Any]:
         """What the step is going to change."""

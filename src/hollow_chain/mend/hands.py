@@ -21,6 +21,9 @@ class Hands(Protocol):
     machine: str
     """What tells it from all others, however it is called."""
 
+    named: str
+    """How a call names it: ``--from FOLDER``, or nothing for this machine."""
+
     @property
     def place(self) -> Path:
         """The folder of its journals."""
@@ -33,6 +36,10 @@ class Hands(Protocol):
 
     def look(self, path: str) -> File | None:
         """What is at a path now."""
+
+    def own_test(self, service: str) -> str:
+        """What the service's own test says against its start, where its definition names one (its own program, run before the start
+        proper with other arguments); empty where it passes, or there is none."""
 
     def keep(self, step: Step, mend: str, number: str) -> dict[str, Any]:
         """All that is needed to take the step back, read before it is carried out; plain JSON. *mend* and *number* name what

@@ -35,7 +35,7 @@ _SUFFIX = ".jsonl"
 _LOCK = ".lock"
 MAX_BYTES = 64 << 20
 """Bytes of a journal that are read: a mend keeps the files that it changes, each of a few MiB at most."""
-What = Literal["begun", "before", "after", "undoing", "undone", "closed"]
+What = Literal["begun", "before", "after", "asked", "undoing", "undone", "closed"]
 
 
 class Record(msgspec.Struct, omit_defaults=True):
@@ -63,8 +63,10 @@ class Record(msgspec.Struct, omit_defaults=True):
     kept: dict[str, Any] = {}
     """What was there before the step: all that is needed to take it back."""
     skipped: bool = False
+    by_hand: bool = False
+    """Of a step that a person has done."""
     how: str = ""
-    """Of the last record: ``held``, ``not held`` or ``undone``."""
+    """Of the last record: ``held``, ``not held``, ``undone``, or ``left`` (nothing was changed, and another plan took its place)."""
 
 
 class Line(msgspec.Struct):
@@ -93,11 +95,16 @@ class MendProgress:
     """A step that was begun and of which nobody knows how far it came."""
     closed: str = ""
     undoing: bool = False
+    asked: tuple[int, int] | None = None
+    """A step for a person that is waited for."""
+    by_hand: list[tuple[int, int]] = field(default_factory=list)
+    """Steps that a person has done."""
 
     @property
     def attempt(self) -> int:
         """The try that is under way."""
-        places = [one[0] for one in self.done] + ([self.begun[0]] if self.begun else [])
+        places = [one[0] for one in self.done] + [one[0] for one in self.by_hand]
+        places += [one[0] for one in (self.begun, self.asked) if one is not None]
         return max(places, default=0)
 
 
@@ -106,15 +113,21 @@ def standing_of(records: list[Record]) -> MendProgress:
     now = MendProgress()
     for record in records:
         place = (record.attempt, record.step)
-        if record.what == "before":
+        if record.what == "asked":
+            now.asked = place
+        elif record.what == "before":
             now.begun = (*place, record.kept)
         elif record.what == "after" and now.begun is not None and now.begun[:2] == place:
-            if not record.skipped:
+            if record.by_hand:
+                now.by_hand.append(place)
+            elif not record.skipped:
                 now.done.append(now.begun)
             now.begun = None
+            now.asked = None if now.asked == place else now.asked
         elif record.what == "undone":
             now.done = [one for one in now.done if one[:2] != place]
             now.begun = None if now.begun is not None and now.begun[:2] == place else now.begun
+            now.asked = None
         elif record.what in ("undoing", "closed"):
             now.undoing = record.what == "undoing"
             now.closed = record.how if record.what == "closed" else now.closed
@@ -186,9 +199,23 @@ def _append(handle: int, line: bytes, at: int) -> None:
 
 def begin(place: Path, head: Record) -> MendJournal:
     """A new journal in the folder *place*. Raises :class:`Trouble` where another mend there is not finished."""
-    open_ones = [one for one in all_in(place, told=True) if not one.standing.closed]
+    open_ones = []
+    for one in all_in(place, told=True):
+        standing = one.standing
+        if standing.closed:
+            continue
+        if standing.asked and not (standing.done or standing.by_hand or standing.begun):
+            one.note("closed", how="left")  # it waits for a person, and has changed nothing
+        else:
+            open_ones.append(one)
     if open_ones:
         left = open_ones[-1]
+        waits = left.standing.asked
+        if waits is not None:
+            raise wrong_call(
+                f"the mend {left.id} of {left.head.target} waits for step {waits[1] + 1}, which is for a person: first "
+                f"'hollow-chain mend --done {waits[1] + 1}' or 'hollow-chain mend --undo {left.id}'"
+            )
         raise wrong_call(
             f"the mend {left.id} of {left.head.target} was interrupted: first 'hollow-chain mend --resume {left.id}' or "
             f"'hollow-chain mend --undo {left.id}'"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import Any
 
@@ -28,6 +29,7 @@ class LabHands:
         self.host = load(folder).host.name
         self.machine = f"stand-in {self.host} in {folder.resolve()}"
         self.place = folder / "mends"
+        self.named = f" --from {shlex.quote(str(folder))}"
 
     def lacks(self, steps: list[Step]) -> list[str]:
         """Nobody but the owner of the folder can change it."""
@@ -44,6 +46,10 @@ class LabHands:
         form = path.replace("\\", "/").casefold()
         files = load(self.folder).host.files
         return next((file for file in files if file.path.replace("\\", "/").casefold() == form), None)
+
+    def own_test(self, service: str) -> str:
+        """Services of a stand-in host have none."""
+        return ""
 
     def keep(self, step: Step, mend: str, number: str) -> dict[str, Any]:
         """What runs, and the settings of the service and of the host."""

@@ -16,6 +16,12 @@ POLL_SECONDS = 0.05
 and less than anybody notices."""
 
 
+_OF_AN_ACCOUNT = {
+    "User": "s", "Group": "s", "SupplementaryGroups": "as", "WorkingDirectory": "s", "Environment": "as", "RootDirectory": "s",
+}  # fmt: skip
+"""What of a service says as whom, where and with what its commands run (systemd.exec(5)), by the type of its value."""
+
+
 class Manager:
     """The service manager of this machine; each call is a conversation of its own."""
 
@@ -32,6 +38,31 @@ class Manager:
         if isinstance(answer, str):
             raise NotDone(f"systemd does not tell of {name}: {answer}")
         return dict(answer)
+
+    def run_apart(self, name: str, arguments: list[str], like: Properties, limit: float) -> Properties:
+        """Run a command once, as the service with the properties *like* would (its account, folder and environment), in a unit *name* of
+        its own that is gone afterwards; the properties of that unit at its end. Raises :class:`NotDone`."""
+        from dbus_fast import Variant
+
+        kept = {key: (sign, like[key]) for key, sign in _OF_AN_ACCOUNT.items() if like.get(key)}
+        wanted = {
+            **kept,
+            "Type": ("s", "oneshot"),
+            "ExecStart": ("a(sasb)", [[arguments[0], arguments, False]]),
+            "TimeoutStartUSec": ("t", int(limit * 1e6)),
+            "NoNewPrivileges": ("b", True),
+            "PrivateTmp": ("b", True),
+        }
+        properties = [[key, Variant(sign, value)] for key, (sign, value) in wanted.items()]
+        self.call("StartTransientUnit", "ssa(sv)a(sa(sv))", name, "replace", properties, [])
+        deadline = time.monotonic() + limit + CALL_SECONDS
+        while (unit := self.unit(name)).get("ActiveState") in ("activating", "deactivating") or unit.get("Job", (0,))[
+            0
+        ]:
+            if time.monotonic() > deadline:
+                raise NotDone(f"{name} is still {unit.get('ActiveState')}")
+            time.sleep(POLL_SECONDS)
+        return unit
 
     def _run(self, what: Any, *arguments: Any) -> Any:
         try:

@@ -24,6 +24,8 @@ _MORE_SECONDS = 20.0
 _LONGEST = 900.0
 """Seconds beyond its own limit that a start is waited for, since the manager first has to stop what is left of it; and how long any
 wait is at most, as somebody sits in front of it."""
+_MOST_TESTS, _TEST_SECONDS = 3, 30.0
+"""Tests of a definition that are run when a person says that its settings are right, and how long each may take."""
 _FILES = ("mode", "owner", "folder", "remove")
 _DROPPED_IN = ("limit", "wait", "allow")
 _RUNS = ("start", "stop", "restart")
@@ -37,6 +39,7 @@ class SystemdHands:
         self.host = socket.gethostname() or "this-host"
         self.machine = machine_id()
         self.place = PLACE
+        self.named = ""
         self._target = target
         self._manager = Manager()
         self._graph: Graph | None = None
@@ -72,6 +75,27 @@ class SystemdHands:
         from hollow_chain.sources.looks import Looker
 
         return Looker(here()).look(path)
+
+    def own_test(self, service: str) -> str:
+        """What the service's own program says of its settings, where its definition has it look at them before each start
+        (systemd.service(5), "ExecStartPre="): the same program as that of the start, with other arguments."""
+        unit = self._manager.unit(service)
+        programs = {command[0] for command in unit.get("ExecStart", ())}
+        tests = [command for command in unit.get("ExecStartPre", ()) if command[0] in programs and not command[2]]
+        if unit.get("DynamicUser") or not tests:
+            return ""
+        name = f"hollow-chain-test-{os.getpid()}.service"
+        for command in tests[:_MOST_TESTS]:
+            arguments = [str(word) for word in command[1]]
+            try:
+                ended = self._manager.run_apart(name, arguments, unit, _TEST_SECONDS)
+            except NotDone:
+                return ""  # it is not known, and the start will tell
+            if ended.get("ActiveState") == "failed":
+                with contextlib.suppress(NotDone):
+                    self._manager.call("ResetFailedUnit", "s", name)
+                return f"its own test, '{' '.join(arguments)}', ends with status {ended.get('ExecMainStatus')}"
+        return ""
 
     def keep(self, step: Step, mend: str, number: str) -> dict[str, Any]:
         """What the step is going to change."""

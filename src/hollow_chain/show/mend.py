@@ -42,7 +42,7 @@ def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
         page.line((words + other, "bold yellow"), indent=1, hang=2)
     kinds = one.proof.kinds if one.proof is not None else ()
     for at, step in enumerate(one.steps, 1):
-        _show_step(page, at, step, plan, kinds[at - 1] if at <= len(kinds) else "")
+        show_step(page, at, step, plan.target.host, kinds[at - 1] if at <= len(kinds) else "")
     if one.hints:
         page.gap()
         page.line(("Besides, or instead:", "dim"), indent=1)
@@ -54,9 +54,10 @@ def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
         page.line(("afterwards: ", "underline"), clean(one.look, 300), indent=1, hang=4)
 
 
-def _show_step(page: Page, at: int, step: Step, plan: Plan, kind: str) -> None:
+def show_step(page: Page, at: int, step: Step, host: str = "", kind: str = "") -> None:
+    """Write one step; *host* is the one that needs no name."""
     page.gap()
-    where = (f"  on {clean(step.host, 80)}", "cyan") if step.host != plan.target.host else ("", "")
+    where = (f"  on {clean(step.host, 80)}", "cyan") if host and step.host != host else ("", "")
     who = ("  for a person", "bold yellow") if step.act is None else ("", "")
     page.line((f"{at}. {clean(step.does, 400)}", "bold"), where, who, indent=1, hang=3)
     if step.old or step.new:
@@ -153,9 +154,11 @@ def _show_end(page: Page, plan: Plan) -> None:
             ("Nothing has been changed.", "bold"), " Agree to what it costs, as said above, and --apply carries it out."
         )
     else:
+        agree = "Agree to what it costs; " if any(one.stops for one in plan.tries) else ""
         page.line(
-            ("Nothing has been changed.", "bold"), " Do what is for a person, then ask again: the rest can be carried out."
-        )  # fmt: skip
+            ("Nothing has been changed.", "bold"),
+            f" {agree}--apply carries it out, and asks when the turn of a person has come.",
+        )
 
 
 def _minutes(cost: float) -> str:
@@ -170,8 +173,8 @@ def _listed(names: tuple[str, ...], most: int = 6) -> str:
 def show_outcome(page: Page, outcome: MendOutcome) -> None:
     """Write what became of a plan that was carried out or taken back."""
     page.gap()
-    sign = SOLID if outcome.well else HOLLOW
-    page.line((f"{page.sign(sign)} {clean(outcome.summary, 400)}", sign.style or "bold"), hang=2)
+    sign = SOLID if outcome.well else PENDING if outcome.waits_for else HOLLOW
+    page.line((f"{page.sign(sign)} {clean(outcome.summary, 600)}", sign.style or "bold"), hang=2)
     for check in outcome.checks:
         page.line(_mark(page, check.well), clean(check.says, 300), indent=3, hang=2)
     if outcome.way_back:
@@ -219,6 +222,7 @@ def outcome_document(outcome: MendOutcome) -> Document:
         "summary": outcome.summary,
         "checks": [{"check": check.name, "well": check.well, "says": check.says} for check in outcome.checks],
         "way_back": outcome.way_back,
+        "waits_for": {"step": outcome.waits_for[0], "does": outcome.waits_for[1]} if outcome.waits_for else None,
     }
 
 

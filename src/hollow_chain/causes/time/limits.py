@@ -213,13 +213,10 @@ def longer_limit(limit: Limit | None, needed: Needed | None) -> int | None:
 
 def sum_of(needed: Needed, new: float) -> str:
     """The sum behind a limit, in words."""
-    exact = needed.slowest * _MARGIN
-    rounded = "" if abs(exact - new) < _SAME else f", rounded up to {span(new)}"
-    return f"its slowest good start took {span(needed.slowest)}, and half as much again is {span(exact)}{rounded}"
-
-
-_SAME = 0.05
-"""Seconds: less than is printed."""
+    slowest = round(needed.slowest, 2)
+    exact = round(slowest * _MARGIN, 2)
+    rounded = "" if exact == new else f", rounded up to {new:g} s"
+    return f"its slowest good start took {slowest:g} s, and half as much again is {exact:g} s{rounded}"
 
 
 def _longer(case: Case, limit: Limit | None, needed: Needed | None) -> Iterator[Mend]:
