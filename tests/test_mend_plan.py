@@ -256,6 +256,38 @@ def test_rights_are_the_smallest_that_are_enough(name: str, plan: Callable[..., 
         )  # nothing for others
 
 
+def test_a_folder_of_data_that_is_all_roots_is_given_with_all_in_it(plan: Callable[..., Any]) -> None:
+    folder = "{path: /var/lib/desk, kind: folder, owner: root, group: root, mode: '0700'}"
+    inside = "{path: /var/lib/desk/db, owner: OWNER, group: root, mode: '0600'}"
+    words = "cannot write /var/lib/desk: Permission denied"
+    all_of_root = plan(denied(f"{folder}, {inside.replace('OWNER', 'root')}", words), "desk")
+    assert does(all_of_root)[0] == "Give /var/lib/desk, and all of root's in it, to mate:mates"
+    assert all_of_root["steps"][0]["proof"] == "assumed" and all_of_root["proof"]["kind"] == "assumed"
+    mixed = plan(denied(f"{folder}, {inside.replace('OWNER', 'mate')}", words), "desk")
+    assert (
+        does(mixed)[0] == "Give /var/lib/desk to mate:root"
+    )  # what is root's among the account's own may be so for a reason
+
+
+OPEN = {
+    "its own key": ("/var/lib/desk/key", "mate", "machine", "0600"),
+    "by the mode that the program names": ("/var/lib/desk/key", "mate", "machine", "0400"),
+    "what is not given to it": ("/etc/desk/key", "root", "person", ""),
+    "the accounts of the host": ("/etc/passwd", "root", "person", ""),
+}
+
+
+@pytest.mark.parametrize("name", OPEN)
+def test_what_is_too_open_is_narrowed_by_a_machine_where_it_is_the_services_own(
+    name: str, plan: Callable[..., Any]
+) -> None:
+    path, owner, who, mode = OPEN[name]
+    says = f"Permissions 0644 for {path} are too open" + (", it has to be 0400" if mode == "0400" else "")
+    made = plan(denied(f"{{path: {path}, owner: {owner}, group: mates, mode: '0644'}}", says), "desk")
+    step = made["steps"][0]
+    assert step["by"] == who and (who == "person" or step["new"] == mode), made["steps"]
+
+
 @pytest.mark.parametrize("name", NOT_OPENED)
 def test_what_is_somebody_elses_is_not_opened_by_a_machine(name: str, plan: Callable[..., Any]) -> None:
     made = plan(denied(NOT_OPENED[name], "open /srv/plan.conf: Permission denied"), "desk")

@@ -83,13 +83,46 @@ MENDED = [
     Mended("confined, and writes"),
     Mended("a low port"),
     Mended("comes first, and does not wait"),
+    Mended(
+        "a data folder with all in it that is root's",
+        more="cd /var/lib/redis && find . -not -name dump.rdb -printf '%p %U %G %m\\n' | sort",
+    ),
+    Mended("a key that others may read", more="stat -c '%a %U %G' /var/lib/sealer/key"),
+    Mended("a socket that was left over"),
 ]
 _READY = (
     "import socket,subprocess,time\ntime.sleep(2)\ns = socket.socket()\ns.setsockopt(1, 2, 1)\ns.bind(('127.0.0.1', 7440))\ns.listen(50)\n"
     "subprocess.run(['systemd-notify', '--ready'])\ntime.sleep(999)\n"
 )
 _BIND = 'import socket,time; s=socket.socket(); s.bind((\\"0.0.0.0\\", 443)); s.listen(); time.sleep(999)'
+_HORN = (
+    "import os, socket, sys, time\ns = socket.socket(socket.AF_UNIX)\ntry:\n    s.bind('/run/horn/ctl.sock')\n"
+    "except OSError as e:\n    sys.exit(f'cannot bind /run/horn/ctl.sock: {e.strerror}')\ns.listen()\ntime.sleep(999)\n"
+)
 OWN = [
+    Fault(
+        "a data folder with all in it that is root's",
+        "redis-cli set a b; redis-cli save; systemctl stop redis-server; mkdir -p /var/lib/redis/more; touch /var/lib/redis/more/x\n"
+        "chown -R root:root /var/lib/redis; chmod 0700 /var/lib/redis; chmod 0600 /var/lib/redis/dump.rdb\n" + start("redis-server"),
+        "redis-server", "access-denied", "redis-server.service",
+    ),
+    Fault(
+        "a key that others may read",
+        "useradd --system sealer\n"
+        + "cat > /usr/local/bin/sealer <<'SH'\n#!/bin/sh\n[ \"$(stat -c %a /var/lib/sealer/key)\" = 600 ] && exec sleep infinity\n"
+        "echo \"Permissions 0644 for '/var/lib/sealer/key' are too open.\" >&2; exit 1\nSH\nchmod 0755 /usr/local/bin/sealer\n"
+        + unit("sealer.service", "ExecStart=/usr/local/bin/sealer\nUser=sealer\nStateDirectory=sealer") + RELOAD
+        + "mkdir -p /var/lib/sealer; touch /var/lib/sealer/key; chown -R sealer:sealer /var/lib/sealer; chmod 0644 /var/lib/sealer/key\n"
+        + start("sealer") + "sleep 0.5",
+        "sealer", "too-open", "sealer.service",
+    ),
+    Fault(
+        "a socket that was left over",
+        f"cat > /usr/local/bin/horn <<'PY'\n{_HORN}PY\n"
+        + unit("horn.service", "ExecStart=/usr/bin/python3 /usr/local/bin/horn\nRuntimeDirectory=horn\nRuntimeDirectoryPreserve=yes\nRestart=no")
+        + RELOAD + start("horn") + "sleep 0.7; systemctl kill -s KILL horn; sleep 0.3\n" + start("horn") + "sleep 0.6",
+        "horn", "stale-lock", "horn.service",
+    ),
     Fault(
         "two things masked",
         unit("ferry-top.service", SLEEP, "Requires=memcached.service redis-server.service\nAfter=memcached.service redis-server.service")

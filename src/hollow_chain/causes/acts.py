@@ -101,6 +101,11 @@ def owner(path: str, user: str, group: str) -> Act:
     return Act("owner", path=path, value=f"{user}:{group}")
 
 
+def owners(path: str, user: str, group: str) -> Act:
+    """Give a folder, and all in it that is root's, to *user* and *group*."""
+    return Act("owners", path=path, value=f"{user}:{group}")
+
+
 def folder(path: str, user: str, group: str) -> Act:
     """Make a folder, with all that is missing above it; that one belongs to *user* and *group*."""
     return Act("folder", path=path, value=f"{user}:{group}")

@@ -70,8 +70,11 @@ def may_be_removed(case: Case, file: File) -> bool:
     if not _is_plain(path) or file.kind not in ("file", "socket") or file.link_to or file.package or program is None:
         return False
     folder, _, name = path.rpartition("/")
-    if not _LOCK_NAME.search(name) or not (folder in _RUNTIME or given(case, path)):
+    own = given(case, path)
+    if not _LOCK_NAME.search(name) or not (folder in _RUNTIME or own):
         return False
+    if file.kind == "socket" and own in (_FOLDERS, _OF_ITS_NAME):
+        return True
     used = {program.pid_file, *program.settings_paths, *program.paths, *_words_of(case.service)}
     return path in used or any(_bears(name, stem) for stem in _stems(case.service))
 
@@ -82,6 +85,7 @@ def uses(case: Case, path: str) -> bool:
 
 
 _FOLDERS = "a folder of its own by its definition"
+_OF_ITS_NAME = "a folder of its own name"
 
 
 def _places(case: Case) -> Iterator[tuple[str, str]]:
@@ -96,7 +100,7 @@ def _places(case: Case) -> Iterator[tuple[str, str]]:
         yield program.folder, "its working folder"
     for root in _BY_NAME:
         for stem in _stems(service):
-            yield f"{root}/{stem}", "a folder of its own name"
+            yield f"{root}/{stem}", _OF_ITS_NAME
 
 
 def _words_of(service: Service) -> list[str]:

@@ -234,8 +234,27 @@ def openings(case: Case, path: str, writes: bool | None = None, by_hand: bool = 
         opened = _opened(case, file, needed) if by_hand or given(case, file.path) else []
         if not opened:
             return ()
-        found += opened
+        found += [_with_all_in_it(case, act) for act in opened]
     return tuple(found)
+
+
+_OF_DATA = ("/var/lib", "/var/cache", "/var/spool")
+"""Where services keep what is theirs alone; elsewhere root's own files may lie among theirs for a reason (hier(7))."""
+
+
+def _with_all_in_it(case: Case, act: Act) -> Act:
+    """Where a folder of data is to be given to the account, and all that is known to lie in it is root's as well, all of it is: one
+    file after the other would be refused otherwise."""
+    file = case.file(act.path)
+    if act.verb != "owner" or file is None or file.kind != "folder" or file.owner not in ALL_RIGHTS_ACCOUNTS:
+        return act
+    if not any(inside(act.path, place) and act.path != place for place in _OF_DATA):
+        return act
+    within = [one for one in case.host.files if one.exists and one.path != act.path and inside(one.path, act.path)]
+    if not within or any(one.owner not in ALL_RIGHTS_ACCOUNTS for one in within):
+        return act
+    user, group = owners_of(case)
+    return acts.owners(act.path, user, group)
 
 
 def _opened(case: Case, file: File, needed: int) -> list[Act]:

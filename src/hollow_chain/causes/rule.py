@@ -55,6 +55,8 @@ class Rule(msgspec.Struct, frozen=True):
     """All is well now, and will not be after a boot."""
     last_resort: bool = False
     """Told only where nothing else is."""
+    assumes: str = ""
+    """What a mend of it takes for granted, and no look proves; with the place of ``{service}``."""
     answered_by: tuple[str, ...] = ()
     """Settings whose change may be the answer."""
     put_right: tuple[str, ...] = ()

@@ -25,7 +25,7 @@ from hollow_chain.verdict import Verdict, diagnose
 Tell = Callable[[str], None]
 Ask = Callable[[int, Step], bool]
 """Asks a person whether a step (its number, from 1) is done."""
-_OPENS = ("mode", "owner", "folder", "remove", "allow")
+_OPENS = ("mode", "owner", "owners", "folder", "remove", "allow")
 """Verbs that give somebody a right or take a file away: what did not help is taken back at once."""
 _ANY_OLD = ("start", "restart", "stop", "continue", "pause", "renew", "reboot")
 """Verbs whose old value is a state of this moment, which may differ as long as it is not the new one already."""

@@ -79,7 +79,7 @@ def _kept(found: Found, content: bool) -> Kept:
     if stat.S_ISDIR(about.st_mode):
         return kept | {"kind": "folder"}
     if not stat.S_ISREG(about.st_mode):
-        return kept | {"kind": "other"}
+        return kept | {"kind": "socket" if stat.S_ISSOCK(about.st_mode) else "other"}
     if not content:
         return kept | {"kind": "file"}
     with opened(found, kept["is"], to_read=True) as handle:
@@ -121,6 +121,13 @@ def _put_back(found: Found, path: Path, kept: Kept) -> None:
         made = Found(folder, name, os.stat(name, dir_fd=folder.handle, follow_symlinks=False))
         assert made.about is not None
         _set_rights(made, kept | {"is": identity(made.about)})
+    elif kind == "socket" and now["kind"] == "absent":
+        # Nobody listens on it, so any socket there is what it was. Whose it is, is set only where nobody else could swap it.
+        os.mknod(name, stat.S_IFSOCK | kept["mode"], dir_fd=folder.handle)
+        if folder.closed:
+            os.chown(name, kept["user"], kept["group"], dir_fd=folder.handle, follow_symlinks=False)
+    elif kind == now["kind"] == "socket":
+        pass
     elif now["kind"] == "absent":
         raise NotDone(f"{path} is gone, and its content could not be kept")
     else:
@@ -256,7 +263,8 @@ def _aside(name: str, mend: str) -> str:
 def set_aside(path: Path, kept: Kept, mend: str) -> None:
     """Give a left-over another name in its folder, so that it is out of the way and not lost. Raises :class:`NotDone`."""
     with _told(f"cannot set {path} aside"), _found(path) as found:
-        if found.about is None or identity(found.about) != kept["is"] or not stat.S_ISREG(found.about.st_mode):
+        plain = found.about is not None and (stat.S_ISREG(found.about.st_mode) or stat.S_ISSOCK(found.about.st_mode))
+        if found.about is None or identity(found.about) != kept["is"] or not plain:
             raise NotDone(f"{path} is not the file any more that was looked at")
         os.rename(found.name, _aside(found.name, mend), src_dir_fd=found.folder.handle, dst_dir_fd=found.folder.handle)
 

@@ -29,7 +29,7 @@ _STAYED = 10.0
 _OF_A_PLACE = {
     "mode": "the mode of {path} was all that kept it out",
     "owner": "the owner of {path} was all that kept it out",
-    "owner-all": "the owner of {path} and of what lies in it was all that kept it out",
+    "owners": "the owner of {path} and of what lies in it was all that kept it out",
     "folder": "{path} was all that it missed",
     "remove": "{path} was all that was in its way",
     "allow": "that right was all that it lacked",
@@ -59,6 +59,8 @@ def kinds_of(facts: Facts, steps: list[Step], causes: list[Cause]) -> Kinds:
         if cause.confidence < SURE and not cause.finding.note and not rule_of(cause.finding.cause).lacks_only_a_start:
             place = f"{cause.finding.service} on {cause.finding.host}"
             assumptions[f"it is {cause.finding.cause} ({place}), of which this is {cause.confidence:.0%} sure"] = None
+        if words := rule_of(cause.finding.cause).assumes:
+            assumptions[words.format(service=cause.finding.service)] = None
     for step in steps:
         kind = SIMULATED
         for kind_of_it, words in (*_of_step(facts, step, causes), *_of_starts(facts, step, by_hand)):

@@ -13,6 +13,7 @@ from typing import Any
 from hollow_chain.chain import Graph, Node
 from hollow_chain.facts.host import File, Snapshot
 from hollow_chain.mend import files_kept as kept_files
+from hollow_chain.mend import trees
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.plan import Step
 from hollow_chain.mend.systemd_calls import Manager
@@ -26,7 +27,7 @@ _LONGEST = 900.0
 wait is at most, as somebody sits in front of it."""
 _MOST_TESTS, _TEST_SECONDS = 3, 30.0
 """Tests of a definition that are run when a person says that its settings are right, and how long each may take."""
-_FILES = ("mode", "owner", "folder", "remove")
+_FILES = ("mode", "owner", "owners", "folder", "remove")
 _DROPPED_IN = ("limit", "wait", "allow")
 _RUNS = ("start", "stop", "restart")
 _STOPPABLE = (".service", ".socket", ".timer", ".path", ".mount")
@@ -103,9 +104,11 @@ class SystemdHands:
         if act is None:
             return {}
         if act.verb in _FILES:
+            if act.verb == "owners":
+                return {"paths": {act.path: trees.keep(Path(act.path))}}
             paths = [*kept_files.missing(Path(act.path)), Path(act.path)] if act.verb == "folder" else [Path(act.path)]
             kept = {str(path): kept_files.keep(path, act.verb == "remove") for path in dict.fromkeys(paths)}
-            if act.verb == "remove" and kept[act.path]["kind"] != "file":
+            if act.verb == "remove" and kept[act.path]["kind"] not in ("file", "socket"):
                 raise NotDone(
                     f"{act.path} is no file of up to {kept_files.MAX_KEPT >> 20} MiB, so it could not be put back"
                 )
@@ -182,6 +185,8 @@ class SystemdHands:
             kept_files.set_aside(path, was, kept["aside"])
         elif verb == "folder":
             kept_files.make_folder(path, user, group)
+        elif verb == "owners":
+            trees.give(path, was, user, group)
         else:
             kept_files.set_owner(path, user, group, was)
 
@@ -277,7 +282,9 @@ class SystemdHands:
         if act.verb in _FILES:
             # What was made last goes first.
             for path, one in reversed(kept["paths"].items()):
-                if act.verb == "remove" and "aside" in kept:
+                if act.verb == "owners":
+                    trees.put_back(Path(path), one)
+                elif act.verb == "remove" and "aside" in kept:
                     kept_files.back_from_aside(Path(path), one, kept["aside"])
                 else:
                     kept_files.put_back(Path(path), one)

@@ -267,6 +267,8 @@ VERBS: dict[str, Verb] = {
                  touches=_sharers),
     "owner": Verb(5, 1.5, _said("Give {path} to {value}"), _owner, _said("{value}"), _back_to_old(_owner, "back to {old}"),
                   touches=_sharers),
+    "owners": Verb(5, 1.5, _said("Give {path}, and all of root's in it, to {value}"), _owner, _said("{value}"),
+                   _back_to_old(_owner, "back to {old}, each file to whom it belonged"), touches=_sharers),
     "folder": Verb(4, 1.0, _said("Make the folder {path}, for {value}"), _there, _said("a folder"), _said("removed again, if it is empty"),
                    touches=_sharers),
     "remove": Verb(6, 2.0, _said("Remove the left-over {path}"), _there, _said("not there"), _said("put back as it was"), touches=_sharers),

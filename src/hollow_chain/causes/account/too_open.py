@@ -5,13 +5,18 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from hollow_chain.causes.acts import mode as set_mode
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.finding import FITS, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
+from hollow_chain.causes.places import given
+from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, account_of
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.facts.host import Event, File
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 
+_MODE = pattern(r"(?<![\d./:-])(0?[0-7]{3})(?![\d./:-])")
 _OTHERS = 0o077
 """What group and others may do (inode(7))."""
 
@@ -28,14 +33,13 @@ def too_open(case: Case) -> Iterator[Finding]:
     for event, path, file in _complaints(case):
         may = f"mode {file.mode}, owner {file.owner}:{file.group}"
         named = file.path if file.path == path else f"{path} lies in {file.path}, which"
+        mode, own = _narrowed(case, event, file), _is_its_own(case, file)
+        acts = (set_mode(file.path, mode),)
+        does = f"Narrow {file.path} to what {case.service.name} asks for, such as mode {mode:04o}; then start it."
         yield Finding(
             says=f"{case.service.name} refuses to use {path}, because others may read or write it: {may}.",
             evidence=(case.quoted(event, SAID), case.seen(f"{named}: {may}", FILES, bears=FITS)),
-            mends=(
-                Mend(
-                    f"Narrow {file.path} to what {case.service.name} asks for, such as mode {_narrowed(file):04o}; then start it."
-                ),
-            ),
+            mends=(Mend(does, acts=acts if own else (), means=() if own else acts),),
             explains=(
                 "exits-with-error",
                 "crash-loop",
@@ -68,6 +72,21 @@ def _is_open(file: File) -> bool:
     return file.exists and bool(re.fullmatch("[0-7]{3,4}", file.mode)) and bool(int(file.mode, 8) & _OTHERS)
 
 
-def _narrowed(file: File) -> int:
-    """The mode without any right of others, and without that of the group to write."""
-    return int(file.mode, 8) & 0o750 if file.kind == "folder" else int(file.mode, 8) & 0o640
+def _narrowed(case: Case, event: Event, file: File) -> int:
+    """The mode that the program names, where it only takes rights away; else without any right of others, and of the group where the
+    account owns it, or without that of the group to write."""
+    bits = int(file.mode, 8)
+    for word in _MODE.findall(event.text):
+        wanted = int(word, 8)
+        if wanted != bits and not wanted & ~bits and not wanted & 0o007:
+            return wanted
+    user = account_of(case)
+    if file.owner == user or user in ALL_RIGHTS_ACCOUNTS:
+        return bits & 0o700
+    return bits & (0o750 if file.kind == "folder" else 0o640)
+
+
+def _is_its_own(case: Case, file: File) -> bool:
+    """Whether a machine may narrow it: a file or folder of the service's own by its definition, and no link."""
+    plain = file.kind in ("file", "folder") and not file.link_to and not file.acl
+    return plain and bool(given(case, file.path)) and not int(file.mode, 8) & 0o6000

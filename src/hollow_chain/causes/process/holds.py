@@ -223,13 +223,19 @@ def _giving_way(case: Case, event: Event, path: str, holder: Process, who: str) 
 
 
 def _left_over(case: Case, file: File) -> Mend:
-    """Remove a left-over of the service's own; a machine does where its process, by the number in the file itself, is proven gone."""
+    """Remove a left-over of the service's own; a machine does where its process is proven gone: by the number in the file itself, or
+    by the kernel's table of sockets."""
     name = case.service.name
     if not places.may_be_removed(case, file):
         doubt = f"See first whether {file.path} is a lock of {name} at all: by its name and place it is not"
         return Mend(f"{doubt}; if it is, and by hand only: move it aside, then start {name}.")
     does = f"Remove {file.path}, now that its process is known to be gone; then start {name}."
-    return Mend(does, acts=(remove(file.path), start(case.node.name)) if file.names_process else ())
+    return Mend(does, acts=(remove(file.path), start(case.node.name)) if _is_proven(file) else ())
+
+
+def _is_proven(file: File) -> bool:
+    """Whether it is known who made the left-over, and that he is gone: a process by its number, or whoever listened on a socket."""
+    return bool(file.names_process) or (file.kind == "socket" and file.process_runs is False)
 
 
 class Gone(NamedTuple):

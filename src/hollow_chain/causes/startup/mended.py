@@ -14,8 +14,9 @@ from hollow_chain.causes.finding import FITS, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rights import barrier
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.standing import between_restarts
+from hollow_chain.causes.standing import between_restarts, failed_last
 from hollow_chain.causes.words import clock
+from hollow_chain.facts.endpoints import of_claim
 from hollow_chain.facts.host import File
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
@@ -33,9 +34,18 @@ class PutRight(msgspec.Struct, frozen=True):
     evidence: tuple[Evidence, ...]
     is_that: bool = True
     """Whether it is what the last start failed by; otherwise it may be."""
+    explains: tuple[str, ...] = ()
+    """Causes beside the usual ones that rest on words of before the change."""
 
 
-@cause("mended-not-started", Boot.OVER, states=NOT_UP, when=When.FAILED, lacks_only_a_start=True)
+@cause(
+    "mended-not-started",
+    Boot.OVER,
+    states=NOT_UP,
+    when=When.FAILED,
+    lacks_only_a_start=True,
+    assumes="what was changed since its last start was all that was wrong with {service}",
+)
 def mended_not_started(case: Case) -> Iterator[Finding]:
     """What its last start failed by has been put right since, and nobody has started it.
 
@@ -58,7 +68,7 @@ def mended_not_started(case: Case) -> Iterator[Finding]:
         evidence=gone.evidence,
         mends=(Mend(f"Start {name}; that also tells whether this was all.", acts=(start(name),)),),
         residual=not gone.is_that,
-        explains=_EXPLAINS if gone.is_that else _VAGUE,
+        explains=(*(_EXPLAINS if gone.is_that else _VAGUE), *gone.explains),
     )
 
 
@@ -178,6 +188,24 @@ def _words(case: Case, ended: datetime) -> Iterator[PutRight]:
             )
 
 
+def _port(case: Case, ended: datetime) -> Iterator[PutRight]:
+    """The endpoint that it found taken is not what its settings say any more, and they were changed since."""
+    if not failed_last(case.service):
+        return
+    own = [claim for claim in case.service.claims if claim.port and not (claim.told or claim.switched_off)]
+    for event, _, port in lines.endpoint_in_use(case.last_events()):
+        if any(claim.port == port for claim in own):
+            continue
+        for claim in own:
+            path = claim.source.rpartition(" ")[2]
+            at = _changed(case, path, max(ended, event.at)) if path.startswith("/") else None
+            if at is not None:
+                place = f"port {port}, which it found taken, is not what it is set to any more: that is {claim.port}"
+                seen = case.seen(f"{path} was changed at {clock(at)}: {of_claim(claim)}", FILES, at, SAID)
+                yield PutRight(place, (case.quoted(event, FITS), seen), explains=("port-held",))
+                return
+
+
 def _definition(case: Case, ended: datetime) -> Iterator[PutRight]:
     """Its definition was changed, and read anew; that it was at fault is not known."""
     definition = case.service.definition
@@ -194,4 +222,11 @@ def _definition(case: Case, ended: datetime) -> Iterator[PutRight]:
     yield PutRight("its definition was changed", (case.seen(fact, FILES, at, FITS),), is_that=False)
 
 
-_LOOKS: tuple[Callable[[Case, datetime], Iterator[PutRight]], ...] = (_program, _folder, _account, _words, _definition)
+_LOOKS: tuple[Callable[[Case, datetime], Iterator[PutRight]], ...] = (
+    _program,
+    _folder,
+    _account,
+    _words,
+    _port,
+    _definition,
+)
