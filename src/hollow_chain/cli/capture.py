@@ -29,7 +29,7 @@ def capture(
     json: common.Json = False,
 ) -> int:
     """Write a host's facts into a snapshot file, secrets masked; nothing leaves the machine."""
-    snapshot = common.load(source, logs=logs, columns=columns, host=host)
+    snapshot = common.load(source, with_claims=True, logs=logs, columns=columns, host=host)
 
     from hollow_chain.facts.codec import encode
 

@@ -244,21 +244,31 @@ def shown(text: object) -> str:
 
 
 class Telling:
-    """Say on standard error, on a terminal only and after a second, how many runs are done."""
+    """Say on standard error how many boots are rehearsed: on a terminal after a second, and over the same line again; elsewhere, such as
+    in a log, a line after five seconds and then each five."""
 
     def __enter__(self) -> Telling:
-        self._since, self._told, self._shows = time.monotonic(), 0, sys.stderr.isatty()
+        self._since = self._last = time.monotonic()
+        self._told, self._shows = 0, sys.stderr.isatty()
         return self
 
     def __call__(self, done: int, runs: int) -> None:
         """So many are done."""
-        if self._shows and time.monotonic() - self._since > 1:
+        now = time.monotonic()
+        if self._shows and now - self._since > _PATIENCE:
             text = f"\r{done:,} of {runs:,} boots ..."
-            self._told = len(text)
-            sys.stderr.write(text)
+            self._told = max(self._told, len(text))
+            sys.stderr.write(text.ljust(self._told))
             sys.stderr.flush()
+        elif not self._shows and now - self._last > _EVERY:
+            self._last = now
+            tell(f"{done:,} of {runs:,} boots rehearsed, {now - self._since:.0f} s")
 
     def __exit__(self, *_: object) -> None:
         if self._told:
             sys.stderr.write("\r" + " " * self._told + "\r")
             sys.stderr.flush()
+
+
+_PATIENCE, _EVERY = 1.0, 5.0
+"""Seconds after which somebody who looks at a terminal wonders, and after which a log is told that it goes on."""

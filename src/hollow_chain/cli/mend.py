@@ -122,8 +122,8 @@ def _plan(target: str, source: str | None, host: str, wish: Wish) -> int:
     node = common.find_target(facts.graph, target, host)
     given_up = tuple(common.find_target(facts.graph, name, node.host).name for name in wish.give_up)
     verdict = diagnose(facts, node)
-    with common.waiting("rehearsing"):
-        plan = Planner(facts, wish.now_only, given_up, wish.reboot, wish.runs, wish.seed).plan(verdict)
+    with common.Telling() as told:
+        plan = Planner(facts, wish.now_only, given_up, wish.reboot, wish.runs, wish.seed, told).plan(verdict)
     if hands is None or not plan.tries or not plan.offered:
         _show(plan, None, wish.json)
         if hands is not None and plan.tries:

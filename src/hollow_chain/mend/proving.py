@@ -15,7 +15,8 @@ from dataclasses import dataclass, field
 from hollow_chain.boot.compare import compare
 from hollow_chain.boot.making import UP
 from hollow_chain.boot.part import part_of, touched
-from hollow_chain.causes import Facts, Standing, rule_of
+from hollow_chain.boot.plan import BootPlan
+from hollow_chain.causes import Facts, Standing, named, rule_of
 from hollow_chain.chain import Node, stop_takes
 from hollow_chain.mend.kinds import kinds_of
 from hollow_chain.mend.plan import Proof, Step
@@ -213,12 +214,23 @@ class Trial:
         if parts[0] is before or parts[1] is after:  # moments decide in one of them: then both have to be whole
             parts, many = (before, after), self.runs.exactly or _TO_COMPARE
         one, other = (self.known.simulate(plan, many, self.runs.seed) for plan in parts)
+        unasked = self._unasked(after, the, host)
         for shift in compare(one, other).shifts:
-            if shift.verdict == "worse" and (host, shift.service) not in excused:
+            if shift.verdict == "worse" and (host, shift.service) not in excused and shift.service not in unasked:
                 yield (
                     f"{shift.service} on {host} would be up after a reboot in {shift.up_after:.0%} of cases, "
                     f"not in {shift.up_before:.0%} as now"
                 )
+
+    def _unasked(self, after: BootPlan, the: Copy, host: str) -> set[str]:
+        """What comes up with a boot only where something wants it, and nothing that is left does."""
+        found = set()
+        for unit in after.units:
+            service = the.service(host, unit.name)
+            asked = service is not None and service.startup in ("automatic", "delayed", "event")
+            if not unit.starts and not asked and unit.why_not in ("", named.MANUAL_NOT_STARTED):
+                found.add(unit.name)
+        return found
 
     def _excused(self, steps: list[Step]) -> set[tuple[str, str]]:
         """What somebody has agreed, or will be asked to agree, to do without; and what ends with it."""

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from hollow_chain.causes.acts import startup
-from hollow_chain.causes.case import Case
+from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.finding import Finding, Mend
 from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.rule import cause
@@ -82,19 +82,19 @@ def not_persistent(case: Case) -> Iterator[Finding]:
     """It runs now, and will not come back at the next boot. A warning.
 
     Looks at: startup type of a running service; whether anything that is started at boot starts it.
-    Convinced by: manual or disabled, and nothing automatic that pulls it in.
+    Convinced by: manual or disabled, and nothing automatic that pulls it in; a definition of this boot only.
     Against: a trigger, or a service or target started at boot that needs it.
     Mend: set it automatic.
     """
     service = case.service
     if case.asked:
         yield from _cannot_return(case)
-    if service.startup not in ("manual", "disabled") or service.kind not in (
-        "service",
-        "socket",
-        "timer",
-        "path",
-    ):
+    if service.kind not in ("service", "socket", "timer", "path"):
+        return
+    if case.asked and service.definition is not None and service.definition.file.startswith(_OF_THIS_BOOT):
+        yield _of_this_boot(case)
+        return
+    if service.startup not in ("manual", "disabled"):
         return
     if service.triggers or (not case.asked and case.needed_from is None):
         return
@@ -111,6 +111,20 @@ def not_persistent(case: Case) -> Iterator[Finding]:
         says=f"{service.name} runs now but will not come back at the next boot: its startup type is {service.startup}.",
         evidence=(case.seen(f"startup type of {service.name}: {service.startup}; state: running"),),
         mends=(Mend(f"Set {service.name} to automatic.", "at the next boot", (startup(service.name, "automatic"),)),),
+        note=True,
+    )
+
+
+_OF_THIS_BOOT = ("/run/systemd/transient/", "/run/systemd/system/")
+"""Where definitions lie that are gone with the next boot (systemd.unit(5), "Unit File Load Path"); generated ones are made anew."""
+
+
+def _of_this_boot(case: Case) -> Finding:
+    name, file = case.service.name, case.service.definition.file if case.service.definition else ""
+    return Finding(
+        says=f"{name} runs now but will not come back at the next boot: its definition, {file}, is of this boot only.",
+        evidence=(case.seen(f"definition of {name}: {file}", FILES),),
+        mends=(Mend("Put its definition where it lasts, in /etc/systemd/system, and enable it.", "at the next boot"),),
         note=True,
     )
 
