@@ -15,7 +15,7 @@ from pathlib import Path
 
 from tests.live.realhost import RealHost, why_not
 
-from bench import boots, faults, secrets, soak, win32
+from bench import boots, faults, proofs, secrets, soak, win32
 from bench.made_up import made_up
 from hollow_chain.facts.codec import encode
 
@@ -115,6 +115,7 @@ def main() -> int:
         "boots": boots.boots,
         "secrets": secrets.measure,
         "win32": win32.measure,
+        "proofs": proofs.measure,
         "faults": faults.measure,
         "soak": soak.measure,
     }

@@ -14,19 +14,21 @@ from tests.live.faults import Fault
 from tests.live.realhost import RealHost, why_not
 from tests.live.test_healthy import HEALTHY
 
+from bench.proofs import Carried, failed, of_host, table
+
 AT_ONCE = (os.cpu_count() or 2) + 1
 EDGES = (0.0, 0.2, 0.4, 0.6, 0.8, 0.9, 0.95, 1.01)
 Claim = tuple[float, bool]
 """The confidence that a cause was given, and whether it was right."""
 
 
-def one_fault(numbered: tuple[int, Fault]) -> Answer | None:
-    """The answer about one fault, on a host of its own; None where a daemon for it is lacking."""
+def one_fault(numbered: tuple[int, Fault]) -> tuple[Answer, Carried | None] | None:
+    """The answer about one fault, on a host of its own, and what came of the plan for it; None where a daemon for it is lacking."""
     number, fault = numbered
     if not_installed(fault):
         return None
     with RealHost(f"bench{number}", fault.boots) as host:
-        return ask(host, fault, timed=True)
+        return ask(host, fault, timed=True), of_host(host, f"live: {fault.name}", fault.target)
 
 
 def one_healthy(numbered: tuple[int, str]) -> Answer:
@@ -74,8 +76,12 @@ def measure(_: Path) -> Iterator[tuple[str, float, float]]:
         print(f"faults on live hosts: not measured ({reason})")
         return
     with ThreadPoolExecutor(AT_ONCE) as pool:
-        answers = [a for a in pool.map(one_fault, enumerate(ALL_FAULTS)) if a is not None]
+        both = [one for one in pool.map(one_fault, enumerate(ALL_FAULTS)) if one is not None]
         well = list(pool.map(one_healthy, enumerate(HEALTHY)))
+    answers, carried = [answer for answer, _ in both], [found for _, found in both if found is not None]
+    print("plans of the live suite, by their proof and by what came of them:")
+    print("\n".join(table(carried)))
+    yield "simulated proofs that failed, live hosts", failed(carried), 0.0
     for answer in (a for a in answers if not a.right):
         print(f"wrong: {answer.fault.name}: {answer.found[:3] or answer.errors.strip()[:200]}")
     alarms = [a for a in well if a.found or a.status != 0]

@@ -90,7 +90,9 @@ def _of_step(facts: Facts, step: Step, causes: list[Cause]) -> Iterator[tuple[st
                 yield NOT_KNOWN, f"nothing is known of {service}, so whether it then starts is not known"
         return
     for act in step.acts:
-        if act.verb not in _SEEN:
+        if act.verb == "restart" and step.answers:  # it runs, and yet does not do what it is for
+            yield ASSUMED, f"{act.service} does what it is for after a restart"
+        elif act.verb not in _SEEN:
             does = _OF_A_PLACE.get(act.verb, "{verb} helps").format(**act._asdict())
             yield ASSUMED, does
 

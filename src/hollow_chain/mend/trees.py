@@ -21,6 +21,7 @@ from hollow_chain.reach.handles import Walker, identity, opened
 MOST = 20_000
 """Files and folders that are given away at once: each is on the journal, so that it can be taken back; more is for a person."""
 MOST_DEEP = 40
+"""Folders within folders: far more than data is laid out in."""
 _TO_READ = flags("RDONLY", "NONBLOCK", "NOFOLLOW", "NOCTTY", "CLOEXEC")
 _AS_OWNER = stat.S_ISUID | stat.S_ISGID
 Entry = dict[str, Any]

@@ -240,7 +240,7 @@ def later_document(outcome: MendOutcome) -> Document:
 def _steps(one: Try) -> list[Document]:
     kinds = one.proof.kinds if one.proof is not None else ()
     return [
-        _step(step) | {"proof": kinds[at] if at < len(kinds) else None, "because": step.because}
+        _step(step) | {"proof": kinds[at].replace(" ", "-") if at < len(kinds) else None, "because": step.because}
         for at, step in enumerate(one.steps)
     ]
 
@@ -250,6 +250,7 @@ def _step(step: Step) -> Document:
         "does": step.does,
         "on": step.host,
         "by": "person" if step.act is None else "machine",
+        "means": [{key: value for key, value in act._asdict().items() if value} for act in step.means],
         "old": step.old,
         "new": step.new,
         "effect": step.effect,
@@ -276,8 +277,8 @@ def _proof(proof: Proof) -> Document:
         "gives_way": list(proof.gives_way),
         "runs": proof.runs,
         "seed": proof.seed,
-        "kind": proof.kind,
-        "assumptions": list(proof.assumptions),
+        "kind": proof.kind.replace(" ", "-"),
+        "assumes": list(proof.assumptions),
         "unknown": list(proof.unknown),
         "up_after_reboot_before": None
         if proof.up_after_reboot_before is None
