@@ -54,7 +54,8 @@ def why(odds: Odds) -> str:
     sure = {one.cause: one.sure for one in reversed(odds.rests_on)}
     never = odds.starts and odds.failed == 1.0
     parts = []
-    for cause, share in list(odds.why_not.items())[:3]:
+    told = [one for one in odds.why_not.items() if not never or one[1] >= 1 - SURE] or list(odds.why_not.items())
+    for cause, share in told[:3]:
         part = cause if share >= SURE else f"{cause} {percent(share)}"
         if cause in sure:
             part = f"{sure[cause]:.0%} sure: {part}" if never else f"{part} ({sure[cause]:.0%} sure)"
