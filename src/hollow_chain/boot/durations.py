@@ -157,6 +157,15 @@ def work_of(service: Service, host: Host) -> Work:
     return Work(seconds, spread, disk, cpu, len(done) + len(given_up))
 
 
+def work_apart(service: Service, host: Host) -> Work | None:
+    """How long a start takes that is no part of a boot, where that is on record and starts of boots are too; None otherwise. What the
+    company of a boot costs, is not all known to a simulation."""
+    alone = [start for start in service.starts if not start.at_boot]
+    if len(alone) == len(service.starts) or not any(start.outcome == "up" for start in alone):
+        return None
+    return work_of(msgspec.structs.replace(service, starts=alone, last=None), host)
+
+
 def _fresh(service: Service, host: Host) -> bool:
     """Whether its start is nearly all that it has done: what it used, it used for that."""
     last = service.last

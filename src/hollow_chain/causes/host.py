@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from datetime import timedelta
 
-from hollow_chain.causes.acts import start
+from hollow_chain.causes.acts import reboot, start
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import AFTER_REBOOT, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
@@ -125,7 +125,13 @@ def reboot_due(case: Case) -> Iterator[Finding]:
         says=f"{case.node.host} waits for a reboot{f' ({due})' if due else ''}"
         + (f", and {service.name} cannot start before it." if numbers or said or kernel else "."),
         evidence=tuple(evidence),
-        mends=(Mend(f"Reboot {case.node.host}, when it costs least; all its services are interrupted.", AFTER_REBOOT),),
+        mends=(
+            Mend(
+                f"Reboot {case.node.host}, when it costs least; all its services are interrupted.",
+                AFTER_REBOOT,
+                means=(reboot(),),
+            ),
+        ),
         note=not (numbers or said or kernel),
         explains=("exits-with-error", "crash-loop") if numbers or kernel else (),
     )

@@ -8,6 +8,7 @@ an end, or that rests on the words of the last run alone, shows by nothing but t
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import datetime
 
 from hollow_chain.causes import Facts
 from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
@@ -21,10 +22,13 @@ _OF_THIS_MOMENT = ("restart", "renew", "reboot", "start", "continue", "pause")
 """Verbs that leave nothing behind that could be told from before; a start comes as a step of its own."""
 
 
-def not_yet(hands: Hands, facts: Facts, step: Step, target: str) -> list[str]:
-    """What of *step* is not done, in words; empty where all of it that can be seen is."""
+def not_yet(hands: Hands, facts: Facts, step: Step, target: str, since: datetime | None) -> list[str]:
+    """What of *step* is not done, in words; empty where all of it that can be seen is. The plan was made by the facts of *since*."""
     if step.host not in facts.graph.hosts:
         return []
+    booted = facts.graph.hosts[step.host].boot_at
+    if any(act.verb == "reboot" for act in step.means) and booted is not None and since is not None and booted <= since:
+        return [f"{step.host} was not booted since the plan was made"]
     found = list(_not_so(hands, facts, step)) or list(_still_found(facts, step, target))
     for service in dict.fromkeys(service for _, host, service in step.answers if host == hands.host):
         refused = hands.own_test(service) if not found else ""

@@ -242,7 +242,7 @@ class Carrier:
         why = ""
         while self.ask(number + 1, step):
             facts = Facts(Graph(self.hands.facts(with_claims=True, with_packages=True)))
-            missing = not_yet(self.hands, facts, step, journal.head.target)
+            missing = not_yet(self.hands, facts, step, journal.head.target, journal.head.read_at)
             if not missing:
                 journal.note("before", attempt, number)
                 journal.note("after", attempt, number, by_hand=True)

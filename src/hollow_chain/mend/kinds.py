@@ -19,9 +19,9 @@ from hollow_chain.verdict import Cause
 
 SURE = 0.9
 """From this probability on a diagnosis is taken as it is; below, the proof holds only if it is right, and says so."""
-_CHANGES_STATE = (*AT_ONCE, "mount", "swap")
+_CHANGES_STATE = (*AT_ONCE, "mount", "swap", "device")
 """Kinds whose start runs no program of their own."""
-_STARTS = ("start", "restart", "continue")
+_STARTS = ("start", "restart")
 _SEEN = ("start", "stop", "restart", "continue", "pause", "startup", "limit", "wait", "reload", "reboot", "port")
 """Verbs whose whole effect a rehearsal sees."""
 _STAYED = 10.0
@@ -81,13 +81,10 @@ def _of_step(facts: Facts, step: Step, causes: list[Cause]) -> Iterator[tuple[st
     """What a step itself rests on."""
     if step.act is None:
         residual = {c.finding.service for c in causes if c.finding.residual and _answers(step, c)}
-        absent = [service for _, host, service in step.answers if facts.graph.find(host, service) is None]
         if step.seeks or residual:
             yield NOT_KNOWN, f"what comes of this is not known: {_short(step.does)}"
         else:
             yield ASSUMED, f"this is done: {_short(step.does)}"
-            for service in absent:
-                yield NOT_KNOWN, f"nothing is known of {service}, so whether it then starts is not known"
         return
     for act in step.acts:
         if act.verb == "restart" and step.answers:  # it runs, and yet does not do what it is for

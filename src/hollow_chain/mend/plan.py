@@ -126,7 +126,14 @@ class Try:
     @property
     def stops(self) -> tuple[str, ...]:
         """What runs and is needed, and ends by it."""
-        return tuple(dict.fromkeys(name for step in self.steps if step.choice for name in step.interrupts))
+        return tuple(
+            dict.fromkeys(
+                name
+                for step in self.steps
+                if step.choice and all(act.verb != "reboot" for act in step.acts)  # what a boot ends, it starts again
+                for name in step.interrupts
+            )
+        )
 
     @property
     def for_machine(self) -> bool:

@@ -19,7 +19,7 @@ from hollow_chain.chain import Node
 from hollow_chain.families import family_of
 from hollow_chain.mend.plan import AFTER_REBOOT, Answer, Plan, Step, Try
 from hollow_chain.mend.proving import STARTABLE, Trial
-from hollow_chain.mend.supposing import Expectations, Runs
+from hollow_chain.mend.supposing import Copy, Expectations, Runs
 from hollow_chain.mend.verbs import BY_PERSON, INTERRUPTED, VERBS, view_of
 from hollow_chain.mend.ways import Way, by_place, choices, of_way, ways_of
 from hollow_chain.verdict import Cause, Verdict
@@ -260,6 +260,10 @@ class Planner:
         the, _, open_ones = trial.carried(steps, steps)
         if open_ones:
             return
+        booted = {step.host for step in steps if any(act.verb == "reboot" for act in step.acts)}
+        for node in self._ended_by_boot(the, booted):
+            trial.restored.append(node)
+            steps.append(replace(self._step(node.host, say.start(node.name)), old="ended by the boot"))
         for node in _lost(self.facts, trial.goals):
             service = the.service(node.host, node.name)
             if service is None or len(trial.dependents) >= MOST_DEPENDENTS or node.host not in trial.known.hosts:
@@ -268,6 +272,17 @@ class Planner:
                 trial.dependents.append(node)
                 if service.state not in UP:
                     steps.append(self._step(node.host, say.start(node.name)))
+
+    def _ended_by_boot(self, the: Copy, hosts: set[str]) -> Iterator[Node]:
+        """What runs now on *hosts* that a step boots, and does not come up with a boot by itself: who asks for a boot does not ask to do
+        without it."""
+        for host in hosts:
+            for service in self.facts.graph.hosts[host].services:
+                node = self.facts.graph.node(host, service.name)
+                after = the.service(host, service.name)
+                runs = service.kind == "service" and service.state == "running" and self.facts.standing(node).well
+                if runs and after is not None and after.state not in UP:
+                    yield node
 
     def _add_startups(self, trial: Trial, steps: list[Step]) -> None:
         """Set to start at boot what a boot would leave down for no other reason than that nobody asks for it."""

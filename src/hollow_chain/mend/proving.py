@@ -44,6 +44,8 @@ class Trial:
     """What has to be up: the target, and all on the chains down to the causes."""
     dependents: list[Node] = field(default_factory=list)
     """What went down with it, and has to be back."""
+    restored: list[Node] = field(default_factory=list)
+    """What runs now, is ended by a step, and does not come back by itself: it has to be up again now."""
     now_only: bool = False
     given_up: frozenset[str] = frozenset()
     contested: bool = False
@@ -96,7 +98,7 @@ class Trial:
     def goals_now(self, the: Copy) -> list[Node]:
         """What has to be up at once: not what waits for an event of its own."""
         found = []
-        for node in (*self.goals, *self.dependents):
+        for node in (*self.goals, *self.dependents, *self.restored):
             service = the.service(node.host, node.name)
             waits = service is not None and service.startup == "event" and self.facts.standing(node).well
             if service is None or (not waits and (service.kind in STARTABLE or node.key == self.target.key)):

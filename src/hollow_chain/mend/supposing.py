@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from hollow_chain.boot.certain import decided, looks
 from hollow_chain.boot.changes import VERBS as CHANGES
 from hollow_chain.boot.changes import World
+from hollow_chain.boot.durations import work_apart
 from hollow_chain.boot.engine import Progress, joined, simulate
 from hollow_chain.boot.expectations import expected_of
 from hollow_chain.boot.families import as_it_stands, foreseen, plan_of, plan_of_start
@@ -57,7 +58,8 @@ class Expectations:
             host = facts.graph.hosts[name]
             self.boot[name] = foreseen(facts, host)
             self.now[name] = expected_of(facts, host, by_hand=True)
-            self.now[name].works = self.boot[name].works
+            apart = {one.name: work for one in host.services if (work := work_apart(one, host)) is not None}
+            self.now[name].works = self.boot[name].works | apart
         self._simulated: dict[object, Outcome] = {}
 
     def simulate(self, plan: BootPlan, runs: int, seed: int) -> Outcome:

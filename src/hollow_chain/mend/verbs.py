@@ -203,7 +203,8 @@ def _start_words(view: ActView, act: Act) -> str:
 def _brought_up(view: ActView, act: Act) -> list[str]:
     """What is down and hard-needed, so that the start starts it too; the deepest first."""
     found: dict[str, None] = {}
-    stack = [view.node(act)]
+    first = view.node(act)
+    stack = [first]
     while stack and len(found) < MOST_SHOWN:
         for edge in view.facts.graph.needs(stack.pop(), ("hard",)):
             one = edge.head
@@ -211,7 +212,7 @@ def _brought_up(view: ActView, act: Act) -> list[str]:
                 if one.name not in found and one.service.kind in ("service", "socket", "mount"):
                     stack.append(one)
                 found[one.name] = None
-    return list(found)[::-1]
+    return [name for name in list(found)[::-1] if name != first.name]
 
 
 def _startup_words(view: ActView, act: Act) -> str:

@@ -53,7 +53,7 @@ def not_registered(case: Case) -> Iterator[Finding]:
     mends = []
     if near and above:
         mends.append(Mend(f"If {near[0]} was meant, correct the name in the definition of {above.name}.", AFTER_RELOAD))
-    mends.append(Mend(f"Otherwise register (install) {case.node.name} on {case.node.host}.", instead=True))
+    mends.append(Mend(f"Otherwise register (install) {case.node.name} on {case.node.host}.", instead=True, seeks=True))
     yield Finding(
         says=f"{who} service of that name is registered on {case.node.host}.{hint}",
         evidence=(
@@ -77,7 +77,7 @@ def _link_to_nothing(case: Case) -> Iterator[Finding]:
         says=f"{name} is only another name, for a service that is not registered: {definition.file}: {definition.error}.",
         evidence=(case.seen(f"{definition.file}: {definition.error}", FILES, bears=PROOF),),
         mends=(
-            Mend(f"Register (install) what {definition.file} leads to.", AFTER_RELOAD),
+            Mend(f"Register (install) what {definition.file} leads to.", AFTER_RELOAD, seeks=True),
             Mend("Or remove that link, and use the name of a service that is there.", AFTER_RELOAD, instead=True),
         ),
         explains=("stopped", "manual-not-started", "never-started", "disabled"),

@@ -337,8 +337,12 @@ def _moving(case: Case, claim: Claim) -> Mend:
 def _giving_way(case: Case, claim: Claim, line: Evidence | None, listener: Listener, holder: str) -> Mend:
     """Have the holder give way; by a machine where more than words of the service itself says that the endpoint is to be its own:
     its definition, or a configuration that only root writes."""
-    does = f"Stop {holder}, and keep it from starting at boot, if it is not the one that should have the port."
-    means = give_way(case.graph.find(case.node.host, holder))
+    # Who share a process share its sockets: it goes on holding them until the last of them has stopped.
+    together = listener.shared_with or [holder]
+    who = " and ".join(together)
+    does = f"Stop {who}, and keep {'them' if len(together) > 1 else 'it'} from starting at boot, if {holder} is not the one that should "
+    does += "have the port."
+    means = tuple(act for name in together for act in give_way(case.graph.find(case.node.host, name)))
     set_to = any(overlap(of_claim(one), of_claim(claim)) and not one.told for one in case.service.claims)
     if line is not None and line.told and not set_to:
         doubt = f"See first whether {case.service.name} is meant to have {of_claim(claim)}: only its own words say so"
