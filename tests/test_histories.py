@@ -42,8 +42,18 @@ def test_starts_are_paired_with_how_they_went() -> None:
         ("up", 4, True),
         ("timeout", 30, False),
         ("failed", 1, False),
+        ("up", 0, False),
     ]
     assert found[0].offset == 14
+
+
+def test_what_counts_as_up_at_once_had_a_good_start_where_it_stayed() -> None:
+    records = told((10, STARTED), (12, FAILED), (700, STARTED), (900, STARTED), (915, FAILED))
+    found = boots.starts_of(records, {"b": BEGAN}, None)
+    assert [(s.outcome, (s.at - BEGAN).total_seconds(), s.at_boot) for s in found] == [
+        ("up", 700, False),
+        ("up", 900, False),
+    ]
 
 
 def test_a_start_does_not_end_in_another_boot() -> None:

@@ -67,8 +67,9 @@ def _at_boot(service: Service, host: Host) -> bool:
     """Whether its durations were recorded at boots only."""
     if not records_of(service, host)[0]:
         return False
-    if service.starts:
-        return all(start.at_boot for start in service.starts if start.outcome == "up")
+    timed = [start for start in service.starts if start.seconds > 0]
+    if timed:
+        return all(start.at_boot for start in timed if start.outcome == "up")
     last = service.last
     if last is None or last.started_at is None or host.boot_at is None:
         return bool(host.boots)

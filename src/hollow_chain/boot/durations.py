@@ -75,8 +75,9 @@ def records_of(service: Service, host: Host) -> tuple[list[float], list[float]]:
     if not done:  # how long it took to fail is as good as is known
         done = [start.seconds for start in service.starts if start.outcome == "failed" and start.seconds > 0]
     given_up = [start.seconds for start in service.starts if start.outcome == "timeout" and start.seconds > 0]
+    timed = any(start.seconds > 0 for start in service.starts)
     last = service.last
-    if last is not None and not service.starts:
+    if last is not None and not timed:
         took = last.took
         if took is None and last.started_at and last.up_at and last.up_at > last.started_at:
             took = (last.up_at - last.started_at).total_seconds()
@@ -87,7 +88,7 @@ def records_of(service: Service, host: Host) -> tuple[list[float], list[float]]:
     given_up += _given_up_last(service, host)
     for boot in host.boots:
         begun, up = boot.tried_seconds.get(service.name), boot.up_seconds.get(service.name)
-        if begun is not None and up is not None and up > begun and not service.starts:
+        if begun is not None and up is not None and up > begun and not timed:
             done.append(up - begun)
     return [max(seconds, SHORTEST) for seconds in done], given_up
 

@@ -37,9 +37,10 @@ class When(Flag):
     """It is the service of a license server."""
 
 
-RUNNING, CLAIMS, CLASHES, SEATS = "running", "claims", "clashes", "seats"
+RUNNING, CLAIMS, CLASHES, SEATS, TIMES = "running", "claims", "clashes", "seats", "times"
 """Parts of what is known of a service that are put right when a person has mended a cause, as far as the simulation sees it: it
-runs; its endpoints are its own; it clashes with nobody; its seats are there."""
+runs; its endpoints are its own; it clashes with nobody; its seats are there; its starts
+that ran out of time say nothing of the next one."""
 ACCOUNT, PORT = "account", "port"
 """Settings of a service whose change may be the answer to a cause."""
 

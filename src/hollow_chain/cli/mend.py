@@ -216,7 +216,7 @@ def _later(words: str, source: str | None, wish: Later) -> int:
     hands = _hands(source, "")
     carrier = _carrier(hands, wish.watch)
     with journal.locked(hands.place):
-        found = journal.find(hands.place, words.strip(), interrupted=not undo)
+        found = journal.find(hands.place, words.strip(), interrupted=not undo, waits=wish.done is not None)
         if found.torn:
             common.warn(f"the last record of {found.path} was cut off and is left out: what it announced was not begun")
         with _told_when_interrupted(hands):

@@ -264,6 +264,7 @@ class Start(Part, gc=False):
 
     at: Moment
     seconds: Seconds = 0.0
+    """How long it took; 0 where that is not told, as of a program that counts as up at once."""
     outcome: Literal["up", "failed", "timeout"] = "up"
     at_boot: bool = False
     offset: Seconds | None = None

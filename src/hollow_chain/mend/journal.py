@@ -246,8 +246,9 @@ def all_in(place: Path, told: bool = False) -> list[MendJournal]:
     return sorted(found, key=lambda one: (one.head.at, one.id))
 
 
-def find(place: Path, name: str = "", interrupted: bool = False) -> MendJournal:
-    """The journal of that name; where none is named, the latest one that can be taken back (or was *interrupted*).
+def find(place: Path, name: str = "", interrupted: bool = False, waits: bool = False) -> MendJournal:
+    """The journal of that name; where none is named, the latest one that can be taken back (or was *interrupted*, or *waits* for a
+    person).
 
     Raises :class:`Trouble`.
     """
@@ -262,8 +263,12 @@ def find(place: Path, name: str = "", interrupted: bool = False) -> MendJournal:
         return read(path)
     if interrupted:
         open_ones = [one for one in known if not one.standing.closed]
+        if waits:
+            open_ones = [one for one in open_ones if one.standing.asked]
         if not open_ones:
-            raise wrong_call("no mend was interrupted; there is nothing to go on with")
+            raise wrong_call(
+                "no mend waits for a person" if waits else "no mend was interrupted; there is nothing to go on with"
+            )
         return open_ones[-1]
     left = [one for one in known if one.standing.closed != "undone"]
     if not left:

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from hollow_chain.boot.certain import decided, looks
 from hollow_chain.boot.changes import VERBS as CHANGES
 from hollow_chain.boot.changes import World
-from hollow_chain.boot.durations import work_apart
+from hollow_chain.boot.durations import work_apart, work_of
 from hollow_chain.boot.engine import Progress, joined, simulate
 from hollow_chain.boot.expectations import expected_of
 from hollow_chain.boot.families import as_it_stands, foreseen, plan_of, plan_of_start
@@ -23,7 +23,7 @@ from hollow_chain.boot.part import part_of, started_part
 from hollow_chain.boot.plan import BootPlan, Fault
 from hollow_chain.causes import Facts, Finding, named, rule_of
 from hollow_chain.causes.acts import Act
-from hollow_chain.causes.nature import CLAIMS, CLASHES, RUNNING, SEATS
+from hollow_chain.causes.nature import CLAIMS, CLASHES, RUNNING, SEATS, TIMES
 from hollow_chain.chain import Graph, stop_takes
 from hollow_chain.facts.service import Service
 from hollow_chain.families import family_of
@@ -339,6 +339,11 @@ def assume_done(the: Copy, cause: Cause) -> None:
     if host not in the.now:
         return
     service = the.service(host, finding.service)
+    if service is not None and TIMES in parts:
+        good = [start for start in service.starts if start.outcome == "up"]
+        work = work_of(msgspec.structs.replace(service, starts=good, last=None), the.graph.hosts[host])
+        for expected in (the.now[host], the.boot[host]):
+            expected.works = expected.works | {service.name: work}
     if service is None:
         # Whoever registers it has to start it, and to see to it that it starts at boot.
         the.add(host, Service(name=finding.service, state="running", startup="automatic"))

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
-from hollow_chain.causes.nature import Boot, When
+from hollow_chain.causes.nature import TIMES, Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.time.limits import gets_on, limit_of, timed_out
 from hollow_chain.causes.words import clock, numbered, span, was_up_before
@@ -37,7 +37,7 @@ _NO_PID_FILE = pattern(
 _OTHERS_MESSAGE = pattern(r"(?i)notification message from PID \d{1,10}")
 
 
-@cause("never-reports", Boot.STAYS, states=("running", *NOT_UP), when=When.UNWELL)
+@cause("never-reports", Boot.STAYS, put_right=(TIMES,), states=("running", *NOT_UP), when=When.UNWELL)
 def never_reports(case: Case) -> Iterator[Finding]:
     """It must report that it is up and never did, in any recorded start: wrong start type, reports switched off or sent by a child,
     PID file elsewhere, a batch file in place of a program.

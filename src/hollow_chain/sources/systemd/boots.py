@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Literal
 
 from hollow_chain.facts.host import BootRecord, Host
@@ -16,6 +16,10 @@ MOST_BOOTS = 8
 MOST_SERVICES = 40
 """Records, boots and services that are asked about: of each service its last forty starts or so (three records each), and of the
 host a week of daily boots; every question goes through a journal that may be long."""
+
+
+_STAYED = timedelta(seconds=10)
+"""How long a program that counts as up at once has to stay before its start was a good one."""
 
 
 def add(host: Host, services: list[Service], journal: Journal, this_boot: str) -> None:
@@ -37,26 +41,45 @@ def add(host: Host, services: list[Service], journal: Journal, this_boot: str) -
 def starts_of(told: list[ManagerRecord], began: dict[str, datetime], limit: Limit | None) -> list[Start]:
     """The starts that the records tell, oldest first: from the record that one begins to the one of how it went."""
     found: list[Start] = []
-    open_at: ManagerRecord | None = None
-    for one in told:
+    begun: ManagerRecord | None = None
+    for at, one in enumerate(told):
         if one.code == STARTING:
-            open_at = one
-        elif open_at is not None and one.boot == open_at.boot:
-            took = (one.at - open_at.at).total_seconds()
-            after = (open_at.at - began[one.boot]).total_seconds() if one.boot in began else None
-            found.append(
-                Start(
-                    at=open_at.at,
-                    seconds=round(max(took, 0.0), 3),
-                    outcome="up" if one.code == STARTED else _how_it_failed(took, limit),
-                    at_boot=after is not None and after <= AT_BOOT_SECONDS,
-                    offset=round(after + took, 3)
-                    if after is not None and after + took >= 0 and one.code == STARTED
-                    else None,
-                )
-            )
-            open_at = None
+            begun = one
+        elif begun is not None and one.boot == begun.boot:
+            found.append(_timed(begun, one, began, limit))
+            begun = None
+        elif begun is None and one.code == STARTED and _stayed(one, told[at + 1 : at + 2]):
+            found.append(Start(at=one.at, at_boot=_of_boot(_since_boot(one, began))))
     return found
+
+
+def _timed(begun: ManagerRecord, ended: ManagerRecord, began: dict[str, datetime], limit: Limit | None) -> Start:
+    took = (ended.at - begun.at).total_seconds()
+    after = _since_boot(begun, began)
+    up = ended.code == STARTED
+    return Start(
+        at=begun.at,
+        seconds=round(max(took, 0.0), 3),
+        outcome="up" if up else _how_it_failed(took, limit),
+        at_boot=_of_boot(after),
+        offset=round(after + took, 3) if after is not None and after + took >= 0 and up else None,
+    )
+
+
+def _since_boot(one: ManagerRecord, began: dict[str, datetime]) -> float | None:
+    return (one.at - began[one.boot]).total_seconds() if one.boot in began else None
+
+
+def _of_boot(after: float | None) -> bool:
+    return after is not None and after <= AT_BOOT_SECONDS
+
+
+def _stayed(one: ManagerRecord, following: list[ManagerRecord]) -> bool:
+    """Whether a start of a program that counts as up once it is forked, and so has no record of its beginning (systemd.service(5),
+    "simple"), was a good one: nothing says that it failed soon after."""
+    return not any(
+        later.code == FAILED and later.boot == one.boot and later.at - one.at <= _STAYED for later in following
+    )
 
 
 def _how_it_failed(took: float, limit: Limit | None) -> Literal["failed", "timeout"]:
