@@ -104,7 +104,7 @@ class Lab:
             if act["verb"] == "startup":
                 self("lab", "startup", str(self.folder), act["service"], act["value"])
             elif act["verb"] == "stop":
-                taken = [name for name in step["interrupts"] if name != act["service"]]
+                taken = [name for name in step["interrupts"] if name != act["service"] and " on " not in name]
                 for name in [*reversed(taken), act["service"]]:
                     self("lab", "stop", str(self.folder), name)
             elif act["verb"] == "port":

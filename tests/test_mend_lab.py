@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import subprocess
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -10,7 +12,7 @@ from typing import Any
 import pytest
 from filelock import FileLock
 
-from tests.conftest import HEAD, Done, Run
+from tests.conftest import HEAD, PROGRAM, Done, Run
 from tests.test_lab import HOST
 
 Call = tuple[str, ...]
@@ -185,6 +187,26 @@ def test_a_step_for_a_person_is_waited_for_looked_at_and_gone_on_after(run: Run,
     assert done.status == 0 and done.json["held"] is True, done.json["summary"]
     assert "BoardWeb" in running(host) and mend(run, tmp_path, "--done", "1").status == 2
     assert mend(run, tmp_path, "--undo", done.json["mend"]).status == 0 and "BoardWeb" not in running(host)
+
+
+@pytest.mark.skipif(os.name == "nt", reason="there is no terminal to be made there")
+def test_on_a_terminal_it_asks_and_shows(run: Run, tmp_path: Path, host: Path) -> None:
+    import pty
+
+    put_in(run, FOR_PERSONS["a stranger has the port"])
+    ours, theirs = pty.openpty()
+    os.write(ours, b"show\ny\nn\n")  # shown, said to be done although it is not, then left for later
+    words = ["mend", "BoardWeb", "--from", "host", "--apply", "--yes", "--json", "--runs", "20"]
+    env = {**os.environ, "HOLLOW_CHAIN_CASES": str(tmp_path / "cases.db")}
+    done = subprocess.run(
+        [*PROGRAM, *words], stdin=theirs, capture_output=True, cwd=tmp_path, env=env, timeout=60, check=False
+    )
+    os.close(ours)
+    os.close(theirs)
+    told = done.stderr.decode()
+    assert done.returncode == 1 and told.count("Done? [y/N/show]") == 3 and "Taken back: by hand" in told
+    document = json.loads(done.stdout)  # what is shown on the way does not stand in the document
+    assert document["waits_for"]["step"] == 1 and "Not done yet" in document["summary"]
 
 
 def test_what_a_machine_can_do_before_a_person_is_done_first(run: Run, tmp_path: Path, host: Path) -> None:

@@ -151,6 +151,32 @@ def test_a_plan_that_harms_is_not_offered(plan: Callable[..., Any]) -> None:
     assert any("two.service" in harm and "after a reboot" in harm for harm in made["proof"]["harms"])
 
 
+def test_a_stop_by_hand_is_simulated_with_all_that_it_takes_along_on_every_host(run: Run, tmp_path: Path) -> None:
+    """The process behind the port hosts two services; one of them is needed here, the other one from another host."""
+    quay = (
+        "hosts:\n- name: quay\n  manager: control-manager\n  read_at: 2026-03-04T06:12:09Z\n  boot_at: 2026-03-03T20:00:00Z\n  sockets_read: true\n"
+        "  listeners: [{port: 80, process: 4, program: hosting, service: Pages, shared_with: [Pages, Remote]}]\n"
+        "  events: [{at: 2026-03-04T06:00:00Z, service: Boards, text: 'bind 0.0.0.0:80: Address already in use'}]\n  services:\n"
+        "  - {name: Boards, state: stopped, startup: automatic, claims: [{port: 80}], last: {result: exit-code, error_number: 1067}}\n"
+        "  - {name: Pages, state: running, startup: automatic}\n  - {name: Remote, state: running, startup: automatic}\n"
+        "  - {name: Store, state: running, startup: automatic, links: [{to: Remote}]}\n"
+        "- name: far\n  manager: control-manager\n  read_at: 2026-03-04T06:12:09Z\n  services:\n"
+        "  - {name: Kiosk, state: running, startup: automatic, links: [{to: Pages, host: quay}]}\n"
+    )
+    (tmp_path / "facts.yaml").write_text(HEAD + quay)
+    made = run("mend", "Boards", "--from", "facts.yaml", "--json", "--runs", "40").json
+    assert made["offered"] and not any(step["interrupts"] for step in made["steps"]), made["steps"]
+    hint = next(hint for hint in made["tries"][0]["hints"] if "--give-up" in hint)
+    assert all(name in hint for name in ("Pages", "Remote", "Store", "Kiosk on far")), hint
+    given = run(
+        "mend", "Boards", "--from", "facts.yaml", "--json", "--runs", "40", "--give-up", "Pages", "--give-up", "Remote"
+    ).json
+    stop = given["steps"][0]
+    assert stop["by"] == "person" and {"Pages", "Remote", "Store", "Kiosk on far"} <= set(stop["interrupts"])
+    assert {act["verb"] for act in stop["means"]} == {"startup", "stop"} and given["offered"], given["proof"]
+    assert {"Pages on quay", "Remote on quay", "Store on quay"} <= set(given["proof"]["gives_way"])
+
+
 RIGHTS = {
     "a file of root that is to be read": (
         "{path: /var/lib/desk/plan.conf, owner: root, group: root, mode: '0600'}", "open /var/lib/desk/plan.conf: Permission denied",

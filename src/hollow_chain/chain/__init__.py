@@ -3,7 +3,7 @@
 from hollow_chain.chain.find import Match, best, search
 from hollow_chain.chain.graph import ALL_KINDS, HARD, NEEDS, Edge, Graph, Node, reach
 from hollow_chain.chain.loops import deepest_first, knots, loop_through
-from hollow_chain.chain.stops import stop_takes
+from hollow_chain.chain.stops import starves, stop_takes
 
 __all__ = [
     "ALL_KINDS",
@@ -19,5 +19,6 @@ __all__ = [
     "loop_through",
     "reach",
     "search",
+    "starves",
     "stop_takes",
 ]

@@ -21,3 +21,10 @@ def stop_takes(graph: Graph, node: Node) -> list[Node]:
         ]
 
     return [found for found, _ in reach(node, taken)]
+
+
+def starves(graph: Graph, stopped: Node) -> list[Node]:
+    """What hard-needs *stopped*, or anything that ends with it, from another host: it runs on, and is no longer served."""
+    gone = [stopped, *stop_takes(graph, stopped)]
+    found = {edge.tail.key: edge.tail for node in gone for edge in graph.needed_by(node, ("hard",)) if edge.crosses}
+    return list(found.values())

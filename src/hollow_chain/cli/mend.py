@@ -267,7 +267,7 @@ def _is_done(number: int, step: Step) -> bool:
         answer = sys.stdin.readline().strip().lower()
         if answer not in ("s", "show"):
             return answer in ("y", "yes")
-        show_step(Page(), number, step)
+        show_step(Page(on_errors=True), number, step)
 
 
 def _show(plan: Plan, outcome: MendOutcome | None, json: bool, is_carried_out: bool = False) -> None:

@@ -15,7 +15,7 @@ from hollow_chain.causes import Facts, Finding, Mend, Standing, rule_of
 from hollow_chain.causes import acts as say
 from hollow_chain.causes.acts import Act
 from hollow_chain.causes.nature import Boot
-from hollow_chain.chain import Node
+from hollow_chain.chain import Node, starves
 from hollow_chain.families import family_of
 from hollow_chain.mend.plan import AFTER_REBOOT, Answer, Plan, Step, Try
 from hollow_chain.mend.proving import STARTABLE, Trial
@@ -59,12 +59,21 @@ class Planner:
         ways = list(self._ways(verdict))
         if not ways:
             return plan
-        known = Expectations(self.facts, _hosts(verdict, ways), self.progress)
+        known = Expectations(self.facts, [*_hosts(verdict, ways), *self._served_from_afar(ways)], self.progress)
         for causes, probability, contested in ways:
             plan.tries.append(self._try(verdict, causes, probability, contested, known))
         plan.tries = _merged(plan.tries)
         plan.tries.sort(key=lambda one: one.cost / max(one.probability, 0.01))
         return plan
+
+    def _served_from_afar(self, ways: list[tuple[list[Cause], float, bool]]) -> Iterator[str]:
+        """The hosts on which something is no longer served, where what a mend would stop is stopped."""
+        for causes, _, _ in ways:
+            for cause in causes:
+                for act in (act for mend in cause.finding.mends for act in (*mend.acts, *mend.means)):
+                    if act.verb in ("stop", "restart"):
+                        node = self.facts.graph.node(cause.finding.host, act.service)
+                        yield from (one.host for one in starves(self.facts.graph, node))
 
     def _ways(self, verdict: Verdict) -> Iterator[tuple[list[Cause], float, bool]]:
         """What may be wrong: sets of causes, each with its probability, and whether it has rivals.

@@ -17,7 +17,7 @@ from hollow_chain.boot.making import UP
 from hollow_chain.boot.part import part_of, touched
 from hollow_chain.boot.plan import BootPlan
 from hollow_chain.causes import Facts, Standing, named, rule_of
-from hollow_chain.chain import Node, stop_takes
+from hollow_chain.chain import Node, starves, stop_takes
 from hollow_chain.mend.kinds import kinds_of
 from hollow_chain.mend.plan import Proof, Step
 from hollow_chain.mend.supposing import Copy, Expectations, Runs, assume_done, carry_out
@@ -169,6 +169,9 @@ class Trial:
         excused = self._excused(steps)
         harms = self._harms(the, steps, excused)
         down_by_now = {(h.name, s.name) for h in the.graph.hosts.values() for s in h.services if s.state not in UP}
+        unserved = {
+            one.key for key in excused & down_by_now for one in starves(self.facts.graph, self.facts.graph.node(*key))
+        }
         up_before = {node.key for node in self.facts.graph.nodes() if node.service and node.service.state in UP}
         needless = tuple(
             at for at in range(len(steps)) if not lacks and self.suffices([*steps[:at], *steps[at + 1 :]], whole)
@@ -184,7 +187,9 @@ class Trial:
             harms=tuple(harms),
             needless=needless,
             assumed=tuple(step.does for step in steps if step.by_person),
-            gives_way=tuple(f"{name} on {host}" for host, name in sorted(excused & down_by_now & up_before)),
+            gives_way=tuple(
+                f"{name} on {host}" for host, name in sorted(excused & up_before & (down_by_now | unserved))
+            ),
             runs=max(many, self.runs.first),
             seed=self.runs.seed,
             kinds=kinds.of_steps,
@@ -202,10 +207,18 @@ class Trial:
                 well = self.facts.standing(self.facts.graph.node(host, service.name)).well
                 if service.name in before and well and service.state not in UP and (host, service.name) not in excused:
                     harms.append(f"{service.name} on {host} runs now and would be {service.state}")
-        for host in dict.fromkeys(step.host for step in steps if step.acts):
-            if host in self.known.hosts:
-                harms += self._worse(the, host, excused)
+                if service.name in before and service.state not in UP:
+                    harms += self._unserved(host, service.name, excused)
+        for host in self.known.hosts if any(step.acts for step in steps) else ():
+            harms += self._worse(the, host, excused)
         return harms
+
+    def _unserved(self, host: str, name: str, excused: set[tuple[str, str]]) -> Iterable[str]:
+        """What runs on another host and needs a service that ends."""
+        for node in starves(self.facts.graph, self.facts.graph.node(host, name)):
+            runs = node.service is not None and node.service.state in UP
+            if runs and node.key not in excused:
+                yield f"{node.name} on {node.host} runs now and needs {name} on {host}, which would not be up"
 
     def _worse(self, the: Copy, host: str, excused: set[tuple[str, str]]) -> Iterable[str]:
         before, after = self.copy().boot_plan(host), the.boot_plan(host)
@@ -237,8 +250,10 @@ class Trial:
     def _excused(self, steps: list[Step]) -> set[tuple[str, str]]:
         """What somebody has agreed, or will be asked to agree, to do without; and what ends with it."""
         agreed = {(step.host, step.choice) for step in steps if step.choice}
+        agreed |= {(step.host, act.service) for step in steps if step.choice for act in step.acts if act.verb == "stop"}
         agreed |= {(host, name) for host in self.known.hosts for name in self.given_up}
         found = set(agreed)
         for host, name in agreed:
-            found |= {node.key for node in stop_takes(self.facts.graph, self.facts.graph.node(host, name))}
+            node = self.facts.graph.node(host, name)
+            found |= {one.key for one in (*stop_takes(self.facts.graph, node), *starves(self.facts.graph, node))}
         return found

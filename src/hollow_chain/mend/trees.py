@@ -52,14 +52,20 @@ def give(path: Path, kept: Kept, user: str, group: str) -> None:
 
 def put_back(path: Path, kept: Kept) -> None:
     """Give back what was *kept* to whom it belonged. Raises :class:`NotDone`."""
-    _set(path, {one["name"]: (one["is"], (one["user"], one["group"])) for one in kept["entries"]})
+    _set(path, {one["name"]: (one["is"], (one["user"], one["group"])) for one in kept["entries"]}, back=True)
 
 
-def _set(path: Path, wanted: dict[str, tuple[list[int], tuple[int, int]]]) -> None:
+def _is_same(about: os.stat_result, kept: list[int], back: bool) -> bool:
+    """Whether a file is the one that was kept. The number of the device may be another one after a reboot, and on layered file systems
+    so may that of a folder (kernel documentation, "Overlay Filesystem"); to give a folder back to root gives nothing away."""
+    now = identity(about)
+    return now[2] == kept[2] if back and stat.S_ISDIR(about.st_mode) else now[1:] == kept[1:]
+
+
+def _set(path: Path, wanted: dict[str, tuple[list[int], tuple[int, int]]], back: bool = False) -> None:
     for name, about, handle in _walk(path):
         same, owner = wanted.get(name, ([], (-1, -1)))
-        # The number of the device may be another one after a reboot.
-        if identity(about)[1:] != same[1:] or not same:
+        if not same or not _is_same(about, same, back):
             continue
         if stat.S_ISREG(about.st_mode) and about.st_nlink > 1:
             continue

@@ -12,7 +12,7 @@ from hollow_chain.boot.making import UP
 from hollow_chain.causes import Facts
 from hollow_chain.causes.acts import Act
 from hollow_chain.causes.words import span
-from hollow_chain.chain import Node, stop_takes
+from hollow_chain.chain import Node, starves, stop_takes
 from hollow_chain.facts.host import File, Host
 from hollow_chain.facts.service import Service
 from hollow_chain.families import family_of
@@ -40,8 +40,11 @@ class ActView:
         return self.facts.graph.node(self.host.name, act.service)
 
     def dependents(self, act: Act) -> list[str]:
-        """What runs now and ends with a stop of the service."""
-        return [n.name for n in stop_takes(self.facts.graph, self.node(act)) if n.service and n.service.state in UP]
+        """What runs now and ends with a stop of the service; and what runs on another host and is no longer served then."""
+        node = self.node(act)
+        ended = [n.name for n in stop_takes(self.facts.graph, node) if n.service and n.service.state in UP]
+        left = [n for n in starves(self.facts.graph, node) if n.service and n.service.state in UP]
+        return ended + [f"{n.name} on {n.host}" for n in left]
 
 
 def view_of(facts: Facts, host: str) -> ActView:

@@ -19,10 +19,11 @@ if TYPE_CHECKING:
 class Page:
     """Standard output, written line by line."""
 
-    def __init__(self, console: Console | None = None) -> None:
+    def __init__(self, console: Console | None = None, on_errors: bool = False) -> None:
+        """*on_errors*: on standard error, where it stands beside a question."""
         from rich.console import Console
 
-        self.console = console or _steady(Console)
+        self.console = console or _steady(Console, on_errors)
         self.rich_signs = "utf" in (self.console.encoding or "").lower()
 
     @property
@@ -62,11 +63,11 @@ class Page:
         self.line((text, "bold"))
 
 
-def _steady(make: Callable[..., Console]) -> Console:
+def _steady(make: Callable[..., Console], on_errors: bool = False) -> Console:
     """A console that is asked for its size and kind once, and not anew for each line."""
-    is_terminal = sys.stdout.isatty()
+    is_terminal = (sys.stderr if on_errors else sys.stdout).isatty()
     width = None if is_terminal or "COLUMNS" in os.environ else 100
-    first = make(highlight=False, markup=False, emoji=False, width=width)
+    first = make(highlight=False, markup=False, emoji=False, width=width, stderr=on_errors)
     kind = first.is_terminal
     # A console of the old kind is one only where it is a terminal: a pipe has every column.
     old = None if kind else False
@@ -78,6 +79,7 @@ def _steady(make: Callable[..., Console]) -> Console:
         height=first.height,
         force_terminal=kind,
         legacy_windows=old,
+        stderr=on_errors,
     )
 
 

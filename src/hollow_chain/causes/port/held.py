@@ -340,8 +340,8 @@ def _giving_way(case: Case, claim: Claim, line: Evidence | None, listener: Liste
     # Who share a process share its sockets: it goes on holding them until the last of them has stopped.
     together = listener.shared_with or [holder]
     who = " and ".join(together)
-    does = f"Stop {who}, and keep {'them' if len(together) > 1 else 'it'} from starting at boot, if {holder} is not the one that should "
-    does += "have the port."
+    it, which = ("them", holder) if len(together) > 1 else ("it", "it")
+    does = f"Stop {who}, and keep {it} from starting at boot, if {which} is not the one that should have the port."
     means = tuple(act for name in together for act in give_way(case.graph.find(case.node.host, name)))
     set_to = any(overlap(of_claim(one), of_claim(claim)) and not one.told for one in case.service.claims)
     if line is not None and line.told and not set_to:
