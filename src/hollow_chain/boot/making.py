@@ -126,8 +126,11 @@ class Draft:
         pairs = list(_rivals(self.host, starts))
         for one, other, where in pairs:
             hold(one, other, Held(said(where.address, where.port, where.protocol), named.PORT_HELD))
+        for one, other, path in _lockers(self.host, starts):
+            hold(one, other, Held(path, named.LOCK_HELD))
         for one, other, cause in self.expected.rivals:
             known = cause == named.PORT_HELD and any({one, other} == {a, b} for a, b, _ in pairs)
+            known |= cause == named.LOCK_HELD and any({one, other} == {a, b} for a, b, _ in _lockers(self.host, starts))
             if one in starts and other in starts and not known:
                 hold(one, other, Held(f"what {one} and {other} both want for themselves", cause))
         _seats(self.host, self.graph, starts, plan, takes, place)
@@ -152,6 +155,23 @@ def _rivals(host: Host, starts: set[str]) -> Iterator[tuple[str, str, Endpoint]]
                 continue
             seen.add(pair)
             yield one.name, other.name, at
+
+
+def _lockers(host: Host, starts: set[str]) -> Iterator[tuple[str, str, str]]:
+    """Pairs of services that start, where one holds a lock on a file that the other is set to lock: only one can have it."""
+    held = {file.path: file.held_by for file in host.files if file.held_by and file.kind == "file"}
+    if not held:
+        return
+    owners = {one.process: one.service for one in host.processes if one.service}
+    owners |= {s.program.process: s.name for s in host.services if s.program is not None and s.program.process}
+    for service in host.services:
+        program = service.program
+        for path in (
+            (program.pid_file, *program.settings_paths) if program is not None and service.name in starts else ()
+        ):
+            holder = owners.get(held.get(path, 0), "")
+            if holder in starts and holder != service.name:
+                yield holder, service.name, path
 
 
 def _endpoints(host: Host, sockets: Sockets, service: Service) -> Iterator[tuple[Endpoint, Claim | None]]:

@@ -93,7 +93,7 @@ def _is_full(place: Filesystem) -> bool:
     return nearly_none or bool(place.inodes and place.inodes_free == 0)
 
 
-@cause("lock-held", Boot.RIVALRY, states=("running", *NOT_UP), when=When.FAILED)
+@cause("lock-held", Boot.RIVALRY, states=("running", *NOT_UP), when=When.DOWN)
 def lock_held(case: Case) -> Iterator[Finding]:
     """Another live process holds its lock, its PID file or its data.
 
@@ -103,6 +103,9 @@ def lock_held(case: Case) -> Iterator[Finding]:
     Mend: stop the other one, and keep it from coming back.
     """
     found = False
+    if case.service.state == "stopped" and not failed_last(case.service):
+        yield from _foreseen(case)
+        return
     for event, path, holder in _locks(case):
         if holder is None or holder.service == case.node.name:
             continue
@@ -123,6 +126,35 @@ def lock_held(case: Case) -> Iterator[Finding]:
         )  # fmt: skip
     if not found:
         yield from _held_places(case)
+
+
+def _foreseen(case: Case) -> Iterator[Finding]:
+    """It is down for another reason, and its start would meet a lock of another service's on a file that it is set to lock. A note."""
+    program, name = case.service.program, case.node.name
+    if program is None or not (case.asked or case.needed_from is not None):
+        return
+    for path in dict.fromkeys((program.pid_file, *program.settings_paths)):
+        file = case.file(path) if path else None
+        holder = _process(case, file.held_by) if file is not None and file.held_by and file.kind == "file" else None
+        if file is None or holder is None or not holder.service or holder.service == name:
+            continue
+        held = case.seen(f"locked by process {holder.process}, of {holder.service}", "processes", bears=SAID)
+        yield Finding(
+            says=f"{name} would not get {path} if it were started now: {holder.service} has a lock on it.",
+            evidence=(
+                held,
+                case.seen(f"its definition or its settings name {path} as its own", "definition", bears=FITS),
+            ),
+            mends=(
+                Mend(
+                    f"Stop {holder.service}, and keep it from coming back; then start {name}.",
+                    acts=give_way(case.graph.find(case.node.host, holder.service)),
+                ),
+            ),
+            holder=holder.service,
+            note=True,
+        )
+        return
 
 
 def _held_places(case: Case) -> Iterator[Finding]:
