@@ -62,6 +62,25 @@ def start_up(folder: Path) -> Iterator[tuple[str, float, float]]:
     yield "why on 300 services / bare import", factor, 2.0
 
 
+def planning(folder: Path) -> Iterator[tuple[str, float, float]]:
+    """``mend`` (plan and proof) and ``rehearse`` of a snapshot of 300 services against ``why`` on the same."""
+    path = str(folder / "plan.json")
+    (folder / "plan.json").write_bytes(encode(made_up(300)))
+
+    def why() -> float:
+        return seconds(str(PROGRAM), "why", "berth-00085", "--from", path)
+
+    mend, other, factor = ratio(lambda: seconds(str(PROGRAM), "mend", "berth-00085", "--from", path), why, 7)
+    boots_of, _, times = ratio(lambda: seconds(str(PROGRAM), "rehearse", "--from", path), why, 5)
+    print(
+        f"300 services: why {other * 1000:.0f} ms, mend {mend * 1000:.0f} ms, rehearse 1,000 boots {boots_of * 1000:.0f} ms"
+    )
+    # Thrice `why`, and the rehearsals: NumPy and a handful of small boots, which take as long as `why` again.
+    yield "mend on 300 services / why", factor, 5.0
+    # Two seconds where `why` takes 0.16.
+    yield "rehearse 1,000 boots of 300 services / why", times, 12.5
+
+
 def live(_: Path) -> Iterator[tuple[str, float, float]]:
     """``capture`` and ``why`` on a live host."""
     reason = why_not()
@@ -110,6 +129,7 @@ def main() -> int:
     """Run all measurements; 1 if a target is missed."""
     parts = {
         "start-up": start_up,
+        "planning": planning,
         "live": live,
         "fleet": fleet,
         "boots": boots.boots,

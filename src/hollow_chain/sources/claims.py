@@ -46,6 +46,13 @@ def add_to_all(reading: HostReading) -> None:
             add(service, reading.evidence)
 
 
+def add_to_asked(reading: HostReading) -> None:
+    """The claims of what is asked about and is down: whether its start would meet somebody is told before it is tried."""
+    for service in reading.host.services:
+        if service.name in reading.asked.extra and service.state == "stopped" and not service.claims:
+            add(service, reading.evidence)
+
+
 def add_to_needs(host: Host, failed: Iterable[Service], reader: EvidenceReader) -> None:
     """The claims of what *failed* services could not reach, by their own words, and are linked to."""
     by_name = {service.name: service for service in host.services}

@@ -27,6 +27,7 @@ READERS = FamilyReaders(
         Reader(looking.add_processes),
         Reader(socket_units.add_claims, wanted=lambda asked: asked.with_claims),
         Reader(claims.add_to_all, wanted=lambda asked: asked.with_claims),
+        Reader(claims.add_to_asked, wanted=lambda asked: bool(asked.extra) and not asked.with_claims),
         Reader(packages.add, wanted=lambda asked: asked.with_packages),
     ),
     unit_of=groups.unit_of,
