@@ -255,7 +255,8 @@ class Carrier:
         """One step: is it still to be done, what is there now, do it, did it hold?"""
         # Whose a file is counts where a step may open or remove something: no rule may propose that of a package's file.
         facts = Facts(Graph(self.hands.facts(with_packages=step.act is not None and step.act.verb in _OPENS)))
-        helped = bool(journal.standing.by_hand)
+        # What was done before, by us or by a person, may have done this too; what changed without that is somebody else's business.
+        helped = bool(journal.standing.by_hand or journal.standing.done)
         if self._is_so_already(facts, step) or (helped and self._is_needless(facts, step, before, journal.head.target)):
             self.tell(f"already so: {step.does}")
             journal.note("before", attempt, number)

@@ -206,6 +206,24 @@ def _port(case: Case, ended: datetime) -> Iterator[PutRight]:
                 return
 
 
+def _settings(case: Case, ended: datetime) -> Iterator[PutRight]:
+    """A file of its settings was changed: the answer to a complaint about settings that names no file, and maybe to an end without a
+    reason that is known."""
+    program = case.service.program
+    named = [claim.source.rpartition(" ")[2] for claim in case.service.claims]
+    paths = [path for path in (*(program.paths if program is not None else ()), *named) if path.startswith("/etc/")]
+    refused = [one for one in lines.config_errors(case.own_events()) if one.rejects and not one.path]
+    for path in dict.fromkeys(paths):
+        file = case.file(path)
+        at = _changed(case, path, ended) if file is not None and file.exists and file.kind == "file" else None
+        if at is None:
+            continue
+        there = case.seen(f"{path} was changed at {clock(at)}", FILES, at, FITS)
+        said = (case.quoted(refused[-1].event, FITS),) if refused else ()
+        yield PutRight(f"its settings, {path}, were changed", (*said, there), is_that=bool(refused))
+        return
+
+
 def _definition(case: Case, ended: datetime) -> Iterator[PutRight]:
     """Its definition was changed, and read anew; that it was at fault is not known."""
     definition = case.service.definition
@@ -228,5 +246,6 @@ _LOOKS: tuple[Callable[[Case, datetime], Iterator[PutRight]], ...] = (
     _account,
     _words,
     _port,
+    _settings,
     _definition,
 )
