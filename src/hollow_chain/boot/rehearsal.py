@@ -192,8 +192,9 @@ def _odds(outcome: Outcome, at: int, roots: np.ndarray, late_after: float) -> Od
     if up.any():
         odds.p5, odds.p50, odds.p95 = (float(value) for value in np.percentile(moments[up], (5, 50, 95)))
     begun = outcome.begun_at[:, at]
-    if not np.isnan(begun).all():
-        odds.begun = float(np.nanmedian(begun))
+    known = begun[~np.isnan(begun)]
+    if known.size:
+        odds.begun = float(np.median(known))
     _reasons(outcome, at, roots, odds)
     return odds
 

@@ -11,6 +11,9 @@ from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of, 
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
 
+_OF_THE_MANAGER = ("/lib/systemd/", "/usr/lib/systemd/")
+"""Where the manager has its own helpers: what they listen on, its sockets say (file-hierarchy(7))."""
+
 
 def configuration(service: Service, reader: EvidenceReader) -> dict[str, Text]:
     """The texts of the files that look like the configuration of *service*, by path."""
@@ -42,7 +45,10 @@ def add_to_all(reading: HostReading) -> None:
     for service in reading.host.services:
         program = service.program
         once = program is not None and program.style == "oneshot" and service.state not in ("running", "failed")
-        if not once and not service.template:
+        # What starts on request only is the manager's own helper or has a socket unit, whose definition says where it listens.
+        on_need = service.startup in ("on-need", "event") and service.state == "stopped"
+        helper = program is not None and program.path.startswith(_OF_THE_MANAGER) and service.state == "stopped"
+        if not (once or helper or on_need or service.template):
             add(service, reading.evidence)
 
 

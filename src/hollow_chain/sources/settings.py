@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import stat
 from collections.abc import Iterable, Iterator
+from functools import lru_cache
 from itertools import pairwise
 from pathlib import PurePath
 
@@ -77,6 +78,7 @@ def claims_of_arguments(arguments: list[str]) -> list[Claim]:
     return _on(found, addresses)
 
 
+@lru_cache(maxsize=4096)
 def speaks_of_listening(key: str) -> bool:
     """Whether the name of a setting speaks of an endpoint of its own program, by its words."""
     if _OF_OTHERS.search(key):
