@@ -190,13 +190,24 @@ def _odds(outcome: Outcome, at: int, roots: np.ndarray, late_after: float) -> Od
     odds.passed_over = float((outcome.state[:, at] == State.PASSED_OVER).mean())
     odds.failed = max(0.0, 1.0 - odds.up - odds.late - odds.passed_over)
     if up.any():
-        odds.p5, odds.p50, odds.p95 = (float(value) for value in np.percentile(moments[up], (5, 50, 95)))
+        odds.p5, odds.p50, odds.p95 = _percentiles(moments[up])
     begun = outcome.begun_at[:, at]
     known = begun[~np.isnan(begun)]
     if known.size:
         odds.begun = float(np.median(known))
     _reasons(outcome, at, roots, odds)
     return odds
+
+
+def _percentiles(moments: np.ndarray) -> tuple[float, float, float]:
+    """The 5th, 50th and 95th percentile, between neighbors in proportion: as ``numpy.percentile``, whose setting up takes longer than
+    the work where there are hundreds of services."""
+    ordered = np.sort(moments).astype(float)
+    at = np.array((0.05, 0.5, 0.95)) * (ordered.size - 1)
+    below = at.astype(np.int64)
+    above = np.minimum(below + 1, ordered.size - 1)
+    low, middle, high = (ordered[below] + (ordered[above] - ordered[below]) * (at - below)).tolist()
+    return low, middle, high
 
 
 def _reasons(outcome: Outcome, at: int, roots: np.ndarray, odds: Odds) -> None:
