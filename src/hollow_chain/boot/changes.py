@@ -12,7 +12,6 @@ from collections.abc import Callable
 import msgspec
 from msgspec.structs import replace
 
-from hollow_chain.boot.durations import work_apart
 from hollow_chain.boot.making import Expected
 from hollow_chain.boot.plan import Fault, Work
 from hollow_chain.causes import named, rule_of
@@ -106,9 +105,6 @@ def _startup(world: World, words: list[str]) -> str:
         new.definition = msgspec.structs.replace(new.definition, load="loaded")
     if kind in ("manual", "disabled", "on-need"):
         _unwanted(world, old)
-    apart = work_apart(old, world.host) if kind == "delayed" else None
-    if apart is not None:  # it starts when the boot is over
-        world.expected.works[old.name] = apart
     world.put(old, new)
     return f"{old.name}: startup type {old.startup} -> {kind}"
 

@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 from msgspec.structs import replace
 
-from hollow_chain.boot.durations import work_of
+from hollow_chain.boot.durations import work_apart, work_of
 from hollow_chain.boot.plan import BootPlan, Fault, Held, Presumed, Unit, Work
 from hollow_chain.causes import named
 from hollow_chain.causes.sockets import Sockets
@@ -107,7 +107,9 @@ class Draft:
 
     def _with_facts(self, unit: Unit, service: Service) -> Unit:
         known_up = None if service.state == "unknown" else service.state in UP
-        work = self.expected.works.get(service.name) or work_of(service, self.host)
+        # What starts when the boot is over, starts alone.
+        alone = work_apart(service, self.host) if unit.at > 0 else None
+        work = self.expected.works.get(service.name) or alone or work_of(service, self.host)
         fault = self.expected.faults.get(service.name) or unit.fault
         at, spread = self.expected.moments.get(service.name, (unit.at, unit.spread))
         work = unit.work if unit.work.seconds else work

@@ -12,6 +12,7 @@ import msgspec
 import numpy as np
 
 from hollow_chain.boot import control_rules
+from hollow_chain.boot.durations import work_apart
 from hollow_chain.boot.engine import simulate
 from hollow_chain.boot.outcome import FIRST_HELD, NEED, Outcome, State
 from hollow_chain.boot.plan import NEEDS, BootPlan
@@ -69,6 +70,8 @@ class Machine:
             raise Refused(words.DISABLED, words.ANSWERS[words.DISABLED])
         graph = Graph(snapshot([self.host]))
         expected = expected_of(self.host, self.lab.faults)
+        alone = {one.name: work for one in self.host.services if (work := work_apart(one, self.host)) is not None}
+        expected.works = alone | expected.works
         expected.uses = {n: [u for u in many if self._named(u).state != "running"] for n, many in expected.uses.items()}
         until = self._foresee(
             control_rules.plan_of_start(graph, self._as_booted(), expected, service), False, service.name
