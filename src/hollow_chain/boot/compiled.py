@@ -116,6 +116,14 @@ class Compiled:
             found[:, lucky] *= np.exp(self.spread[lucky] * z)
         return found
 
+    def faulty(self, runs: Index) -> NDArray[np.bool_]:
+        """Whether each unit meets its fault: a row a run, a column a unit. One chance a run, whichever try it is."""
+        found = np.zeros((runs.size, self.many), bool)
+        may = np.flatnonzero(self.fault_odds > 0)
+        if may.size:
+            found[:, may] = draws.uniform(self.streams[may][None, :], runs[:, None], draws.FAULT) < self.fault_odds[may]
+        return found
+
     def most_wait(self, durations: Floats) -> Floats:
         """The longest that others can keep a start from getting on, in each run: all that they have to read and compute."""
         load = self.shares[:, DISK] / self.plan.disks + self.shares[:, CPU] / self.plan.cores

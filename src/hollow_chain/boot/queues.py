@@ -48,26 +48,34 @@ class Queues:
         for level, size in zip(self._levels, self._sizes, strict=True):
             level[rows * size + at] = values
             at = at // self.width
-            values = level.reshape(-1, self.width)[rows * (size // self.width) + at].min(axis=1)
+            values = _least(level.reshape(-1, self.width).take(rows * (size // self.width) + at, axis=0))
         # The topmost level may have more than one group where rounding left a few over.
-        self.first[rows] = values if self._sizes[-1] == self.width else self._tops(rows).min(axis=1)
+        self.first[rows] = values if self._sizes[-1] == self.width else _least(self._tops(rows))
 
     def pop(self, rows: Index) -> Index:
         """Empty the slot of the least value of each of *rows* (told apart), and return its column."""
-        each = np.arange(rows.size)
-        groups = [self._tops(rows)]
-        places = [groups[0].argmin(axis=1)]
+        group = self._tops(rows)
+        within = group.argmin(axis=1)
+        place = within
+        way = [(group, within, place)]
         for level, size in zip(self._levels[-2::-1], self._sizes[-2::-1], strict=True):
-            groups.append(level.reshape(-1, self.width)[rows * (size // self.width) + places[-1]])
-            places.append(places[-1] * self.width + groups[-1].argmin(axis=1))
+            group = level.reshape(-1, self.width).take(rows * (size // self.width) + place, axis=0)
+            within = group.argmin(axis=1)
+            place = place * self.width + within
+            way.append((group, within, place))
         # The same way back up, on the groups that are at hand: as :meth:`drop` does, without gathering each a second time.
         values: Any = np.inf
-        for level, size, group, at in zip(self._levels, self._sizes, groups[::-1], places[::-1], strict=True):
+        for level, size, (group, within, at) in zip(self._levels, self._sizes, way[::-1], strict=True):
             level[rows * size + at] = values
-            group[each, at % group.shape[1]] = values
-            values = group.min(axis=1)
+            group.ravel()[np.arange(0, group.size, group.shape[1]) + within] = values
+            values = _least(group)
         self.first[rows] = values
-        return np.asarray(places[-1])
+        return np.asarray(place)
 
     def _tops(self, rows: Index) -> Floats:
-        return np.asarray(self._levels[-1].reshape(-1, self._sizes[-1])[rows])
+        return np.asarray(self._levels[-1].reshape(-1, self._sizes[-1]).take(rows, axis=0))
+
+
+def _least(groups: NDArray[Any]) -> Floats:
+    """The least of each row. Down the columns of a turned copy many rows are compared by one instruction."""
+    return np.asarray(np.ascontiguousarray(groups.T).min(axis=0))

@@ -6,13 +6,15 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import pairwise
+from math import isnan
 
 import numpy as np
 
 from hollow_chain.boot.durations import AT_ONCE
 from hollow_chain.boot.engine import Progress, simulate
 from hollow_chain.boot.outcome import NEED, Outcome, State
-from hollow_chain.boot.plan import BootPlan
+from hollow_chain.boot.plan import BootPlan, Unit
+from hollow_chain.boot.quantiles import quantiles
 from hollow_chain.causes import named
 
 LATE_AFTER = 300.0
@@ -130,7 +132,7 @@ def rehearse(
         runs=outcome.runs,
         asked=runs,
         seed=seed,
-        services=[_odds(outcome, at, roots, late_after) for at in range(len(plan.units))],
+        services=_all_odds(outcome, roots, late_after),
         done=_done(outcome),
         slowest_chain=_weighed(outcome, chain),
         chain_share=share,
@@ -176,38 +178,33 @@ def _roots(outcome: Outcome) -> np.ndarray:
     return found
 
 
-def _odds(outcome: Outcome, at: int, roots: np.ndarray, late_after: float) -> Odds:
-    unit = outcome.plan.units[at]
-    odds = Odds(unit.name, unit.kind, unit.starts, now_up=unit.now_up)
-    if not unit.starts:
-        culprit = outcome.plan.units[unit.blame].name if unit.blame >= 0 else ""
-        odds.why_not = {unit.why_not: 1.0} if unit.why_not else {}
-        odds.blame = {culprit: 1.0} if culprit else {}
-        return odds
-    up, moments = outcome.up[:, at], outcome.up_at[:, at]
-    late = up & ((outcome.tries[:, at] > 1) | (moments > late_after + unit.at + unit.spread))
-    odds.up, odds.late = float((up & ~late).mean()), float(late.mean())
-    odds.passed_over = float((outcome.state[:, at] == State.PASSED_OVER).mean())
-    odds.failed = max(0.0, 1.0 - odds.up - odds.late - odds.passed_over)
-    if up.any():
-        odds.p5, odds.p50, odds.p95 = _percentiles(moments[up])
-    begun = outcome.begun_at[:, at]
-    known = begun[~np.isnan(begun)]
-    if known.size:
-        odds.begun = float(np.median(known))
-    _reasons(outcome, at, roots, odds)
+def _all_odds(outcome: Outcome, roots: np.ndarray, late_after: float) -> list[Odds]:
+    units, tried = outcome.plan.units, ~np.isnan(outcome.begun_at)
+    people_wait = np.array([late_after + unit.at + unit.spread for unit in units])
+    late = outcome.up & ((outcome.tries > 1) | (outcome.up_at > people_wait))
+    shares = [part.mean(axis=0).tolist() for part in (outcome.up & ~late, late, outcome.state == State.PASSED_OVER)]
+    moments = quantiles(outcome.up_at, outcome.up, (0.05, 0.5, 0.95)).T.tolist()
+    begun = quantiles(outcome.begun_at, tried, (0.5,))[0].tolist()
+    found: list[Odds] = []
+    for at, unit in enumerate(units):
+        if not unit.starts:
+            found.append(_not_started(outcome.plan, unit))
+            continue
+        up, after, passed_over = (share[at] for share in shares)
+        odds = Odds(unit.name, unit.kind, True, up, after, max(0.0, 1.0 - up - after - passed_over), passed_over)
+        odds.p5, odds.p50, odds.p95 = (None if isnan(moment) else moment for moment in moments[at])
+        odds.begun = None if isnan(begun[at]) else begun[at]
+        odds.now_up = unit.now_up
+        _reasons(outcome, at, roots, odds)
+        found.append(odds)
+    return found
+
+
+def _not_started(plan: BootPlan, unit: Unit) -> Odds:
+    odds = Odds(unit.name, unit.kind, False, now_up=unit.now_up)
+    odds.why_not = {unit.why_not: 1.0} if unit.why_not else {}
+    odds.blame = {plan.units[unit.blame].name: 1.0} if unit.blame >= 0 else {}
     return odds
-
-
-def _percentiles(moments: np.ndarray) -> tuple[float, float, float]:
-    """The 5th, 50th and 95th percentile, between neighbors in proportion: as ``numpy.percentile``, whose setting up takes longer than
-    the work where there are hundreds of services."""
-    ordered = np.sort(moments).astype(float)
-    at = np.array((0.05, 0.5, 0.95)) * (ordered.size - 1)
-    below = at.astype(np.int64)
-    above = np.minimum(below + 1, ordered.size - 1)
-    low, middle, high = (ordered[below] + (ordered[above] - ordered[below]) * (at - below)).tolist()
-    return low, middle, high
 
 
 def _reasons(outcome: Outcome, at: int, roots: np.ndarray, odds: Odds) -> None:
@@ -321,20 +318,28 @@ class _LongestPath:
         self.later = np.where(np.isnan(later), 0.0, later)
         self.up = np.ascontiguousarray(outcome.up.T)
         self.apart = [unit.apart for unit in units]
+        part = np.where(self.up, self.settled + self.later, 0.0)
+        part[self.apart] = 0.0
+        self.last = part
+        """When each is up, of those that belong to the boot."""
 
     def without(self, gone: int) -> np.ndarray:
-        """The same, without the time of the unit *gone*."""
-        then = self.settled.copy()
-        last = np.zeros(then.shape[1])
+        """The same, without the time of the unit *gone*: only who comes after it can come sooner."""
+        then: dict[int, np.ndarray] = {}
         for at in self.order:
-            free, waits = self.own[at], self.waits[at]
-            if waits:
-                free = np.maximum(free, then[waits].max(axis=0))
+            waits = self.waits[at]
+            if at != gone and not any(other in then for other in waits):
+                continue
+            free = self.own[at]
+            for other in waits:
+                free = np.maximum(free, then.get(other, self.settled[other]))
             moved = free if at == gone else free + self.took[at]
-            then[at] = np.where(np.isnan(moved), then[at], moved)
-            if not self.apart[at]:
-                np.maximum(last, np.where(self.up[at], then[at] + self.later[at], 0.0), out=last)
-        return last
+            then[at] = np.where(np.isnan(moved), self.settled[at], moved)
+        after = [at for at in then if not self.apart[at]]
+        others = np.delete(self.last, list(then), axis=0).max(axis=0, initial=0.0)
+        for at in after:
+            np.maximum(others, np.where(self.up[at], then[at] + self.later[at], 0.0), out=others)
+        return np.asarray(others)
 
 
 def _races(outcome: Outcome) -> Iterator[Race]:
