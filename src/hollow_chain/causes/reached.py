@@ -10,8 +10,8 @@ from hollow_chain.causes.finding import FITS, HINT, SAID, Evidence
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.chain.graph import Edge, Node
 from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_listener, overlap, plain
-from hollow_chain.facts.host import Event, Listener
-from hollow_chain.facts.service import Link, LinkKind
+from hollow_chain.facts.host import Event, Host, Listener
+from hollow_chain.facts.service import Link, LinkKind, Service
 from hollow_chain.wording import lines
 from hollow_chain.wording.things import named_endpoints
 
@@ -143,6 +143,17 @@ class Led(NamedTuple):
     """Whether the head is what has, or is set to have, the very port."""
 
 
+def _servers(host: Host, claimant: Service) -> list[Service]:
+    """Who is to answer where *claimant* is set to: of a socket unit that is down while its service runs, that service, which has to
+    listen by itself."""
+    if claimant.kind != "socket" or claimant.state == "running":
+        return [claimant]
+    named = f"{claimant.name.removesuffix('.socket')}.service"  # systemd.socket(5), "Service="
+    runs = [s for s in host.services if s.state == "running"]
+    behind = [s for s in runs if s.name == named or any(t.name == claimant.name for t in s.triggers)]
+    return behind or [claimant]
+
+
 def leads_to(facts: Facts, node: Node) -> Iterator[Led]:
     """Edges from *node* to what its own words say that it could not reach, declared or not.
 
@@ -154,7 +165,8 @@ def leads_to(facts: Facts, node: Node) -> Iterator[Led]:
         sockets = facts.index(one.host).sockets
         if any(answers(listener, one, node.host) for listener in sockets.at(one.port)):
             continue
-        others = [s.name for s in (*sockets.holders(one.port), *sockets.claimants(one.port)) if s.name != node.name]
+        claimants = [server for s in sockets.claimants(one.port) for server in _servers(facts.graph.hosts[one.host], s)]
+        others = [s.name for s in (*sockets.holders(one.port), *claimants) if s.name != node.name]
         if others:
             for service in dict.fromkeys(others):
                 head = facts.graph.node(one.host, service)

@@ -14,9 +14,12 @@ import typer
 from hollow_chain.trouble import Trouble, wrong_call
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from hollow_chain.chain import Graph, Match, Node
     from hollow_chain.facts import Snapshot
-    from hollow_chain.facts.host import Host
+    from hollow_chain.facts.host import File, Host
+    from hollow_chain.facts.service import Service
     from hollow_chain.verdict.experience import Experience
 
 From = Annotated[
@@ -64,12 +67,13 @@ def load(
     columns: str = "",
     host: str = "",
     with_packages: bool = False,
+    supposed: Callable[[Host, Callable[[str], File | None]], Service] | None = None,
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
     from hollow_chain.sources.asked import Asked
     from hollow_chain.sources.places import facts_from, is_live
 
-    asked = Asked(_extra(words), with_claims, with_packages)
+    asked = Asked(_extra(words), with_claims, with_packages, supposed)
     with waiting("reading this machine") if is_live(place) else nullcontext():
         snapshot = facts_from(place, asked, _author())
     if logs:

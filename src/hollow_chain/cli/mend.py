@@ -88,14 +88,14 @@ def mend(
     if apply + undo + resume + (done is not None) > 1:
         raise wrong_call("--apply, --done, --undo and --resume exclude one another")
     if undo or resume or done is not None:
-        return _later(target, source, Later(undo, done, watch, store, json))
+        return later(target, source, Later(undo, done, watch, store, json))
     if not target.strip():
         raise wrong_call("name one TARGET; such as: hollow-chain mend nginx")
-    wish = Wish(tuple(give_up or ()), reboot, now_only, runs, seed, apply, yes, watch, store, json)
+    wish = MendWish(tuple(give_up or ()), reboot, now_only, runs, seed, apply, yes, watch, store, json)
     return _plan(target, source, host, wish)
 
 
-class Wish(NamedTuple):
+class MendWish(NamedTuple):
     """What a call asks for, beside its target."""
 
     give_up: tuple[str, ...]
@@ -110,13 +110,13 @@ class Wish(NamedTuple):
     json: bool
 
 
-def _plan(target: str, source: str | None, host: str, wish: Wish) -> int:
+def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
     from hollow_chain.mend.planning import Planner
     from hollow_chain.verdict import diagnose
 
-    hands = _hands(source, target) if wish.apply else None
+    hands = hands_of(source, target) if wish.apply else None
     facts = Facts(Graph(common.load(source, target, with_claims=True, with_packages=True)))
     facts.learned = common.learned(wish.store)
     node = common.find_target(facts.graph, target, host)
@@ -140,7 +140,7 @@ def _status(outcome: MendOutcome) -> int:
     return 0 if outcome.well else 1 if outcome.waits_for else MEND_DID_NOT_HOLD
 
 
-def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: Wish) -> MendOutcome:
+def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: MendWish) -> MendOutcome:
     import time
 
     from hollow_chain.mend.journal import locked
@@ -150,7 +150,7 @@ def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: Wish) -> MendOutcom
     carrier = _carrier(hands, wish.watch)
     carrier.check(plan)
     if not wish.yes:
-        _ask(hands)
+        agree(hands)
     began = time.monotonic()
     with locked(hands.place), _told_when_interrupted(hands):
         outcome = carrier.apply(plan)
@@ -178,7 +178,20 @@ def _told_when_interrupted(hands: Hands) -> Iterator[None]:
         raise Trouble(text, INTERRUPTED) from None
 
 
-def _ask(hands: Hands) -> None:
+def carried(hands: Hands, plan: Plan, watch: float, yes: bool) -> MendOutcome:
+    """Carry *plan* out, after asking where that is not said already."""
+    from hollow_chain.mend.journal import locked
+
+    carrier = _carrier(hands, watch)
+    carrier.check(plan)
+    if not yes:
+        agree(hands)
+    with locked(hands.place), _told_when_interrupted(hands):
+        return carrier.apply(plan)
+
+
+def agree(hands: Hands) -> None:
+    """Ask whether it is to be carried out. Raises :class:`Trouble` where it is not."""
     if not sys.stdin.isatty():
         raise wrong_call("--apply asks first, and nobody is there to answer: add --yes")
     sys.stderr.write(f"Carry this out on {common.shown(hands.host)}? [y/N] ")
@@ -206,17 +219,19 @@ class Later(NamedTuple):
     watch: float
     store: str
     json: bool
+    does: tuple[str, ...] | None = None
+    """What it does to its target; None: anything, a mend first of all."""
 
 
-def _later(words: str, source: str | None, wish: Later) -> int:
+def later(words: str, source: str | None, wish: Later) -> int:
     """Take back, or go on with, a mend that is on the journal."""
     from hollow_chain.mend import journal
 
     undo = wish.undo
-    hands = _hands(source, "")
+    hands = hands_of(source, "")
     carrier = _carrier(hands, wish.watch)
     with journal.locked(hands.place):
-        found = journal.find(hands.place, words.strip(), interrupted=not undo, waits=wish.done is not None)
+        found = journal.find(hands.place, words.strip(), not undo, wish.done is not None, wish.does)
         if found.torn:
             common.warn(f"the last record of {found.path} was cut off and is left out: what it announced was not begun")
         with _told_when_interrupted(hands):
@@ -228,7 +243,7 @@ def _later(words: str, source: str | None, wish: Later) -> int:
     return _status(outcome)
 
 
-def _hands(source: str | None, target: str) -> Hands:
+def hands_of(source: str | None, target: str) -> Hands:
     """What carries out: on this machine, or on the stand-in host in the folder *source*."""
     if source is None:
         from hollow_chain.mend.here import hands

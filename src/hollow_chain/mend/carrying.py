@@ -25,9 +25,15 @@ from hollow_chain.verdict import Verdict, diagnose
 Tell = Callable[[str], None]
 Ask = Callable[[int, Step], bool]
 """Asks a person whether a step (its number, from 1) is done."""
+_TAKEN_BACK = ("register",)
+"""What is taken back wholly where it did not hold."""
+_MOST_CAUSES = 2
+"""Causes that are told of what is gone by then: a sentence has to stay one."""
 _OPENS = ("mode", "owner", "owners", "folder", "remove", "allow")
 """Verbs that give somebody a right or take a file away: what did not help is taken back at once."""
-_ANY_OLD = ("start", "restart", "stop", "continue", "pause", "renew", "reboot")
+_DEFINES = ("define", "amend", "undefine")
+"""Verbs whose service need not be registered; what stands in its place by then, the hands compare byte by byte."""
+_ANY_OLD = ("start", "restart", "stop", "continue", "pause", "renew", "reboot", "amend")
 """Verbs whose old value is a state of this moment, which may differ as long as it is not the new one already."""
 
 
@@ -81,7 +87,8 @@ class Carrier:
                       and step.act.verb == "start" and step.act.service != plan.target.name]  # fmt: skip
         head = Record(
             what="begun", at=datetime.now(UTC), format=FORMAT, version=VERSION, host=self.hands.host, machine=self.hands.machine,
-            target=plan.target.name, now_only=plan.now_only, read_at=plan.read_at, tries=tries, dependents=list(dict.fromkeys(dependents)),
+            target=plan.target.name, does=plan.does, ports=list(plan.ports), now_only=plan.now_only, read_at=plan.read_at, tries=tries,
+            dependents=list(dict.fromkeys(dependents)),
             causes=[" ".join(answer) for one in plan.tries for answer in one.causes],
         )  # fmt: skip
         return self._go_on(begin(self.hands.place, head), 0)
@@ -155,9 +162,7 @@ class Carrier:
             summary = f"The mend {journal.id} is taken back as far as could be: {'; '.join(failed)}"
             return MendOutcome(journal.id, False, summary, applied=False)
         journal.note("closed", how="undone")
-        return MendOutcome(
-            journal.id, True, f"The mend {journal.id} of {journal.head.target} is taken back.", applied=False
-        )
+        return MendOutcome(journal.id, True, f"{_called(journal.head, journal.id)} is taken back.", applied=False)
 
     def _is_here(self, journal: MendJournal) -> None:
         if journal.head.machine != self.hands.machine or journal.head.host != self.hands.host:
@@ -206,12 +211,30 @@ class Carrier:
                 if failed:
                     outcome.summary += f" It could not be taken back wholly: {'; '.join(failed)}"
                     break
+        if journal.head.does in _TAKEN_BACK:
+            return self._all_back(journal, outcome)
         failed = self._undo_steps(journal, _OPENS)
         if failed:
             outcome.summary += f" What it opened could not be taken back: {'; '.join(failed)}"
         journal.note("closed", how="not held")
         if journal.standing.done or journal.standing.begun:
             outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}{self.hands.named}"
+        return outcome
+
+    def _all_back(self, journal: MendJournal, outcome: MendOutcome) -> MendOutcome:
+        """What was registered and does not come up is no service: nothing of it is left, and what was seen of it is told."""
+        facts = Facts(Graph(self.hands.facts()))
+        verdict = diagnose(facts, facts.graph.node(self.hands.host, journal.head.target))
+        said = [f"{cause.finding.cause}: {cause.finding.says}" for cause in verdict.causes[:_MOST_CAUSES]]
+        failed = self._undo_steps(journal)
+        outcome.summary += f" {' '.join(said)}" if said else ""
+        if failed:
+            journal.note("closed", how="not held")
+            outcome.summary += f" It could not be taken back wholly: {'; '.join(failed)}"
+            outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}{self.hands.named}"
+        else:
+            journal.note("closed", how="undone")
+            outcome.summary += " All of it is taken back: nothing is left registered."
         return outcome
 
     def _attempt(self, journal: MendJournal, attempt: int) -> MendOutcome:
@@ -229,11 +252,11 @@ class Carrier:
                 else:
                     self._one(journal, attempt, number, step, steps[:number])
         except (Stopped, NotDone) as problem:
-            return MendOutcome(journal.id, False, f"The mend of {journal.head.target} did not hold: {problem}.")
+            return MendOutcome(journal.id, False, f"{_called(journal.head)} did not hold: {problem}.")
         checks = checks_of(self.hands, journal.head, self.watch, self.tell)
         well = all(check.well for check in checks)
         words = "holds" if well else "did not hold"
-        return MendOutcome(journal.id, well, f"The mend of {journal.head.target} {words}.", checks)
+        return MendOutcome(journal.id, well, f"{_called(journal.head)} {words}.", checks)
 
     def _by_person(self, journal: MendJournal, attempt: int, number: int, step: Step) -> None:
         """One step for a person: ask whether it is done, and look whether it is. Raises :class:`Waiting`."""
@@ -303,7 +326,7 @@ class Carrier:
         if step.host not in facts.graph.hosts:
             raise Stopped(f"this is not {step.host}")
         view = self._view(facts, step)
-        if act.service and view.service(act) is None:
+        if act.service and view.service(act) is None and act.verb not in _DEFINES:
             raise Stopped(f"{act.service} is not registered any more")
         found = VERBS[act.verb].old(view, act)
         if act.verb not in _ANY_OLD and found != step.old:
@@ -343,7 +366,7 @@ class Carrier:
     def _hold(self, step: Step) -> None:
         """Look whether the step did what it was to do."""
         act = step.act
-        if act is None or act.verb in ("renew", "reboot"):
+        if act is None or act.verb in ("renew", "reboot", "amend"):
             return
         facts = Facts(Graph(self.hands.facts()))
         view = self._view(facts, step)
@@ -362,6 +385,14 @@ class Carrier:
             well = found == step.new or (act.verb == "folder" and found == "a folder")
         if not well:
             raise NotDone(f"{step.does}: it is {found} afterwards, not {step.new}")
+
+
+_NOUNS = {"": "The mend", "register": "The registration", "edit": "The change", "unregister": "The removal"}
+
+
+def _called(head: Record, name: str = "") -> str:
+    """What a journal is about, at the head of a sentence."""
+    return f"{_NOUNS[head.does]}{f' {name}' if name else ''} of {head.target}"
 
 
 def _fresh(step: Step, before: list[Step]) -> list[Answer]:

@@ -36,6 +36,10 @@ class Check:
 
 def checks_of(hands: Hands, head: Record, watch: float, tell: Callable[[str], None]) -> list[Check]:
     """All checks of the target of a mend on its host; *watch* seconds lie between the first look and the last."""
+    if head.does in ("unregister", "edit"):
+        return [_defined_so(hands, head)]
+    if head.does == "register" and not any(s.act and s.act.verb == "start" for one in head.tries for s in one):
+        return [_defined_so(hands, head)]  # it is to be started by hand
     first = Facts(Graph(hands.facts())).graph.find(hands.host, head.target)
     tell(f"watching for {watch:g} s whether it stays")
     hands.let_pass(watch)
@@ -44,14 +48,33 @@ def checks_of(hands: Hands, head: Record, watch: float, tell: Callable[[str], No
     verdict = diagnose(facts, node)
     found = [_running(facts, node)]
     if node.service is not None and first is not None:
-        found.append(_stays(first, node.service, watch))
+        if (
+            first.state in UP or node.service.startup != "event"
+        ):  # what an event starts may come up between the two looks
+            found.append(_stays(first, node.service, watch))
         found += _ports(facts.graph.hosts[hands.host], node.service)
+        found += _wished_ports(facts.graph.hosts[hands.host], node.service, head.ports)
     found += _dependents(facts, hands.host, head.dependents)
     found.append(_no_cause(verdict))
     found += _licenses(facts, verdict, node)
     if not head.now_only:
         found += _after_reboot(Facts(Graph(_without_old_failures(facts, head))), node)
     return found
+
+
+def _defined_so(hands: Hands, head: Record) -> Check:
+    """Whether the manager knows of what was asked for."""
+    service = Facts(Graph(hands.facts())).graph.find(hands.host, head.target)
+    gone = service is None or (service.definition is not None and service.definition.load == "missing")
+    if head.does == "unregister":
+        says = f"the service manager {'no longer knows' if gone else 'still knows'} {head.target}"
+        return Check("registered", gone, says)
+    stale = gone or (service is not None and service.definition is not None and service.definition.needs_reload)
+    return Check(
+        "registered",
+        not stale,
+        f"the service manager has {'an older definition' if stale else 'the new definition'} of {head.target}",
+    )
 
 
 def _without_old_failures(facts: Facts, head: Record) -> Snapshot:
@@ -110,10 +133,25 @@ def _ports(host: Host, service: Service) -> Iterator[Check]:
         holders = {s.service or s.program for s in host.listeners if overlap(claim, of_listener(s))}
         if holders & own:
             yield Check("port", True, f"{claim} is held by it")
+        elif "" in holders:  # it runs, so that it is its own as far as can be seen
+            yield Check("port", True, f"{claim} is held; this system does not tell by whom")
         elif holders:
             yield Check("port", False, f"{claim} is held by {', '.join(sorted(holders))}")
         else:  # a configuration may name more than it uses; what is not known to be wanted is not called missing
             yield Check("port", any_held, f"{claim} is held by nobody")
+
+
+def _wished_ports(host: Host, service: Service, ports: list[int]) -> Iterator[Check]:
+    """Whether it holds the ports that it was said to listen on."""
+    own = {service.name, *(trigger.name for trigger in service.triggers)}
+    for port in ports if host.sockets_read else ():
+        holders = {s.service or s.program for s in host.listeners if s.port == port}
+        if holders & own:
+            yield Check("port", True, f"port {port} is held by it")
+        elif "" in holders:  # nobody held it before: the plan was made for that
+            yield Check("port", True, f"port {port} is held; this system does not tell by whom")
+        else:
+            yield Check("port", False, f"port {port} is held by {', '.join(sorted(holders)) or 'nobody'}")
 
 
 def _dependents(facts: Facts, host: str, names: list[str]) -> Iterator[Check]:

@@ -8,8 +8,11 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+import msgspec
+
 from hollow_chain.chain import Graph, Node, stop_takes
 from hollow_chain.facts.host import File, Snapshot
+from hollow_chain.families.entries import ManagerEntry, command_line
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.plan import Step
 from hollow_chain.reach.control import (
@@ -21,6 +24,7 @@ from hollow_chain.reach.control import (
     STOPPED,
     ControlReached,
     Declined,
+    EntrySettings,
     Raw,
     ServiceStatus,
 )
@@ -34,6 +38,10 @@ _OWN = {
     "recovery": ("FailureActions",),
 }
 """Values of a definition that a step of each verb is meant to change."""
+_DEFINES = ("define", "amend", "undefine")
+_STARTUPS = ("automatic", "delayed", "manual")
+_MOST_KEYS, _MOST_DEPTH = 200, 4
+"""Keys below that of a service, and how deep, that are kept: real ones have a handful."""
 _RUNS = ("start", "stop", "restart", "continue", "pause")
 _ACTIONS = {"none": 0, "restart": 1, "reboot": 2}
 """Kinds of actions after a failure (``SC_ACTION_TYPE``) that need nothing told beside them."""
@@ -73,7 +81,7 @@ class ControlHands:
             return []
         wanted = [
             ("to start, stop and continue services", set(_RUNS)),
-            ("to change how services are registered", set(_OWN)),
+            ("to change how services are registered", {*_OWN, *_DEFINES}),
             (rf"to write in HKEY_LOCAL_MACHINE\{CONTROL}", {"limit"}),
             ("to keep a journal among the data of all programs", verbs),
         ]
@@ -106,6 +114,8 @@ class ControlHands:
         act = step.act
         if act is None:
             return {}
+        if act.verb in _DEFINES:
+            return self._keep_definition(act.verb, act.service)
         if act.verb in _OWN:
             return {"key": _key_of(act.service), "values": self._kept(_key_of(act.service))}
         if act.verb == "limit" and not act.service:
@@ -208,6 +218,72 @@ class ControlHands:
         if status.state != RUNNING:
             raise NotDone(f"{name} did not go on: {_why(status)}")
 
+    def _keep_definition(self, verb: str, name: str) -> dict[str, Any]:
+        """All that the registry has of a service, keys below its own too."""
+        values = self._kept(_key_of(name))
+        if verb == "define":
+            if values:
+                raise NotDone(f"{name} is registered by now; ask again")
+            return {"defined": None}
+        if not values:
+            raise NotDone(f"{name} is not registered any more; ask again")
+        return {"defined": self._tree(_key_of(name), _MOST_DEPTH)}
+
+    def _tree(self, key: str, depth: int) -> dict[str, Any]:
+        try:
+            below = self._reached.registry.key(key).below[:_MOST_KEYS] if depth else []
+        except Declined:
+            below = []
+        return {"values": self._kept(key), "below": {name: self._tree(rf"{key}\{name}", depth - 1) for name in below}}
+
+    def _define(self, name: str, value: str) -> None:
+        entry = _entry_in(value)
+        self._orders.create(name, _settings_of(entry))
+        try:
+            if entry.actions:
+                self._orders.set_failure_actions(name, [_action(one) for one in entry.actions], entry.forgotten_after)
+            if entry.events:
+                self._orders.set_events(name, [(one.kind, one.action, one.number) for one in entry.events])
+        except Declined:
+            self._orders.delete(name)
+            raise
+
+    def _amend(self, name: str, value: str) -> None:
+        entry = _entry_in(value)
+        self._orders.configure(name, _settings_of(entry))
+        if entry.actions:
+            self._orders.set_failure_actions(name, [_action(one) for one in entry.actions], entry.forgotten_after)
+
+    def _undefine(self, name: str, value: str = "") -> None:
+        self._orders.delete(name)
+
+    def _restore_definition(self, verb: str, name: str, tree: dict[str, Any] | None) -> None:
+        """Register it as it was: the manager takes what it has to know, and the registry gets back each value byte for byte."""
+        if tree is None:
+            if self._values.all_of(_key_of(name)):
+                self._orders.delete(name)
+            return
+        before = {one: (kind, bytes.fromhex(data)) for one, (kind, data) in tree["values"].items()}
+        settings = _settings_in(before)
+        if self._values.all_of(_key_of(name)):
+            self._orders.configure(name, settings)
+        else:
+            self._orders.create(name, settings)
+        self._orders.set_start_number(name, int.from_bytes(before["Start"][1][:4], "little"))
+        self._put_tree(_key_of(name), tree)
+
+    def _put_tree(self, key: str, tree: dict[str, Any]) -> None:
+        before = {one: (kind, bytes.fromhex(data)) for one, (kind, data) in tree["values"].items()}
+        folded = {one.casefold() for one in before}
+        for one in self._values.all_of(key):
+            if one.casefold() not in folded:
+                self._values.put(key, one, None)
+        for one, value in before.items():
+            self._values.put(key, one, value)
+        for one, below in tree["below"].items():
+            self._values.make(rf"{key}\{one}")
+            self._put_tree(rf"{key}\{one}", below)
+
     def _startup(self, name: str, value: str) -> None:
         if value not in ("automatic", "delayed", "manual"):
             raise NotDone(f"no startup type {value!r} here")
@@ -249,7 +325,9 @@ class ControlHands:
         if act is None:
             return
         try:
-            if "values" in kept:
+            if "defined" in kept:
+                self._restore_definition(act.verb, act.service, kept["defined"])
+            elif "values" in kept:
                 self._restore(act.verb, act.service, kept)
             elif "states" in kept:
                 self._run_as_before(kept["states"])
@@ -308,7 +386,46 @@ _DOES = {
     "account": ControlHands._account,
     "recovery": ControlHands._recovery,
     "wait": ControlHands._wait,
+    "define": ControlHands._define,
+    "amend": ControlHands._amend,
+    "undefine": ControlHands._undefine,
 }
+
+
+def _entry_in(value: str) -> ManagerEntry:
+    try:
+        return msgspec.json.decode(value, type=ManagerEntry)
+    except msgspec.MsgspecError as error:
+        raise NotDone(f"the definition cannot be read: {error}") from None
+
+
+def _settings_of(entry: ManagerEntry) -> EntrySettings:
+    startup = entry.startup if entry.startup in _STARTUPS else "manual"
+    return EntrySettings(
+        command_line([entry.program, *entry.arguments]),
+        entry.shown_as,
+        entry.description,
+        entry.account,
+        startup,
+        list(entry.needs),
+    )
+
+
+def _settings_in(values: dict[str, Raw]) -> EntrySettings:
+    """What the manager has to be told of a service, by the values that it had."""
+
+    def text(name: str) -> str:
+        data = next((data for one, (_, data) in values.items() if one.casefold() == name), b"")
+        return data.decode("utf-16-le", "replace").strip("\0")
+
+    return EntrySettings(
+        text("imagepath"),
+        text("displayname"),
+        text("description"),
+        _text_in(values, "objectname"),
+        "manual",
+        _needs_in(values),
+    )
 
 
 def _machine_number(reached: ControlReached) -> str:

@@ -50,6 +50,10 @@ class Record(msgspec.Struct, omit_defaults=True):
     machine: str = ""
     """What tells this machine from all others, however it is called."""
     target: str = ""
+    does: str = ""
+    """What it does to its target, where that is no mend: ``register``, ``edit`` or ``unregister``."""
+    ports: list[int] = []
+    """Ports that the target has to hold afterwards."""
     now_only: bool = False
     read_at: Moment | None = None
     """When the facts were read that the plan was made from, by the clock of the host."""
@@ -246,7 +250,9 @@ def all_in(place: Path, told: bool = False) -> list[MendJournal]:
     return sorted(found, key=lambda one: (one.head.at, one.id))
 
 
-def find(place: Path, name: str = "", interrupted: bool = False, waits: bool = False) -> MendJournal:
+def find(
+    place: Path, name: str = "", interrupted: bool = False, waits: bool = False, does: tuple[str, ...] | None = None
+) -> MendJournal:
     """The journal of that name; where none is named, the latest one that can be taken back (or was *interrupted*, or *waits* for a
     person).
 
@@ -270,7 +276,7 @@ def find(place: Path, name: str = "", interrupted: bool = False, waits: bool = F
                 "no mend waits for a person" if waits else "no mend was interrupted; there is nothing to go on with"
             )
         return open_ones[-1]
-    left = [one for one in known if one.standing.closed != "undone"]
+    left = [one for one in known if one.standing.closed != "undone" and (does is None or one.head.does in does)]
     if not left:
         raise wrong_call(f"nothing to take back: {place} holds no mend that was carried out and not taken back")
     return left[-1]

@@ -22,7 +22,9 @@ SURE = 0.9
 _CHANGES_STATE = (*AT_ONCE, "mount", "swap", "device")
 """Kinds whose start runs no program of their own."""
 _STARTS = ("start", "restart")
-_SEEN = ("start", "stop", "restart", "continue", "pause", "startup", "limit", "wait", "reload", "reboot", "port")
+_SEEN = (
+    "start", "stop", "restart", "continue", "pause", "startup", "limit", "wait", "reload", "reboot", "port", "define", "undefine",
+)  # fmt: skip
 """Verbs whose whole effect a rehearsal sees."""
 _STAYED = 10.0
 """Seconds after which a program that ended badly had come up well all the same."""
@@ -33,6 +35,7 @@ _OF_A_PLACE = {
     "folder": "{path} was all that it missed",
     "remove": "{path} was all that was in its way",
     "allow": "that right was all that it lacked",
+    "amend": "{service} comes up with the changed definition",
     "account": "the account {value} may do what it needs",
     "renew": "{service} takes the file on disk",
 }

@@ -10,7 +10,8 @@ import msgspec
 
 from hollow_chain.chain import Graph, stop_takes
 from hollow_chain.facts.host import File, Host, HostLimits, Snapshot, snapshot
-from hollow_chain.facts.service import Limits, Link
+from hollow_chain.facts.service import Limits, Link, Service
+from hollow_chain.families.entries import ManagerEntry, service_of_entry
 from hollow_chain.lab.machine import Machine, Refused
 from hollow_chain.lab.state import HostFolder, changing, load
 from hollow_chain.mend.hands import NotDone
@@ -19,6 +20,9 @@ from hollow_chain.mend.plan import Step
 BOOT_SECONDS = 300.0
 """Seconds for which a stand-in host is booted before a mend goes on: past the delayed group as it is by default."""
 _UP = ("running",)
+_DEFINES = ("define", "amend", "undefine")
+_EXISTS = 1073
+"""``ERROR_SERVICE_EXISTS`` (winerror.h)."""
 
 
 class LabHands:
@@ -65,6 +69,9 @@ class LabHands:
                 "links": msgspec.to_builtins(service.links),
                 "limits": msgspec.to_builtins(service.limits),
             }
+        if act is not None and act.verb in _DEFINES:
+            kept["defined"] = msgspec.to_builtins(service) if service is not None else None
+            kept["place"] = host.services.index(service) if service is not None else len(host.services)
         kept["limits"] = msgspec.to_builtins(host.limits)
         kept["limit_in_force"] = folder.lab.limit_in_force
         return kept
@@ -93,6 +100,8 @@ class LabHands:
             machine = Machine(folder)
             if act.verb in ("startup", "wait", "limit"):
                 _restore(folder, kept)
+            if act.verb in _DEFINES:
+                _put_definition_back(folder.host, act.service, kept)
             if act.verb == "continue":
                 machine.pause(act.service)
             if act.verb in ("start", "stop", "restart"):
@@ -106,6 +115,39 @@ class LabHands:
 
 def _replace(host: Host, name: str, **changes: Any) -> None:
     host.services = [msgspec.structs.replace(one, **changes) if one.name == name else one for one in host.services]
+
+
+def _define(machine: Machine, name: str, value: str) -> None:
+    if any(one.name.casefold() == name.casefold() for one in machine.host.services):
+        raise Refused(_EXISTS, f"a service of the name {name} is registered already")
+    machine.host.services = [*machine.host.services, service_of_entry(msgspec.json.decode(value, type=ManagerEntry))]
+
+
+def _amend(machine: Machine, name: str, value: str) -> None:
+    new = service_of_entry(msgspec.json.decode(value, type=ManagerEntry))
+    for one in machine.host.services:
+        if one.name == name:
+            said = (
+                "display_name",
+                "description",
+                "startup",
+                "links",
+                "program",
+                "account",
+                "claims",
+                "failure_actions",
+            )
+            _replace(machine.host, name, **{key: getattr(new, key) for key in said})
+
+
+def _undefine(machine: Machine, name: str, value: str) -> None:
+    machine.host.services = [one for one in machine.host.services if one.name != name]
+
+
+def _put_definition_back(host: Host, name: str, kept: dict[str, Any]) -> None:
+    host.services = [one for one in host.services if one.name != name]
+    if kept["defined"] is not None:
+        host.services.insert(kept["place"], msgspec.convert(kept["defined"], Service))
 
 
 def _startup(machine: Machine, name: str, value: str) -> None:
@@ -158,6 +200,9 @@ def _reboot(machine: Machine, name: str, value: str) -> None:
 
 
 _DOES = {
+    "define": _define,
+    "amend": _amend,
+    "undefine": _undefine,
     "startup": _startup,
     "limit": _limit,
     "wait": _wait,

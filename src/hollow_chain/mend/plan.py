@@ -150,6 +150,10 @@ class Plan:
     tries: list[Try] = field(default_factory=list)
     now_only: bool = False
     given_up: tuple[str, ...] = ()
+    does: str = ""
+    """What it does to its target, where that is no mend: ``register``, ``edit`` or ``unregister``."""
+    ports: tuple[int, ...] = ()
+    """Ports that the target has to hold afterwards, beside those that its configuration claims."""
 
     @property
     def offered(self) -> bool:

@@ -25,8 +25,9 @@ from hollow_chain.causes import Facts, Finding, named, rule_of
 from hollow_chain.causes.acts import Act
 from hollow_chain.causes.nature import CLAIMS, CLASHES, RUNNING, SEATS, TIMES
 from hollow_chain.chain import Graph, stop_takes
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Definition, Service, Startup
 from hollow_chain.families import family_of
+from hollow_chain.families.entries import ManagerEntry, service_of_entry
 from hollow_chain.mend.plan import Step
 from hollow_chain.verdict import Cause
 
@@ -281,6 +282,26 @@ def _reload(the: Copy, host: str, act: Act) -> None:
         the.put(host, service, msgspec.structs.replace(service, definition=fresh))
 
 
+def _define(the: Copy, host: str, act: Act) -> None:
+    service = the.service(host, act.service)
+    if service is not None and service.definition is not None and service.definition.load == "missing":
+        startup = service.startup if act.path else _startup_in(act.value)
+        the.put(host, service, msgspec.structs.replace(service, definition=Definition(file=act.path), startup=startup))
+
+
+def _startup_in(entry: str) -> Startup:
+    """The startup type in a definition that is an entry of the manager."""
+    return service_of_entry(msgspec.json.decode(entry, type=ManagerEntry)).startup
+
+
+def _undefine(the: Copy, host: str, act: Act) -> None:
+    service = the.service(host, act.service)
+    if service is not None:
+        the.put(
+            host, service, msgspec.structs.replace(service, definition=Definition(load="missing"), startup="manual")
+        )
+
+
 def _port(the: Copy, host: str, act: Act) -> None:
     the.change(host, "port", [act.service, act.value])
 
@@ -291,6 +312,8 @@ _ON_COPY: dict[str, Callable[[Copy, str, Act], None]] = {
     "wait": _wait,
     "reload": _reload,
     "port": _port,
+    "define": _define,
+    "undefine": _undefine,
 }
 """Verbs that change what the simulation sees. Files and rights it does not see: there the answered cause is forgotten."""
 

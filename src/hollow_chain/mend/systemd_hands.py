@@ -8,15 +8,18 @@ import signal
 import socket
 import time
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from hollow_chain.chain import Graph, Node
 from hollow_chain.facts.host import File, Snapshot
 from hollow_chain.mend import files_kept as kept_files
-from hollow_chain.mend import trees
+from hollow_chain.mend import trees, unit_files
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.plan import Step
 from hollow_chain.mend.systemd_calls import Manager
+
+if TYPE_CHECKING:
+    from hollow_chain.mend.first_start import FirstStart
 
 PLACE = Path("/var/lib/hollow-chain/mends")
 SETTINGS = Path("/etc/systemd/system")
@@ -52,8 +55,8 @@ class SystemdHands:
         verbs = {step.act.verb for step in steps if step.act is not None}
         wanted = [
             ("to start and stop services", {"start", "stop", "restart", "renew"}),
-            (f"to write in {SETTINGS}", {"startup", "limit", "wait", "allow"}),
-            ("to have the definitions loaded anew", {"startup", "limit", "wait", "allow", "reload"}),
+            (f"to write in {SETTINGS}", {"startup", "limit", "wait", "allow", *unit_files.VERBS}),
+            ("to have the definitions loaded anew", {"startup", "limit", "wait", "allow", "reload", *unit_files.VERBS}),
             ("to change owners, modes and files", set(_FILES)),
             (f"to keep a journal in {PLACE}", verbs),
         ]
@@ -98,6 +101,21 @@ class SystemdHands:
                 return f"its own test, '{' '.join(arguments)}', ends with status {ended.get('ExecMainStatus')}"
         return ""
 
+    def facts_of(self, unit: str) -> Snapshot:
+        """This machine, read now, with a unit that no list shows."""
+        from hollow_chain.sources.asked import Asked
+        from hollow_chain.sources.places import facts_from
+
+        return facts_from(None, Asked((unit,)), "")
+
+    def first_start(
+        self, text: str, name: str, ports: list[int], limit: float | None
+    ) -> contextlib.AbstractContextManager[FirstStart]:
+        """Run the definition *text* once, as the service *name*, and watch; see :func:`~hollow_chain.mend.first_start.tried`."""
+        from hollow_chain.mend.first_start import tried
+
+        return tried(text, name, ports, limit)
+
     def keep(self, step: Step, mend: str, number: str) -> dict[str, Any]:
         """What the step is going to change."""
         act = step.act
@@ -115,6 +133,8 @@ class SystemdHands:
             if act.verb in ("mode", "owner") and kept[act.path]["kind"] not in ("file", "folder"):
                 raise NotDone(f"{act.path} is no file or folder of its own: this is for a person")
             return {"paths": kept, "aside": f"{mend}-{number}"}
+        if act.verb in unit_files.VERBS:
+            return unit_files.keep(act, step.old, (SETTINGS,))
         if act.verb in _DROPPED_IN:
             folder = SETTINGS / f"{act.service}.d"
             # The last word of all drop-in files is the one that holds (systemd.unit(5)).
@@ -146,7 +166,9 @@ class SystemdHands:
             found[node.name] = None
             below = [e.head for e in graph.needs(node, ("hard", "soft", "clash"))]
             above = [e.tail for e in graph.needed_by(node, ("hard", "clash"))]
-            stack += [one for one in (*below, *above) if one.host == self.host and one.service is not None]
+            starts = [s for s in graph.hosts[self.host].services if any(t.name == node.name for t in s.triggers)]
+            on_event = [graph.node(self.host, service.name) for service in starts]
+            stack += [one for one in (*below, *above, *on_event) if one.host == self.host and one.service is not None]
         return list(found)
 
     def _up(self, names: list[str]) -> dict[str, bool]:
@@ -167,6 +189,9 @@ class SystemdHands:
             self._drop_in(
                 act.service, Path(kept["folder"]), kept["file"], kept["head"] + _SECTIONS[act.verb](act.value)
             )
+        elif act.verb in unit_files.VERBS:
+            unit_files.do(act)
+            self._manager.call("Reload")
         elif act.verb == "startup":
             self._startup(act.service, act.value)
         elif act.verb == "reload":
@@ -288,6 +313,9 @@ class SystemdHands:
                     kept_files.back_from_aside(Path(path), one, kept["aside"])
                 else:
                     kept_files.put_back(Path(path), one)
+        elif act.verb in unit_files.VERBS:
+            unit_files.take_back(act, kept)
+            self._manager.call("Reload")
         elif act.verb in _DROPPED_IN:
             self._drop_out(Path(kept["folder"]), kept["folder_was"], kept["file"])
         elif act.verb == "startup":

@@ -141,6 +141,29 @@ def _run(view: ActView, act: Act) -> str:
     return f"running since {began:%Y-%m-%d %H:%M:%SZ}" if began else "running"
 
 
+def _defined(view: ActView, act: Act) -> str:
+    """Whether there is a definition: a file, or an entry of the manager."""
+    if act.path:
+        file = view.look(act.path)
+        exists = file.exists if file is not None else act.verb != "define"  # only what is there is taken away
+        return "a definition" if exists else "not there"
+    service = view.service(act)
+    gone = service is None or (service.definition is not None and service.definition.load == "missing")
+    return "not there" if gone else "a definition"
+
+
+def _define_words(view: ActView, act: Act) -> str:
+    return f"Write the definition {act.path}" if act.path else f"Register {act.service} with the service manager"
+
+
+def _amend_words(view: ActView, act: Act) -> str:
+    return f"Change the definition {act.path}" if act.path else f"Change how {act.service} is registered"
+
+
+def _undefine_words(view: ActView, act: Act) -> str:
+    return f"Take away the definition {act.path}" if act.path else f"Take {act.service} off the service manager"
+
+
 def _account(view: ActView, act: Act) -> str:
     service = view.service(act)
     return service.account.user if service is not None and service.account is not None else "not known"
@@ -252,6 +275,11 @@ def _said(words: str) -> Callable[[ActView, Act], str]:
 
 
 VERBS: dict[str, Verb] = {
+    "define": Verb(4, 0.5, _define_words, _defined, _said("a definition"), _said("the definition is taken away again")),
+    "amend": Verb(4, 0.5, _amend_words, lambda view, act: "as it is", _said("as shown"),
+                  _said("the definition is put back, byte for byte"), lambda view, act: AFTER_RESTART),
+    "undefine": Verb(8, 0.5, _undefine_words, _defined, _said("not there"), _said("the definition is put back, byte for byte"),
+                     touches=_needs_it),
     "reload": Verb(1, 0.2, _said("Load the definitions anew, that of {service} among them"), _loaded,
                    _said("the definition on disk"),
                    _said("the definition on disk stays loaded: the older one is not on record")),

@@ -166,8 +166,23 @@ class ExactValues(Protocol):
     def all_of(self, path: str) -> dict[str, Raw]:
         """All values of a key; none where there is no such key."""
 
+    def make(self, path: str) -> None:
+        """Make a key, where there is none."""
+
     def put(self, path: str, name: str, value: Raw | None) -> None:
         """Put a value in its place, or take it away where it is None."""
+
+
+class EntrySettings(NamedTuple):
+    """What is set of a service with the manager (``CreateService``, ``ChangeServiceConfig``, ``ChangeServiceConfig2``)."""
+
+    command: str
+    shown_as: str
+    description: str
+    account: str
+    startup: str
+    """``automatic``, ``delayed`` or ``manual``."""
+    needs: list[str]
 
 
 class ServiceOrders(Protocol):
@@ -193,6 +208,18 @@ class ServiceOrders(Protocol):
 
     def set_start_number(self, name: str, number: int) -> None:
         """Set the startup type by its number."""
+
+    def create(self, name: str, settings: EntrySettings) -> None:
+        """Register a service, started by hand only until its startup type is set."""
+
+    def configure(self, name: str, settings: EntrySettings) -> None:
+        """Change how a service is registered."""
+
+    def delete(self, name: str) -> None:
+        """Take a service off; it is gone once nobody has a handle on it."""
+
+    def set_events(self, name: str, events: list[tuple[int, int, str]]) -> None:
+        """Set the events that start or stop a service: kind, action and GUID of each (``SERVICE_TRIGGER``)."""
 
     def set_needs(self, name: str, needs: list[str]) -> None:
         """Set what a service needs; groups with their mark."""

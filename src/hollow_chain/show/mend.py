@@ -24,18 +24,24 @@ def show_plan(page: Page, plan: Plan, is_carried_out: bool = False) -> None:
         return
     page.line((f"A plan for {target}", "bold"), f"{': what to try, in this order' if len(plan.tries) > 1 else ''}")
     page.line((age(plan.read_at), "dim"))
-    for number, one in enumerate(plan.tries, 1):
-        _show_try(page, plan, number, one)
+    show_tries(page, plan)
     if not is_carried_out or not plan.offered:
         page.gap()
         _show_end(page, plan)
+
+
+def show_tries(page: Page, plan: Plan) -> None:
+    """Write the steps, with what each touches and how it is taken back, and the proof."""
+    for number, one in enumerate(plan.tries, 1):
+        _show_try(page, plan, number, one)
 
 
 def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
     if len(plan.tries) > 1:
         page.heading(f"Try {number}  ({one.probability:.0%} sure that this is it, costs about {_minutes(one.cost)})")
     causes = ", ".join(f"{cause} ({clean(service, 80)})" for cause, _, service in one.causes)
-    page.line(("against ", "dim"), clean(causes, 300), indent=1, hang=8)
+    if causes:
+        page.line(("against ", "dim"), clean(causes, 300), indent=1, hang=8)
     if one.stops:
         words = f"It stops what runs: {_listed(one.stops)}."
         other = " There is another way, below." if one.hints else ""
@@ -49,7 +55,7 @@ def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
     for hint in one.hints:
         page.line((f"- {clean(hint, 300)}", "dim"), indent=4, hang=2)
     if one.proof is not None:
-        _show_proof(page, one.proof, one)
+        _show_proof(page, one.proof, one, plan.does in ("edit", "unregister"))
     if len(plan.tries) > 1:
         page.line(("afterwards: ", "underline"), clean(one.look, 300), indent=1, hang=4)
 
@@ -82,7 +88,8 @@ def _choice_words(step: Step) -> str:
     )
 
 
-def _show_proof(page: Page, proof: Proof, one: Try) -> None:
+def _show_proof(page: Page, proof: Proof, one: Try, only_harm: bool = False) -> None:
+    """*only_harm*: nothing is to come up by it, so that only what gets worse counts."""
     page.gap()
     sign, words = _verdict(proof)
     page.line(
@@ -93,10 +100,8 @@ def _show_proof(page: Page, proof: Proof, one: Try) -> None:
     )
     for text in (*proof.unknown[:_MOST], *proof.assumptions[:_MOST]) if proof.holds else ():
         page.line((f"- {clean(text, 300)}", sign.style), indent=6, hang=2)
-    page.line(_mark(page, proof.sufficient), _sufficient_words(proof), indent=4, hang=2)
-    needless = ", ".join(str(at + 1) for at in proof.needless)
-    only = "no step can be left out" if proof.minimal else f"step {needless} can be left out"
-    page.line(_mark(page, proof.minimal), f"minimal: {only}", indent=4, hang=2)
+    if not only_harm:
+        _show_sufficient(page, proof)
     page.line(_mark(page, proof.harmless), _harmless_words(proof), indent=4, hang=2)
     for text in (*proof.lacks[:_MOST], *proof.harms[:_MOST]):
         page.line((f"- {clean(text, 300)}", "yellow"), indent=6, hang=2)
@@ -104,6 +109,13 @@ def _show_proof(page: Page, proof: Proof, one: Try) -> None:
     if agreed:
         text = f"taken to be agreed to: {_listed(tuple(dict.fromkeys(agreed)), 4)}"
         page.line((f"{page.sign(PENDING)} {text}", PENDING.style), indent=4, hang=2)
+
+
+def _show_sufficient(page: Page, proof: Proof) -> None:
+    page.line(_mark(page, proof.sufficient), _sufficient_words(proof), indent=4, hang=2)
+    needless = ", ".join(str(at + 1) for at in proof.needless)
+    only = "no step can be left out" if proof.minimal else f"step {needless} can be left out"
+    page.line(_mark(page, proof.minimal), f"minimal: {only}", indent=4, hang=2)
 
 
 _MOST = 6

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from collections.abc import Callable
+from typing import TYPE_CHECKING, NamedTuple
+
+if TYPE_CHECKING:
+    from hollow_chain.facts.host import File, Host
+    from hollow_chain.facts.service import Service
 
 
 class Asked(NamedTuple):
@@ -14,3 +19,6 @@ class Asked(NamedTuple):
     """The endpoints that all services are set to listen on, not only those that failed."""
     with_packages: bool = False
     """Which package brought the files that are named: who means to change one has to know."""
+    supposed: Callable[[Host, Callable[[str], File | None]], Service] | None = None
+    """Makes, of what was read so far and a look at paths, a service that is not there and is to be looked at as if it were: its
+    program, files, account and claims."""

@@ -8,6 +8,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from hollow_chain.facts.host import Host, Snapshot, snapshot
+from hollow_chain.facts.service import Service
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import Processes, Reached
 from hollow_chain.sources.asked import Asked
@@ -92,11 +93,20 @@ def read(reached: Reached, family: FamilyReaders, asked: Asked, written_by: str 
         beside.join()  # a thread that is still reading when the interpreter ends may crash it
     beside.settle()
     try:
+        if asked.supposed is not None:
+            _suppose(reading, asked.supposed(reading.host, reading.looker.look))
         for reader in in_turn[1:]:
             reader.read(reading)
     finally:
         reading.close()
     return snapshot([reading.host], written_by)
+
+
+def _suppose(reading: HostReading, new: Service) -> None:
+    """Have *new* looked at with the others, unless there is one of that name."""
+    known = {name for service in reading.host.services for name in (service.name, *service.aliases)}
+    if new.name not in known:
+        reading.host.services.append(new)
 
 
 class _Beside(threading.Thread):

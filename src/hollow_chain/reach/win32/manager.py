@@ -7,7 +7,7 @@ from typing import Any
 
 import win32service as api
 
-from hollow_chain.reach.control import AUTOMATIC, MANUAL, RUNNING, STOPPED, Declined, ServiceStatus
+from hollow_chain.reach.control import AUTOMATIC, MANUAL, RUNNING, STOPPED, Declined, EntrySettings, ServiceStatus
 from hollow_chain.reach.win32.database import LocalDatabase
 from hollow_chain.reach.win32.declining import declining
 
@@ -23,6 +23,10 @@ _LOOK = 0.1
 _DELAYED = 3
 """``SERVICE_CONFIG_DELAYED_AUTO_START_INFO``."""
 _UNCHANGED = api.SERVICE_NO_CHANGE
+_DESCRIPTION = 1
+"""``SERVICE_CONFIG_DESCRIPTION``."""
+_DELETE = 0x10000
+"""``DELETE``, the right to take a service off (winnt.h)."""
 _FAILURE_ACTIONS = 2
 """``SERVICE_CONFIG_FAILURE_ACTIONS``."""
 _ACCOUNTS = {
@@ -104,6 +108,67 @@ class LocalManager:
         with declining(), self._opened(name, api.SERVICE_CHANGE_CONFIG) as handle:
             # An empty text, not none at all, takes all needs away.
             _change(handle, needs=needs or [""])
+
+    def create(self, name: str, settings: EntrySettings) -> None:
+        """Register a service of a process of its own."""
+        with declining():
+            manager = api.OpenSCManager(None, None, api.SC_MANAGER_CREATE_SERVICE)
+            try:
+                handle = api.CreateService(
+                    manager,
+                    name,
+                    settings.shown_as,
+                    api.SERVICE_CHANGE_CONFIG,
+                    api.SERVICE_WIN32_OWN_PROCESS,
+                    _NUMBERS[settings.startup],
+                    api.SERVICE_ERROR_NORMAL,
+                    settings.command,
+                    None,
+                    0,
+                    settings.needs or None,
+                    _ACCOUNTS.get(settings.account, settings.account),
+                    None,
+                )
+            finally:
+                api.CloseServiceHandle(manager)
+            api.CloseServiceHandle(handle)
+        self._describe(name, settings)
+
+    def configure(self, name: str, settings: EntrySettings) -> None:
+        """Change how a service is registered."""
+        with declining(), self._opened(name, api.SERVICE_CHANGE_CONFIG) as handle:
+            api.ChangeServiceConfig(
+                handle,
+                _UNCHANGED,
+                _NUMBERS.get(settings.startup, _UNCHANGED),
+                _UNCHANGED,
+                settings.command,
+                None,
+                0,
+                settings.needs or [""],
+                _ACCOUNTS.get(settings.account, settings.account) if settings.account else None,
+                None,
+                settings.shown_as,
+            )
+        self._describe(name, settings)
+
+    def _describe(self, name: str, settings: EntrySettings) -> None:
+        with declining(), self._opened(name, api.SERVICE_CHANGE_CONFIG) as handle:
+            api.ChangeServiceConfig2(handle, _DESCRIPTION, settings.description)
+        if settings.startup == "delayed":
+            self.set_startup(name, "delayed")
+
+    def delete(self, name: str) -> None:
+        """Take a service off."""
+        with declining(), self._opened(name, _DELETE) as handle:
+            api.DeleteService(handle)
+
+    def set_events(self, name: str, events: list[tuple[int, int, str]]) -> None:
+        """Set the events that start or stop a service."""
+        from hollow_chain.reach.win32.events import set_events
+
+        with declining(), self._opened(name, api.SERVICE_CHANGE_CONFIG | api.SERVICE_START) as handle:
+            set_events(int(handle), events)
 
     def set_account(self, name: str, account: str) -> None:
         """Set the account, one of those that need no password."""

@@ -37,6 +37,11 @@ class LocalValues:
             names = [winreg.EnumValue(key, at)[0] for at in range(winreg.QueryInfoKey(key)[1])]
             return {name: _value(key, name) for name in names}
 
+    def make(self, path: str) -> None:
+        """Make a key, where there is none. Raises :class:`Declined`."""
+        with declining():
+            winreg.CreateKeyEx(winreg.HKEY_LOCAL_MACHINE, path, 0, winreg.KEY_WRITE | _VIEW).Close()
+
     def put(self, path: str, name: str, value: Raw | None) -> None:
         """Put a value in its place, or take it away where it is None. Raises :class:`Declined`."""
         with (

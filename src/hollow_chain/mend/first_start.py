@@ -1,0 +1,192 @@
+"""The first start of a program that is to become a service: run once, as it will run, under a name of its own, and watched.
+
+The definition stands in the place for definitions of this boot only, so that nothing of it outlives a crash and the next boot; and what
+runs is ended by the manager after a while, whatever becomes of us. What *up* means is seen and not guessed: the manager is told to wait
+for a report, and is asked what came of that.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import signal
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from hollow_chain.mend import files_kept
+from hollow_chain.mend.hands import NotDone
+from hollow_chain.mend.systemd_calls import POLL_SECONDS, Manager
+from hollow_chain.reach.here import here
+from hollow_chain.sources.systemd.groups import unit_of
+
+_PLACE = Path("/run/systemd/system")
+_PREFIX = "hollow-chain-try-"
+_WATCH = 3.0
+"""Seconds for which a program has to stay in front that neither reports nor listens."""
+_SETTLED = 1.0
+"""Seconds after which what has come up is looked at once more."""
+_LISTENS_WITHIN = 30.0
+"""Seconds within which a port is waited for where no start limit is wished: programs that read much before they listen take some."""
+_ENDED_WITHIN = 10.0
+"""Seconds that the processes of a try get to end by themselves."""
+_AT_MOST = 120
+"""Seconds after which the manager ends a try by itself."""
+_DROPPED = re.compile(
+    r"^(Type|NotifyAccess|Restart|RestartSec|StartLimitIntervalSec|StartLimitBurst|RuntimeMaxSec|TimeoutStartSec)="
+)
+_MOST_SOCKETS = 20_000
+"""Sockets that are gone through: a busy server has some thousands."""
+
+
+@dataclass
+class FirstStart:
+    """What a first start has shown."""
+
+    up_when: str = ""
+    """``started``, ``forked``, ``reported`` or ``ended``; empty where it did not come up."""
+    seconds: float = 0.0
+    """How long it took to be up, or to end."""
+    ports: tuple[int, ...] = ()
+    """Ports that it was seen to hold."""
+    said: str = ""
+    """How it ended, where it did not come up."""
+    unit: str = ""
+    """The name that it ran under."""
+
+
+def leftovers() -> list[str]:
+    """Units of tries that a crash has left."""
+    return [path.name for path in sorted(_PLACE.glob(f"{_PREFIX}*.service"))] if _PLACE.is_dir() else []
+
+
+@contextlib.contextmanager
+def tried(text: str, name: str, ports: list[int], limit: float | None) -> Iterator[FirstStart]:
+    """Run the definition *text* once, as the service *name*; it is there, ended, until the end of the block. Raises :class:`NotDone`
+    where the manager cannot be asked."""
+    manager = Manager()
+    for left in leftovers():
+        _end(manager, left)
+    unit = f"{_PREFIX}{name.removesuffix('.service').replace('@', '-')}.service"
+    path = _PLACE / unit
+    if not _PLACE.is_dir():
+        files_kept.make_folder(_PLACE, "0", "0")
+    files_kept.write_new(path, for_a_try(text).encode())
+    try:
+        manager.call("Reload")
+        yield _watched(manager, unit, ports, limit)
+    finally:
+        _end(manager, unit)
+
+
+def for_a_try(text: str) -> str:
+    """A definition as it is tried: waits for a report, is not started again, and leaves what it has forked."""
+    lines = [line for line in text.split("\n") if not _DROPPED.match(line)]
+    at = lines.index("[Service]") + 1
+    added = [
+        "Type=notify",
+        "NotifyAccess=all",
+        "KillMode=process",
+        "Restart=no",
+        f"TimeoutStartSec={_AT_MOST}",
+        f"RuntimeMaxSec={_AT_MOST}",
+    ]
+    before_install = lines.index("[Install]") if "[Install]" in lines else len(lines)
+    return "\n".join([*lines[:at], *added, *lines[at:before_install]]) + "\n"
+
+
+def _watched(manager: Manager, unit: str, ports: list[int], limit: float | None) -> FirstStart:
+    began = time.monotonic()
+    manager.call("StartUnit", "ss", unit, "replace")
+    held_at = 0.0
+    while True:
+        told = manager.unit(unit)
+        now = time.monotonic()
+        state, took = str(told.get("ActiveState")), now - began
+        if state == "active":
+            return _stays(manager, unit, FirstStart("reported", took, unit=unit))
+        if state in ("failed", "inactive") and not told.get("Job", (0,))[0]:
+            return _ended(unit, told, took, ports, limit)
+        wanted = limit or _LISTENS_WITHIN
+        if ports and told.get("MainPID") and not held_at and set(ports) <= set(_held(unit)):
+            held_at = now
+        if held_at and now - held_at > _SETTLED:
+            return FirstStart("started", held_at - began, _held(unit), unit=unit)
+        if not ports and told.get("MainPID") and took > _WATCH:
+            return FirstStart("started", took, _held(unit), unit=unit)
+        if took > wanted + _WATCH:
+            lacking = ", ".join(str(port) for port in ports if port not in _held(unit))
+            return FirstStart(
+                "", took, _held(unit), f"it runs, and after {took:.0f} s does not listen on port {lacking}", unit
+            )
+        time.sleep(POLL_SECONDS)
+
+
+def _stays(manager: Manager, unit: str, seen: FirstStart) -> FirstStart:
+    """Whether what has reported is still there a moment later."""
+    time.sleep(_SETTLED)
+    told = manager.unit(unit)
+    if told.get("ActiveState") != "active":
+        return FirstStart("", seen.seconds, said=_how(told, "it reported that it was up, and then"), unit=unit)
+    seen.ports = _held(unit)
+    return seen
+
+
+def _ended(unit: str, told: dict[str, object], took: float, ports: list[int], limit: float | None) -> FirstStart:
+    """Its first process has ended: what is left of it tells a daemon from a job."""
+    if told.get("ExecMainStatus") or told.get("ExecMainCode") != 1:
+        return FirstStart("", took, said=_how(told, "it"), unit=unit)
+    until = time.monotonic() + (limit or _LISTENS_WITHIN if ports else _SETTLED)
+    while ports and not set(ports) <= set(_held(unit)) and time.monotonic() < until and _processes(unit):
+        time.sleep(POLL_SECONDS)
+    time.sleep(_SETTLED)
+    held = _held(unit)
+    if lacking := [port for port in ports if port not in held]:
+        return FirstStart("", took, held, f"it ended with status 0, and nothing listens on port {lacking[0]}", unit)
+    return FirstStart("forked" if _processes(unit) else "ended", took, held, unit=unit)
+
+
+def _how(told: dict[str, object], what: str) -> str:
+    status, result = told.get("ExecMainStatus"), told.get("Result")
+    if not told.get("ExecMainPID"):
+        return f"{what} was not begun ({result})"
+    if told.get("ExecMainCode") == 1:
+        return f"{what} ended with status {status}"
+    name = signal.Signals(int(str(status))).name if str(status).isdigit() and 0 < int(str(status)) < 32 else str(status)
+    return f"{what} was ended by {name}"
+
+
+def _processes(unit: str) -> set[int]:
+    processes = here().processes
+    return {number for number in processes.numbers() if unit_of(number, processes) == unit}
+
+
+def _held(unit: str) -> tuple[int, ...]:
+    """The ports that processes of *unit* hold."""
+    own = _processes(unit)
+    try:
+        sockets = here().network.sockets(_MOST_SOCKETS) if own else []
+    except OSError:
+        return ()
+    return tuple(sorted({socket.port for socket in sockets if socket.process in own}))
+
+
+def _end(manager: Manager, unit: str) -> None:
+    """End all of a try, and take its definition away."""
+    with contextlib.suppress(NotDone):
+        manager.job("StopUnit", unit, _ENDED_WITHIN)
+    for number in (signal.SIGTERM, signal.SIGKILL):
+        if not _processes(unit):
+            break
+        with contextlib.suppress(NotDone):
+            manager.call("KillUnit", "ssi", unit, "all", int(number))
+        until = time.monotonic() + _ENDED_WITHIN
+        while _processes(unit) and time.monotonic() < until:
+            time.sleep(POLL_SECONDS)
+    with contextlib.suppress(NotDone):
+        files_kept.put_back(_PLACE / unit, {"kind": "absent"})
+    with contextlib.suppress(NotDone):
+        manager.call("Reload")
+    with contextlib.suppress(NotDone):
+        manager.call("ResetFailedUnit", "s", unit)

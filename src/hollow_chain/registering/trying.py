@@ -1,0 +1,115 @@
+"""What only a first start can tell of a program: what *up* means for it, on which ports it listens, what it lives without."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import msgspec
+
+from hollow_chain.boot.changes import seconds
+from hollow_chain.causes import Facts
+from hollow_chain.chain import Graph
+from hollow_chain.facts.host import Host
+from hollow_chain.families import family_of
+from hollow_chain.mend.hands import Hands, NotDone
+from hollow_chain.registering.planning import Registration
+from hollow_chain.registering.systemd_form import CONFINED
+from hollow_chain.verdict import diagnose
+
+_SAYS = {
+    "started": "it stays in front and does not report",
+    "forked": "its first process ends and leaves another",
+    "reported": "it reports to the manager",
+    "ended": "it ends at once with status 0: it is taken for a job, which is done when it ends",
+}
+_MOST_CAUSES = 2
+"""Causes that are told of what is gone by then: a sentence has to stay one."""
+
+
+@dataclass(frozen=True)
+class Tried:
+    """What first starts have told."""
+
+    says: str
+    failed: bool = False
+
+
+def settle(
+    hands: Hands, one: Registration, host: Host, facts: Facts, confine: bool, agree: Callable[[Hands], None]
+) -> Tried | None:
+    """Try the program of *one* where something is open that only that can tell, and settle it; None where nothing is. *agree* asks
+    before anything runs."""
+    able = hasattr(hands, "first_start") and family_of(host).defined_in_files
+    if not able or one.wish.instance_of or (one.wish.up_when and not confine):
+        return None
+    agree(hands)
+    index = facts.index(host.name)
+    one.chosen = replace(one.chosen, confine=CONFINED if confine else ())
+    one.fit(host, index.file)
+    told = _tried(hands, one)
+    dropped: list[str] = []
+    if told.failed and confine:
+        kept, dropped = _lived_with(hands, one, host, index.file)
+        one.chosen = replace(one.chosen, confine=kept)
+        one.fit(host, index.file)
+        told = _tried(hands, one)
+    if dropped and not told.failed:
+        told = replace(told, says=f"{told.says}; it does not live with {', '.join(dropped)}, which is left out")
+    one.fit(host, index.file)
+    return told
+
+
+def _tried(hands: Hands, one: Registration) -> Tried:
+    limit = seconds(one.wish.limit) if one.wish.limit else None
+    try:
+        with hands.first_start(one.pieces[0].text, one.new.name, one.wish.port, limit) as seen:  # type: ignore[attr-defined]
+            if not seen.up_when:
+                return Tried(
+                    f"{one.new.name} is not registered: tried once, {seen.said}{_why(hands, seen.unit, one.new.name)}",
+                    True,
+                )
+    except NotDone as problem:
+        return Tried(f"{one.new.name} is not registered: it could not be tried: {problem}", True)
+    if not one.wish.up_when:
+        one.wish = msgspec.structs.replace(one.wish, up_when=seen.up_when)
+    ports = [port for port in seen.ports if port not in one.wish.port]
+    listens = f"; it listens on port {', '.join(map(str, seen.ports))}" if seen.ports else ""
+    not_said = " (not said with --port)" if ports else ""
+    lives = (
+        f"; it lives with {len(one.chosen.confine)} of {len(CONFINED)} lines that confine it"
+        if one.chosen.confine
+        else ""
+    )
+    return Tried(f"tried once: {_SAYS[seen.up_when]}{listens}{not_said}{lives}")
+
+
+def _why(hands: Hands, unit: str, name: str) -> str:
+    """What a diagnosis makes of a first start that failed, under the name that the service was to have."""
+    try:
+        facts = Facts(Graph(hands.facts_of(unit)))  # type: ignore[attr-defined]
+    except NotDone:
+        return ""
+    verdict = diagnose(facts, facts.graph.node(hands.host, unit))
+    said = [f"{cause.finding.cause}: {cause.finding.says}" for cause in verdict.causes[:_MOST_CAUSES]]
+    return (
+        f". {' '.join(said)}".replace(unit, name).replace(unit.removesuffix(".service"), name.removesuffix(".service"))
+        if said
+        else ""
+    )
+
+
+def _lived_with(
+    hands: Hands, one: Registration, host: Host, look: Callable[[str], object]
+) -> tuple[tuple[tuple[str, str, str], ...], list[str]]:
+    """The lines that the program lives with, each tried on top of those before it; and the names of the others."""
+    kept: tuple[tuple[str, str, str], ...] = ()
+    dropped: list[str] = []
+    for line in CONFINED:
+        one.chosen = replace(one.chosen, confine=(*kept, line))
+        one.fit(host, look)  # type: ignore[arg-type]
+        if _tried(hands, one).failed:
+            dropped.append(line[0])
+        else:
+            kept = (*kept, line)
+    return kept, dropped
