@@ -75,6 +75,30 @@ STORY = (
         ["case", "confirm", "1", "--note", "an update had left it disabled", "--store", "{folder}/cases.db"],
     ),
     (
+        "A new program has come: the tide display. It becomes a service there, which needs the timetable.",
+        [
+            "register",
+            r"D:\ferries\tide\tidedisplay.exe",
+            "--name",
+            "TideDisplay",
+            "--shown-as",
+            "Ternholm Tide Display",
+            "--describe",
+            "Shows how high the water stands at the ramps",
+            "--needs",
+            "TimetableStore",
+            "--port",
+            "7780",
+            "--from",
+            "{folder}/office",
+            "--apply",
+            "--yes",
+            "--",
+            "--ramps",
+            "3",
+        ],
+    ),
+    (
         "The facts of all hosts are read again, after the same was done on each. Does the kiosk stand on firm ground?",
         ["why", "kiosk", "--from", "{mended}"],
     ),
@@ -120,7 +144,8 @@ def demo(
         )
     )
     page.line(
-        f"Take back what was done to the stand-in: hollow-chain mend --undo --from {common.shown(out / 'office')}"
+        f"Take back what was done to the stand-in: 'hollow-chain register --undo', then 'hollow-chain mend --undo', each with "
+        f"--from {common.shown(out / 'office')}"
     )
     page.gap()
     page.line(f"More to try, with 'hollow-chain why NAME --from {common.shown(facts)}'; NAME is one of:")

@@ -61,6 +61,7 @@ def register_program(
     ] = None,
     env_file: Annotated[str, _option("--env-file", "File with its environment.")] = "",
     instance_of: Annotated[str, _option("--instance-of", "The template that it is an instance of.")] = "",
+    pid_file: Annotated[str, _option("--pid-file", "File that names its process, where the first one ends.")] = "",
     up_when: Annotated[
         str, _option("--up-when", "What up means: started, forked, reported, ended. Default: its first start tells.")
     ] = "",
@@ -100,7 +101,7 @@ def register_program(
     given = {
         "program": (program or [""])[0], "arguments": (program or [])[1:], "name": name, "shown_as": shown_as, "describe": describe,
         "account": account, "folder": folder, "start": start, "stop_on": stop_on, "needs": needs, "after": after, "restart": restart,
-        "limit": limit, "port": port, "env_file": env_file, "instance_of": instance_of, "up_when": up_when,
+        "limit": limit, "port": port, "env_file": env_file, "instance_of": instance_of, "pid_file": pid_file, "up_when": up_when,
     }  # fmt: skip
     if edit:
         given = {key: value for key, value in given.items() if value}
@@ -164,7 +165,7 @@ class _Call(NamedTuple):
         from hollow_chain.causes import Facts
         from hollow_chain.chain import Graph
         from hollow_chain.mend.supposing import Runs
-        from hollow_chain.registering.planning import judge
+        from hollow_chain.registering.planning import judge, without_past
         from hollow_chain.registering.supposed import with_supposed
 
         snapshot = common.load(self.source, with_claims=True, supposed=one.fit if self.source is None else None)
@@ -175,6 +176,7 @@ class _Call(NamedTuple):
             fitted = with_supposed(owner, one.fit(owner, index.file))
             snapshot.hosts = [fitted if host is owner else host for host in snapshot.hosts]
             graph, owner = Graph(snapshot), fitted
+        without_past(owner, one.new)
         facts = Facts(graph)
         with common.Telling() as told:
             judged = judge(facts, owner, one, Runs(), told)

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from hollow_chain.cli import common
+
+if TYPE_CHECKING:
+    from hollow_chain.facts.host import Host
 
 
 def register(app: typer.Typer) -> None:
@@ -25,6 +28,10 @@ def roster(
         bool, typer.Option("--all", help="Also sockets, timers, mounts, targets and the like.")
     ] = False,
     unwell: Annotated[bool, typer.Option("--unwell", help="Only what is not well.")] = False,
+    twins: Annotated[
+        bool,
+        typer.Option("--twins", help="Only services that run the same under two names, and what tells them apart."),
+    ] = False,
     json: common.Json = False,
 ) -> int:
     """List the services, found by any part of what you remember; near misses are ranked.
@@ -39,6 +46,8 @@ def roster(
     from hollow_chain.verdict import is_missed
 
     facts = Facts(Graph(snapshot))
+    if twins:
+        return _twins([facts.graph.hosts[name] for name in common.hosts_named(facts.graph, host)], json)
     missed = frozenset(
         node.key for node in facts.graph.nodes() if facts.standing(node) is not Standing.UP and is_missed(facts, node)
     )
@@ -63,3 +72,17 @@ def roster(
 
         show_roster(Page(), facts, matches, text, missed)
     return 1 if not all(map(is_well, matches)) else 0
+
+
+def _twins(hosts: list[Host], json: bool) -> int:
+    from hollow_chain.show import twins
+
+    if not json:
+        from hollow_chain.show.page import Page
+
+        return int(bool(twins.show_twins(Page(), hosts)))
+    from hollow_chain.show.documents import to_json
+
+    document = twins.twins_document(hosts)
+    common.put(to_json(document))
+    return int(bool(document["twins"]))

@@ -15,6 +15,8 @@ DEVICE_COMES, ADDRESS_COMES = 1, 2
 """``SERVICE_TRIGGER_TYPE_DEVICE_INTERFACE_ARRIVAL`` and ``..._IP_ADDRESS_AVAILABILITY``."""
 STARTS, STOPS = 1, 2
 """``SERVICE_TRIGGER_ACTION_SERVICE_START`` and ``..._STOP``."""
+WISHED = "as wished"
+"""The source of a claim that somebody has said who registered the service."""
 EVENT_KINDS = {DEVICE_COMES: "device", ADDRESS_COMES: "network"}
 
 
@@ -60,7 +62,7 @@ def service_of_entry(entry: ManagerEntry) -> Service:
         definition=Definition(),
         program=Program(path=entry.program, arguments=[entry.program, *entry.arguments], style="own-process"),
         account=Account(user=entry.account),
-        claims=[Claim(port=port, source="as wished") for port in entry.ports],
+        claims=[Claim(port=port, source=WISHED) for port in entry.ports],
         failure_actions=list(entry.actions),
         failures_forgotten_after=float(entry.forgotten_after) if entry.actions else None,
     )

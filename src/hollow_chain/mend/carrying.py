@@ -33,7 +33,7 @@ _OPENS = ("mode", "owner", "owners", "folder", "remove", "allow")
 """Verbs that give somebody a right or take a file away: what did not help is taken back at once."""
 _DEFINES = ("define", "amend", "undefine")
 """Verbs whose service need not be registered; what stands in its place by then, the hands compare byte by byte."""
-_ANY_OLD = ("start", "restart", "stop", "continue", "pause", "renew", "reboot", "amend")
+_ANY_OLD = ("start", "restart", "stop", "continue", "pause", "renew", "reboot")
 """Verbs whose old value is a state of this moment, which may differ as long as it is not the new one already."""
 
 
@@ -276,6 +276,14 @@ class Carrier:
 
     def _one(self, journal: MendJournal, attempt: int, number: int, step: Step, before: list[Step]) -> None:
         """One step: is it still to be done, what is there now, do it, did it hold?"""
+        if step.act is not None and step.act.verb in _DEFINES:
+            # What stands there the hands compare byte by byte, and they say themselves where the manager does not take it.
+            self.tell(step.does)
+            kept = self.hands.keep(step, journal.id, f"{attempt + 1}-{number + 1}")
+            journal.note("before", attempt, number, kept=kept)
+            self.hands.do(step, kept)
+            journal.note("after", attempt, number)
+            return
         # Whose a file is counts where a step may open or remove something: no rule may propose that of a package's file.
         facts = Facts(Graph(self.hands.facts(with_packages=step.act is not None and step.act.verb in _OPENS)))
         # What was done before, by us or by a person, may have done this too; what changed without that is somebody else's business.
@@ -326,7 +334,7 @@ class Carrier:
         if step.host not in facts.graph.hosts:
             raise Stopped(f"this is not {step.host}")
         view = self._view(facts, step)
-        if act.service and view.service(act) is None and act.verb not in _DEFINES:
+        if act.service and view.service(act) is None:
             raise Stopped(f"{act.service} is not registered any more")
         found = VERBS[act.verb].old(view, act)
         if act.verb not in _ANY_OLD and found != step.old:
@@ -366,7 +374,7 @@ class Carrier:
     def _hold(self, step: Step) -> None:
         """Look whether the step did what it was to do."""
         act = step.act
-        if act is None or act.verb in ("renew", "reboot", "amend"):
+        if act is None or act.verb in ("renew", "reboot"):
             return
         facts = Facts(Graph(self.hands.facts()))
         view = self._view(facts, step)

@@ -52,7 +52,8 @@ def checks_of(hands: Hands, head: Record, watch: float, tell: Callable[[str], No
             first.state in UP or node.service.startup != "event"
         ):  # what an event starts may come up between the two looks
             found.append(_stays(first, node.service, watch))
-        found += _ports(facts.graph.hosts[hands.host], node.service)
+        if not head.ports:
+            found += _ports(facts.graph.hosts[hands.host], node.service)
         found += _wished_ports(facts.graph.hosts[hands.host], node.service, head.ports)
     found += _dependents(facts, hands.host, head.dependents)
     found.append(_no_cause(verdict))

@@ -14,6 +14,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from hollow_chain.mend import files_kept
 from hollow_chain.mend.hands import NotDone
@@ -34,8 +35,10 @@ _ENDED_WITHIN = 10.0
 _AT_MOST = 120
 """Seconds after which the manager ends a try by itself."""
 _DROPPED = re.compile(
-    r"^(Type|NotifyAccess|Restart|RestartSec|StartLimitIntervalSec|StartLimitBurst|RuntimeMaxSec|TimeoutStartSec)="
+    r"^(Type|PIDFile|GuessMainPID|NotifyAccess|Restart|RestartSec|StartLimitIntervalSec|StartLimitBurst|RuntimeMaxSec|TimeoutStartSec)="
 )
+_MOST_PID_FILES, _PID_BYTES = 200, 64
+"""PID files that are looked at in one folder, and bytes of each: a number has ten digits at most."""
 _MOST_SOCKETS = 20_000
 """Sockets that are gone through: a busy server has some thousands."""
 
@@ -50,6 +53,8 @@ class FirstStart:
     """How long it took to be up, or to end."""
     ports: tuple[int, ...] = ()
     """Ports that it was seen to hold."""
+    pid_file: str = ""
+    """The file that names its process, where its first process ended and one was found."""
     said: str = ""
     """How it ended, where it did not come up."""
     unit: str = ""
@@ -118,7 +123,7 @@ def _watched(manager: Manager, unit: str, ports: list[int], limit: float | None)
         if took > wanted + _WATCH:
             lacking = ", ".join(str(port) for port in ports if port not in _held(unit))
             return FirstStart(
-                "", took, _held(unit), f"it runs, and after {took:.0f} s does not listen on port {lacking}", unit
+                "", took, _held(unit), "", f"it runs, and after {took:.0f} s does not listen on port {lacking}", unit
             )
         time.sleep(POLL_SECONDS)
 
@@ -133,7 +138,7 @@ def _stays(manager: Manager, unit: str, seen: FirstStart) -> FirstStart:
     return seen
 
 
-def _ended(unit: str, told: dict[str, object], took: float, ports: list[int], limit: float | None) -> FirstStart:
+def _ended(unit: str, told: dict[str, Any], took: float, ports: list[int], limit: float | None) -> FirstStart:
     """Its first process has ended: what is left of it tells a daemon from a job."""
     if told.get("ExecMainStatus") or told.get("ExecMainCode") != 1:
         return FirstStart("", took, said=_how(told, "it"), unit=unit)
@@ -143,11 +148,28 @@ def _ended(unit: str, told: dict[str, object], took: float, ports: list[int], li
     time.sleep(_SETTLED)
     held = _held(unit)
     if lacking := [port for port in ports if port not in held]:
-        return FirstStart("", took, held, f"it ended with status 0, and nothing listens on port {lacking[0]}", unit)
-    return FirstStart("forked" if _processes(unit) else "ended", took, held, unit=unit)
+        return FirstStart("", took, held, "", f"it ended with status 0, and nothing listens on port {lacking[0]}", unit)
+    left = _processes(unit)
+    return FirstStart("forked" if left else "ended", took, held, _pid_file(left, told), unit=unit)
 
 
-def _how(told: dict[str, object], what: str) -> str:
+def _pid_file(left: set[int], told: dict[str, Any]) -> str:
+    """The file that names one of the processes that are left: of those that its arguments name, and of those that lie where PID files
+    do (hier(7), "/run")."""
+    words = [str(word) for command in told.get("ExecStart", ()) for word in command[1]]
+    named = [word.partition("=")[2] or word for word in words if ".pid" in word]
+    files = here().files
+    folders = ["/run", "/run/*", str(told.get("WorkingDirectory") or "/run").rstrip("/")]
+    found = [path for folder in folders for path in files.matching(f"{folder}/*.pid")[:_MOST_PID_FILES]]
+    walker = files.walker()
+    for path in dict.fromkeys([*(name for name in named if name.startswith("/")), *found]):
+        with contextlib.suppress(OSError, ValueError):
+            if int(walker.read(path, _PID_BYTES).data.split()[0]) in left:
+                return path
+    return ""
+
+
+def _how(told: dict[str, Any], what: str) -> str:
     status, result = told.get("ExecMainStatus"), told.get("Result")
     if not told.get("ExecMainPID"):
         return f"{what} was not begun ({result})"

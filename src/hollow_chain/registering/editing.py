@@ -33,6 +33,10 @@ from hollow_chain.trouble import wrong_call
 DROP_IN = "50-hollow-chain.conf"
 _MANY = ("Requires", "After", "Wants", "BindsTo", "ListenStream", "WantedBy")
 """Settings that may stand several times, each of which counts (systemd.unit(5))."""
+_AT_ONCE = (
+    "Description", "Restart", "RestartSec", "StartLimitIntervalSec", "StartLimitBurst", "TimeoutStartSec", "Requires", "After", "Wants",
+)  # fmt: skip
+"""Settings that the manager goes by itself, so that a process that runs need not begin anew."""
 
 
 @dataclass
@@ -196,13 +200,13 @@ def edited(
     if lines and text != before:
         verb = "define" if before is None else "amend"
         step = step_of(view, Act(verb, service.name, path, text))
-        runs_now = service.state in UP
+        waits = service.state in UP and any(line.name not in _AT_ONCE for line in lines)
         known = digest(before.encode()) if before is not None else ""
         steps.append(
             replace(
                 step,
                 old=f"as it is ({known})" if before is not None else step.old,
-                effect=AFTER_RESTART if runs_now else AT_ONCE,
+                effect=AFTER_RESTART if waits else AT_ONCE,
             )
         )
     steps += _startup_steps(view, service, edit.given)
@@ -244,8 +248,8 @@ def entry_edited(facts: Facts, host: Host, edit: Edit, runs: Runs) -> Edited:
     if not changed:
         raise wrong_call(f"{service.name} is as that already; nothing is to be changed")
     step = step_of(view, Act("amend", service.name, "", msgspec.json.encode(new).decode()))
-    effect = AFTER_RESTART if service.state in UP else AT_ONCE
-    steps = [replace(step, effect=effect)]
+    of_process = any(key in ("program", "arguments", "account") for key, _, _ in changed)
+    steps = [replace(step, effect=AFTER_RESTART if service.state in UP and of_process else AT_ONCE)]
     if edit.restart and service.state in UP:
         steps.append(step_of(view, acts.restart(service.name)))
     node = facts.graph.node(host.name, service.name)

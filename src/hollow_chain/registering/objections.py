@@ -16,8 +16,9 @@ from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, barrier
 from hollow_chain.chain import Node, knots
 from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
 from hollow_chain.facts.host import Host
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Claim, Service
 from hollow_chain.families import family_of
+from hollow_chain.families.entries import WISHED
 from hollow_chain.registering.supposed import SUPPOSED
 from hollow_chain.registering.twins import twins_of
 from hollow_chain.registering.wish import OWN, Wish
@@ -210,6 +211,14 @@ def _ports(host: Host, new: Service) -> Iterator[str]:
             if automatic and any(c.port and not c.switched_off and overlap(wanted, of_claim(c)) for c in other.claims):
                 yield f"port: {wanted} is what {other.name} is set to listen on, which starts at boot; choose another"
                 break
+
+
+def counted_claims(new: Service) -> list[Claim]:
+    """The claims that speak for themselves: those that are wished; where none is, those of its arguments and of files that these name.
+    What merely lies where its settings are by habit may be meant for another."""
+    wished = [claim for claim in new.claims if claim.source == WISHED]
+    named = ("arguments", *(f"configuration {path}" for path in (new.program.paths if new.program is not None else ())))
+    return wished or [one for one in new.claims if one.port and not one.switched_off and one.source.startswith(named)]
 
 
 def remarks(facts: Facts, host: Host, new: Service) -> list[str]:

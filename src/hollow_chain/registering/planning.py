@@ -21,7 +21,7 @@ from hollow_chain.mend.verbs import ActView
 from hollow_chain.registering import control_form, events, offers, systemd_form
 from hollow_chain.registering.lines import Piece
 from hollow_chain.registering.making_steps import step_of
-from hollow_chain.registering.objections import name_objections, objections, remarks
+from hollow_chain.registering.objections import counted_claims, name_objections, objections, remarks
 from hollow_chain.registering.offers import Look
 from hollow_chain.registering.supposed import service_of
 from hollow_chain.registering.systemd_form import Chosen
@@ -110,6 +110,16 @@ def _registered(graph: Graph, host: Host, words: str, option: str) -> str:
     raise wrong_call(f"{option}: no service {words!r} on {host.name}{f'; near: {names}' if names else ''}")
 
 
+def without_past(host: Host, new: Service) -> None:
+    """Leave out what is on record of another service of that name: nothing of it is about *new*, which is not there yet."""
+    host.events = [event for event in host.events if event.service != new.name]
+    if any(service is new for service in host.services):
+        new.last, new.starts, new.state, new.job = None, [], "stopped", None
+        for boot in host.boots:
+            boot.up_seconds.pop(new.name, None)
+            boot.tried_seconds.pop(new.name, None)
+
+
 @dataclass
 class Judged:
     """A registration, judged: what speaks against it, what has to be known, and the plan."""
@@ -124,6 +134,7 @@ class Judged:
 def judge(facts: Facts, host: Host, one: Registration, runs: Runs, progress: Progress | None = None) -> Judged:
     """Judge *one*, whose service stands in *facts*, and prove its plan."""
     node = facts.graph.node(host.name, one.new.name)
+    one.new.claims = counted_claims(one.new)
     against = objections(facts, host, one.wish, one.new, one.another)
     plan = Plan(node, host.read_at)
     if against:

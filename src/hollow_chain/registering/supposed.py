@@ -11,7 +11,7 @@ from hollow_chain.boot.changes import seconds
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Account, Claim, Confinement, Definition, Limits, Link, Program, Service, Trigger
 from hollow_chain.families import CONTROL, SYSTEMD, family_of
-from hollow_chain.families.entries import service_of_entry
+from hollow_chain.families.entries import WISHED, service_of_entry
 from hollow_chain.registering import events, systemd_form
 from hollow_chain.registering.control_form import entry_of
 from hollow_chain.registering.systemd_form import Chosen, device_unit
@@ -98,7 +98,7 @@ def _program(wish: Wish, chosen: Chosen, style: str) -> Program:
 
 
 def _claims(wish: Wish) -> list[Claim]:
-    return [Claim(port=port, source="as wished") for port in dict.fromkeys(wish.port)]
+    return [Claim(port=port, source=WISHED) for port in dict.fromkeys(wish.port)]
 
 
 def with_supposed(host: Host, new: Service) -> Host:

@@ -135,6 +135,8 @@ def _service(wish: Wish, chosen: Chosen, stops: tuple[EventWish, ...], restarts:
         yield DefinitionLine("Service", "Type", kind, _TYPE_WHY[wish.up_when] if wish.up_when else _NOT_KNOWN_YET)
     if wish.up_when == "reported":
         yield DefinitionLine("Service", "NotifyAccess", "all", "also a process that it has started may report")
+    if wish.up_when == "forked":
+        yield _main_process(wish)
     yield DefinitionLine("Service", "ExecStart", command_line([wish.program, *wish.arguments]))
     if chosen.folder:
         yield DefinitionLine("Service", "WorkingDirectory", quoted_percent(chosen.folder), chosen.folder_why)
@@ -154,8 +156,15 @@ def _service(wish: Wish, chosen: Chosen, stops: tuple[EventWish, ...], restarts:
             yield DefinitionLine("Service", "Restart", "on-failure")
             yield DefinitionLine("Service", "RestartSec", f"{restarts.after:g}")
     elif restarts.when != "never":
-        why = "" if restarts.asked else "it is started again after a failure, and not after a stop"
-        yield DefinitionLine("Service", "Restart", restarts.when, why)
+        unseen = wish.up_when == "forked" and not wish.pid_file
+        why = (
+            ""
+            if restarts.asked
+            else _UNSEEN_END
+            if unseen
+            else "it is started again after a failure, and not after a stop"
+        )
+        yield DefinitionLine("Service", "Restart", "always" if unseen else restarts.when, why)
         yield DefinitionLine(
             "Service",
             "RestartSec",
@@ -169,6 +178,19 @@ def _service(wish: Wish, chosen: Chosen, stops: tuple[EventWish, ...], restarts:
             raise wrong_call(_NO_STOP[event.kind])
     for name, value, why in chosen.confine:
         yield DefinitionLine("Service", name, value, why)
+
+
+_UNSEEN_END = "the manager does not see how it ends, so that each end counts as a failure"
+
+
+def _main_process(wish: Wish) -> DefinitionLine:
+    """How the manager is to know the process that matters. A guess takes one that is there when the first process ends, which may be one
+    that ends in the next moment (daemon(7), "SysV Daemons", has two forks)."""
+    if wish.pid_file:
+        return DefinitionLine("Service", "PIDFile", quoted_percent(wish.pid_file), "this file names its process")
+    return DefinitionLine(
+        "Service", "GuessMainPID", "no", "it writes no PID file: it is up as long as any process of it runs"
+    )
 
 
 _NO_STOP = {

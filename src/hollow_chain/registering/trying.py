@@ -72,7 +72,7 @@ def _tried(hands: Hands, one: Registration) -> Tried:
     except NotDone as problem:
         return Tried(f"{one.new.name} is not registered: it could not be tried: {problem}", True)
     if not one.wish.up_when:
-        one.wish = msgspec.structs.replace(one.wish, up_when=seen.up_when)
+        one.wish = msgspec.structs.replace(one.wish, up_when=seen.up_when, pid_file=one.wish.pid_file or seen.pid_file)
     ports = [port for port in seen.ports if port not in one.wish.port]
     listens = f"; it listens on port {', '.join(map(str, seen.ports))}" if seen.ports else ""
     not_said = " (not said with --port)" if ports else ""
@@ -81,7 +81,8 @@ def _tried(hands: Hands, one: Registration) -> Tried:
         if one.chosen.confine
         else ""
     )
-    return Tried(f"tried once: {_SAYS[seen.up_when]}{listens}{not_said}{lives}")
+    names = f"; {seen.pid_file} names its process" if seen.pid_file else ""
+    return Tried(f"tried once: {_SAYS[seen.up_when]}{names}{listens}{not_said}{lives}")
 
 
 def _why(hands: Hands, unit: str, name: str) -> str:

@@ -12,6 +12,7 @@ from typing import Annotated, Any, Literal, get_args
 
 import msgspec
 
+from hollow_chain.boot.changes import NotUnderstood, seconds
 from hollow_chain.facts.service import Listed
 from hollow_chain.trouble import wrong_call
 
@@ -65,6 +66,8 @@ class Wish(msgspec.Struct, kw_only=True, omit_defaults=True, forbid_unknown_fiel
     """File with its environment, a ``NAME=value`` a line."""
     instance_of: Text = ""
     """The template that it is an instance of."""
+    pid_file: Text = ""
+    """File that it writes the number of its process to, where its first process ends."""
     up_when: UpWhen = ""
     """What *up* means: ``started`` (it stays in front), ``forked`` (its first process ends and leaves another), ``reported`` (it tells the
     manager), ``ended`` (it is a job, and done when it ends). Not given: its first start tells."""
@@ -104,6 +107,10 @@ def wish_of(found: Mapping[str, Any], where: str) -> Wish:
     except msgspec.ValidationError as error:
         raise wrong_call(f"{where}: {_plain(error)}") from None
     check_texts(wish, where)
+    try:
+        seconds(wish.limit or "1s")
+    except NotUnderstood as problem:
+        raise wrong_call(f"{where}: limit: {problem}") from None
     return wish
 
 

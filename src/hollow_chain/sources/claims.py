@@ -13,6 +13,8 @@ from hollow_chain.wording import lines
 
 _OF_THE_MANAGER = ("/lib/systemd/", "/usr/lib/systemd/")
 """Where the manager has its own helpers: what they listen on, its sockets say (file-hierarchy(7))."""
+_OF_SETTINGS = (".conf", ".cfg", ".cnf", ".config", ".ini", ".toml", ".yaml", ".yml", ".json")
+"""Ends of names that files of settings have."""
 
 
 def configuration(service: Service, reader: EvidenceReader) -> dict[str, Text]:
@@ -29,8 +31,15 @@ def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | 
     if service.program is None or service.kind != "service":
         return
     found = settings.claims_of_arguments(service.program.arguments)
-    for path, text in (configuration(service, reader) if configured is None else configured).items():
+    texts_of = configuration(service, reader) if configured is None else configured
+    named = {path: text for path, text in texts_of.items() if path in service.program.paths}
+    for path, text in named.items():
         found += settings.claims_of_text(text.text, path, text.trust != "trusted")
+    # Whose arguments say where to listen, or name the file that does, goes by no settings that are there by habit: these may be another's.
+    told = any(claim.port for claim in found) or any(path.endswith(_OF_SETTINGS) for path in named)
+    for path, text in texts_of.items():
+        if path not in named and not told:
+            found += settings.claims_of_text(text.text, path, text.trust != "trusted")
     known = {(c.port, c.protocol, c.address, c.switched_off) for c in service.claims}
     for claim in found:
         about = (claim.port, claim.protocol, claim.address, claim.switched_off)
