@@ -31,6 +31,8 @@ SHOTS = {
     "lab": "lab fault lab slow PriceList 50s; hollow-chain lab boot lab; hollow-chain why TicketDesk --from lab",
     "mend": "mend kiosk --from facts",
     "mend-apply": "mend TimetableStore --from office --apply --yes --store cases.db",
+    "register": "register /opt/tide/board --name tide-board --describe 'How high the water stands' --port 80 --needs boarding-list "
+    "--from facts --host gate-03 -- --ramps 3",
     "case": "case list --store taught.db; hollow-chain why CargoList --from facts --store taught.db",
     "demo": "demo | head -42",
 }

@@ -324,7 +324,7 @@ def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path)
     done = run("demo")
     assert done.status == 0
     assert done.err == ""
-    assert done.out.count("Step ") == 16
+    assert done.out.count("Step ") == 17
     left = {p.name for p in (tmp_path / "hollow-chain-demo").iterdir()}
     assert left == {"facts", "mended", "office", "cases.db", "links.png", "boot.png", "verdict.json"}
     assert run("why", "kiosk", "--from", "hollow-chain-demo/mended").status == 0

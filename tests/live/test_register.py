@@ -5,16 +5,14 @@ from __future__ import annotations
 import shlex
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
 import pytest
 
-from tests.live.conftest import needs_a_host
+from tests.live.conftest import PROGRAM, needs_a_host
 from tests.live.realhost import RealHost
 from tests.live.test_mend_real import DIGEST
 
 pytestmark = pytest.mark.live
-PROGRAMS = Path(__file__).parent / "programs"
 
 
 @dataclass(frozen=True)
@@ -347,3 +345,29 @@ def test_at_every_moment_of_a_power_cut_nothing_is_left_half_made(host: RealHost
     assert cuts >= 10
     assert host.program("register --undo").returncode == 0
     assert definitions(host) == before
+
+
+def test_on_a_terminal_it_asks_for_what_is_open_and_offers_the_likely(host: RealHost) -> None:
+    host.run("install -d -o daemon /opt/ramp; cp /opt/own/tide.sh /opt/ramp/ramp-lamp.sh")
+    call = f"{PROGRAM} register /opt/ramp/ramp-lamp.sh --another"
+    done = host.run(f"printf '\\n\\n\\nmanual\\n\\n' | COLUMNS=100 script -qec '{call}' /dev/null", check=False)
+    said = done.stdout.replace("\r", "")
+    assert "Name [ramp-lamp]" in said
+    assert "Account [daemon]" in said and "/opt/ramp belongs to it" in said
+    assert (
+        "Working folder [/opt/ramp]" in said
+        and "Start [automatic]" in said
+        and "Port that it listens on [none]" in said
+    )
+    assert "User=daemon" in said and "WantedBy" not in said
+
+
+def test_who_may_not_is_told_before_anything_runs(host: RealHost) -> None:
+    host.run(
+        "printf '#!/bin/sh\\ntouch /tmp/it-ran\\n' > /opt/own/ran.sh; chmod 755 /opt/own/ran.sh; rm -f /tmp/it-ran"
+    )
+    done = host.run(
+        f"setpriv --reuid=nobody --clear-groups {PROGRAM} register /opt/own/ran.sh --apply --yes", check=False
+    )
+    assert done.returncode == 2 and "root's right" in done.stderr and done.stderr.count("\n") <= 3
+    assert host.run("ls /tmp/it-ran", check=False).returncode != 0

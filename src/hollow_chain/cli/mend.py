@@ -178,6 +178,11 @@ def _told_when_interrupted(hands: Hands) -> Iterator[None]:
         raise Trouble(text, INTERRUPTED) from None
 
 
+def check(hands: Hands, plan: Plan) -> None:
+    """Raise :class:`Trouble` where *plan* cannot be carried out here, by this user."""
+    _carrier(hands, 0.0).check(plan)
+
+
 def carried(hands: Hands, plan: Plan, watch: float, yes: bool) -> MendOutcome:
     """Carry *plan* out, after asking where that is not said already."""
     from hollow_chain.mend.journal import locked

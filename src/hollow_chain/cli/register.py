@@ -10,7 +10,7 @@ import typer
 
 from hollow_chain.cli import common
 from hollow_chain.cli.changing import Changing, change
-from hollow_chain.cli.mend import Later, carried, hands_of, later
+from hollow_chain.cli.mend import Later, carried, check, hands_of, later
 from hollow_chain.trouble import MEND_DID_NOT_HOLD, wrong_call
 
 if TYPE_CHECKING:
@@ -209,12 +209,17 @@ class _Call(NamedTuple):
         show.show_registration(Page(), judged.plan, one.pieces, judged.remarks, judged.delays, head, carried_out)
 
     def _carry(self, hands: Hands, one: Registration, judged: Judged, facts: Facts, owner: Host) -> int:
+        from hollow_chain.mend.carrying import MendOutcome
         from hollow_chain.registering.trying import settle
 
+        check(hands, judged.plan)
         told = settle(hands, one, owner, facts, self.confine, self._agree)
         if told is not None:
             if told.failed:
-                common.warn(told.says)
+                if self.json:
+                    self._show(one, judged, MendOutcome("", False, told.says, applied=False), True)
+                else:
+                    common.warn(told.says)
                 return MEND_DID_NOT_HOLD
             common.tell(told.says)
             judged = self._again(one, facts, owner, judged)
