@@ -127,7 +127,9 @@ def _call(command: Any, words: list[str]) -> int:
         result = command.main(args=words or ["--help"], prog_name="hollow-chain", standalone_mode=False)
     except click_error as error:
         where = getattr(getattr(error, "ctx", None), "command_path", None) or "hollow-chain"
-        _tell(f"{' '.join(error.format_message().split()).rstrip('.')}; see '{where} --help'")
+        # Only one command takes words that are another program's.
+        own = "; options of PROGRAM itself go behind '--'" if where.endswith(" register") else ""
+        _tell(f"{' '.join(error.format_message().split()).rstrip('.')}{own}; see '{where} --help'")
         return CALL_IS_WRONG
     except typer.Exit as leave:
         return leave.exit_code

@@ -25,7 +25,7 @@ from hollow_chain.verdict import Verdict, diagnose
 Tell = Callable[[str], None]
 Ask = Callable[[int, Step], bool]
 """Asks a person whether a step (its number, from 1) is done."""
-_TAKEN_BACK = ("register",)
+_TAKEN_BACK = ("register", "edit")
 """What is taken back wholly where it did not hold."""
 _MOST_CAUSES = 2
 """Causes that are told of what is gone by then: a sentence has to stay one."""
@@ -234,7 +234,8 @@ class Carrier:
             outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}{self.hands.named}"
         else:
             journal.note("closed", how="undone")
-            outcome.summary += " All of it is taken back: nothing is left registered."
+            left = ": nothing is left registered" if journal.head.does == "register" else ""
+            outcome.summary += f" All of it is taken back{left}."
         return outcome
 
     def _attempt(self, journal: MendJournal, attempt: int) -> MendOutcome:

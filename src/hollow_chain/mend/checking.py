@@ -67,6 +67,8 @@ def _defined_so(hands: Hands, head: Record) -> Check:
     """Whether the manager knows of what was asked for."""
     service = Facts(Graph(hands.facts())).graph.find(hands.host, head.target)
     gone = service is None or (service.definition is not None and service.definition.load == "missing")
+    if service is not None and service.template_of:  # its template stays, and so does its name
+        gone = service.state not in UP and service.startup not in ("automatic", "delayed")
     if head.does == "unregister":
         says = f"the service manager {'no longer knows' if gone else 'still knows'} {head.target}"
         return Check("registered", gone, says)

@@ -195,6 +195,8 @@ def edited(
     path = f"{PLACE}/{service.name}" if own else f"{PLACE}/{service.name}.d/{DROP_IN}"
     before: str | None = read_text(path)
     head = f"{systemd_form.MARK}; taken off by: hollow-chain unregister {service.name}\n"
+    if own and edit.given.start and "WantedBy=" not in (before or ""):
+        lines.append(DefinitionLine("Install", "WantedBy", systemd_form.BOOT_TARGET, "what is to start it at boot"))
     text = changed_text(before if before is not None else head, lines, not own)
     steps: list[Step] = []
     if lines and text != before:

@@ -164,6 +164,8 @@ def _near(name: str, known: list[str]) -> str:
 def _files(case: Case, wish: Wish) -> Iterator[str]:
     program = case.service.program
     assert program is not None
+    if not program.path and case.service.template_of:
+        return  # the template says what it runs
     if not _is_full(program.path):
         yield f"program: {program.path} is no full path; write it from the root on"
         return

@@ -207,6 +207,8 @@ def _install(wish: Wish, starts: Starts) -> Iterator[DefinitionLine]:
     asked = "" if wish.start else "it starts with the boot, as services do where nothing else is said"
     if starts.kind == events.AUTOMATIC:
         yield DefinitionLine("Install", "WantedBy", BOOT_TARGET, asked)
+    elif not starts.events:
+        yield DefinitionLine("Install", "WantedBy", BOOT_TARGET, "so that it can be set to start with the boot one day")
     for event in starts.events:
         if event.kind == events.NETWORK:
             yield DefinitionLine("Install", "WantedBy", BOOT_TARGET, "the boot starts it, and it waits for the network")
@@ -305,12 +307,14 @@ _PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ01234567
 
 
 def command_line(words: list[str]) -> str:
-    """A command as ``ExecStart=`` takes it, every word as it is (systemd.service(5), "Command Lines")."""
-    return " ".join(_quoted(word) for word in words)
+    """A command as ``ExecStart=`` takes it, every word as it is (systemd.service(5), "Command Lines"); in the first, variables are not
+    looked for."""
+    return " ".join([_quoted(words[0], False), *(_quoted(word) for word in words[1:])])
 
 
-def _quoted(word: str) -> str:
-    plain = word.replace("%", "%%").replace("$", "$$")
+def _quoted(word: str, with_variables: bool = True) -> str:
+    plain = word.replace("%", "%%")
+    plain = plain.replace("$", "$$") if with_variables else plain
     if word and all(letter in _PLAIN or letter == "$" for letter in word):
         return plain
     return '"' + plain.replace("\\", "\\\\").replace('"', '\\"') + '"'
