@@ -359,7 +359,7 @@ def test_on_a_terminal_it_asks_for_what_is_open_and_offers_the_likely(host: Real
         and "Start [automatic]" in said
         and "Port that it listens on [none]" in said
     )
-    assert "User=daemon" in said and "WantedBy" not in said
+    assert "User=daemon" in said and "to automatic" not in said
 
 
 def test_who_may_not_is_told_before_anything_runs(host: RealHost) -> None:

@@ -9,7 +9,7 @@ import pytest
 
 from tests.live.test_win32 import RUNNING, needs_win32
 from tests.live.test_win32_mends import up
-from tests.live.winhost import WinHost
+from tests.live.winhost import PROGRAMS, RUNTIME, WinHost, windows
 
 __all__ = ["needs_win32"]
 pytestmark = [pytest.mark.live, pytest.mark.win32]
@@ -23,6 +23,8 @@ WISHES: dict[str, list[str]] = {
     "Bollard": ["--start", "delayed", "--port", "7611"],
 }
 WORDS = {"Bollard": ["--port", "7611"]}
+PYTHON = windows(RUNTIME / "py" / "python.exe")
+"""A program of another language: CPython itself, with a script that is a service."""
 
 
 @pytest.fixture(scope="module")
@@ -111,6 +113,18 @@ def test_what_does_not_come_up_leaves_nothing_behind(host: WinHost) -> None:
     assert "nothing is left registered" in " ".join(done.out.split())
     assert definitions(host) == before
     assert RUNNING not in [host.acts(["states"])[0].get("Lost")]
+
+
+def test_a_program_in_another_language_becomes_a_service(host: WinHost) -> None:
+    before = definitions(host)
+    script = windows(PROGRAMS / "tide_service.py")
+    call = ["--name", "Gauge", "--account", "LocalSystem", "--apply", "--yes", "--watch", "0.5", "--", script, "Gauge"]
+    done = host.hollow_chain("register", PYTHON, *call)
+    assert done.status == 0, f"{done.out[-1500:]}\n{done.err}"
+    assert "Gauge" in up(host) and "may do anything" in " ".join(done.out.split())
+    off = host.hollow_chain("unregister", "Gauge", "--apply", "--yes")
+    assert off.status == 0, f"{off.out[-1500:]}\n{off.err}"
+    assert definitions(host) == before
 
 
 WRONG: dict[str, tuple[list[str], str]] = {

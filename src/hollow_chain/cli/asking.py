@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import sys
-
-import msgspec
+from typing import TYPE_CHECKING
 
 from hollow_chain.cli import common
-from hollow_chain.registering import offers
-from hollow_chain.registering.wish import Wish
 from hollow_chain.trouble import wrong_call
+
+if TYPE_CHECKING:
+    from hollow_chain.registering.wish import Wish
 
 
 def ask_for_rest(wish: Wish) -> Wish:
     """*wish* with answers to what it leaves open; an empty answer takes what is offered."""
+    import msgspec
+
     from hollow_chain.chain import Graph
     from hollow_chain.reach.here import here
+    from hollow_chain.registering import offers
     from hollow_chain.sources.looks import Looker
 
     owner = common.one_host(Graph(common.load(None)), "")
@@ -38,6 +41,13 @@ def ask_for_rest(wish: Wish) -> Wish:
             raise wrong_call(f"port: {answer!r} is no port; write a number from 1 to 65535")
         wish = msgspec.structs.replace(wish, port=[int(answer)] if answer else [])
     return wish
+
+
+def says_yes(question: str) -> bool:
+    """Whether the person at the terminal says yes."""
+    sys.stderr.write(f"{question} [y/N] ")
+    sys.stderr.flush()
+    return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
 def _ask(what: str, offered: str, why: str = "", nothing: str = "") -> str:

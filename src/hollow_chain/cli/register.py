@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 from hollow_chain.cli import common
+from hollow_chain.cli.asking import says_yes
 from hollow_chain.cli.changing import Changing, change
 from hollow_chain.cli.mend import Later, carried, check, hands_of, later
 from hollow_chain.trouble import MEND_DID_NOT_HOLD, wrong_call
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from hollow_chain.mend.carrying import MendOutcome
     from hollow_chain.mend.hands import Hands
     from hollow_chain.registering.planning import Judged, Registration
+    from hollow_chain.registering.trying import Tried
     from hollow_chain.registering.wish import Wish
 
 _Texts = list[str] | None
@@ -184,9 +186,14 @@ class _Call(NamedTuple):
             raise wrong_call(f"{common.shown(one.new.name)} is not registered: {'; '.join(judged.against)}")
         return facts, owner, judged
 
+    @property
+    def _may_ask(self) -> bool:
+        """Whether somebody is there to be asked."""
+        return not (self.yes or self.json) and self.source is None and sys.stdin.isatty()
+
     def _asked(self, wish: Wish) -> Wish:
         """*wish*, and on a terminal what it leaves open as somebody there answers."""
-        if self.yes or self.json or self.source is not None or not sys.stdin.isatty() or not wish.program:
+        if not self._may_ask or not wish.program:
             return wish
         from hollow_chain.cli.asking import ask_for_rest
 
@@ -213,7 +220,8 @@ class _Call(NamedTuple):
         from hollow_chain.registering.trying import settle
 
         check(hands, judged.plan)
-        told = settle(hands, one, owner, facts, self.confine, self._agree)
+        confine = self.confine or (self._may_ask and says_yes("Keep from it what its first start lives without?"))
+        told = settle(hands, one, owner, facts, confine, self._agree)
         if told is not None:
             if told.failed:
                 if self.json:
@@ -222,6 +230,7 @@ class _Call(NamedTuple):
                     common.warn(told.says)
                 return MEND_DID_NOT_HOLD
             common.tell(told.says)
+            self._hold_to_ports(one, owner, facts, told, judged)
             judged = self._again(one, facts, owner, judged)
         outcome = carried(hands, judged.plan, self.watch, self.yes or told is not None)
         if self.json:
@@ -232,6 +241,17 @@ class _Call(NamedTuple):
 
             show_outcome(Page(), outcome)
         return 0 if outcome.well else MEND_DID_NOT_HOLD
+
+    def _hold_to_ports(self, one: Registration, owner: Host, facts: Facts, told: Tried, judged: Judged) -> None:
+        """Ask whether the ports that the first start has shown are what it is to hold."""
+        from hollow_chain.registering.trying import hold_to
+
+        named = ", ".join(map(str, told.ports))
+        if not told.ports or not self._may_ask or not says_yes(f"It listens on port {named}. Is it to hold that?"):
+            return
+        if against := hold_to(one, owner, facts, told.ports):
+            raise wrong_call(f"{common.shown(one.new.name)} is not registered: {'; '.join(against)}")
+        judged.plan.ports = tuple(one.wish.port)
 
     def _again(self, one: Registration, facts: Facts, owner: Host, judged: Judged) -> Judged:
         """The plan with the definition that the first start has settled."""

@@ -12,12 +12,11 @@ import re
 import signal
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from hollow_chain.mend import files_kept
-from hollow_chain.mend.hands import NotDone
+from hollow_chain.mend.hands import FirstStart, NotDone
 from hollow_chain.mend.systemd_calls import POLL_SECONDS, Manager
 from hollow_chain.reach.here import here
 from hollow_chain.sources.systemd.groups import unit_of
@@ -37,28 +36,12 @@ _AT_MOST = 120
 _DROPPED = re.compile(
     r"^(Type|PIDFile|GuessMainPID|NotifyAccess|Restart|RestartSec|StartLimitIntervalSec|StartLimitBurst|RuntimeMaxSec|TimeoutStartSec)="
 )
+_EXITED = 1
+"""``CLD_EXITED`` (sigaction(2)): it ended by itself."""
 _MOST_PID_FILES, _PID_BYTES = 200, 64
 """PID files that are looked at in one folder, and bytes of each: a number has ten digits at most."""
 _MOST_SOCKETS = 20_000
 """Sockets that are gone through: a busy server has some thousands."""
-
-
-@dataclass
-class FirstStart:
-    """What a first start has shown."""
-
-    up_when: str = ""
-    """``started``, ``forked``, ``reported`` or ``ended``; empty where it did not come up."""
-    seconds: float = 0.0
-    """How long it took to be up, or to end."""
-    ports: tuple[int, ...] = ()
-    """Ports that it was seen to hold."""
-    pid_file: str = ""
-    """The file that names its process, where its first process ended and one was found."""
-    said: str = ""
-    """How it ended, where it did not come up."""
-    unit: str = ""
-    """The name that it ran under."""
 
 
 def leftovers() -> list[str]:
@@ -102,55 +85,49 @@ def for_a_try(text: str) -> str:
 
 
 def _watched(manager: Manager, unit: str, ports: list[int], limit: float | None) -> FirstStart:
+    """Start it, and look until it is clear what up means for it."""
     began = time.monotonic()
     manager.call("StartUnit", "ss", unit, "replace")
     held_at = 0.0
     while True:
-        told = manager.unit(unit)
-        now = time.monotonic()
+        told, now = manager.unit(unit), time.monotonic()
         state, took = str(told.get("ActiveState")), now - began
         if state == "active":
-            return _stays(manager, unit, FirstStart("reported", took, unit=unit))
+            return _stays(manager, unit)
         if state in ("failed", "inactive") and not told.get("Job", (0,))[0]:
-            return _ended(unit, told, took, ports, limit)
-        wanted = limit or _LISTENS_WITHIN
-        if ports and told.get("MainPID") and not held_at and set(ports) <= set(_held(unit)):
+            return _ended(unit, told, ports, limit)
+        if ports and not held_at and set(ports) <= set(_held(unit)):
             held_at = now
-        if held_at and now - held_at > _SETTLED:
-            return FirstStart("started", held_at - began, _held(unit), unit=unit)
-        if not ports and told.get("MainPID") and took > _WATCH:
-            return FirstStart("started", took, _held(unit), unit=unit)
-        if took > wanted + _WATCH:
+        runs = bool(told.get("MainPID"))
+        if (held_at and now - held_at > _SETTLED) or (runs and not ports and took > _WATCH):
+            return FirstStart("started", _held(unit), unit=unit)
+        if took > (limit or _LISTENS_WITHIN) + _WATCH:
             lacking = ", ".join(str(port) for port in ports if port not in _held(unit))
-            return FirstStart(
-                "", took, _held(unit), "", f"it runs, and after {took:.0f} s does not listen on port {lacking}", unit
-            )
+            return FirstStart(said=f"it runs, and after {took:.0f} s does not listen on port {lacking}", unit=unit)
         time.sleep(POLL_SECONDS)
 
 
-def _stays(manager: Manager, unit: str, seen: FirstStart) -> FirstStart:
+def _stays(manager: Manager, unit: str) -> FirstStart:
     """Whether what has reported is still there a moment later."""
     time.sleep(_SETTLED)
     told = manager.unit(unit)
     if told.get("ActiveState") != "active":
-        return FirstStart("", seen.seconds, said=_how(told, "it reported that it was up, and then"), unit=unit)
-    seen.ports = _held(unit)
-    return seen
+        return FirstStart(said=_how(told, "it reported that it was up, and then"), unit=unit)
+    return FirstStart("reported", _held(unit), unit=unit)
 
 
-def _ended(unit: str, told: dict[str, Any], took: float, ports: list[int], limit: float | None) -> FirstStart:
+def _ended(unit: str, told: dict[str, Any], ports: list[int], limit: float | None) -> FirstStart:
     """Its first process has ended: what is left of it tells a daemon from a job."""
-    if told.get("ExecMainStatus") or told.get("ExecMainCode") != 1:
-        return FirstStart("", took, said=_how(told, "it"), unit=unit)
-    until = time.monotonic() + (limit or _LISTENS_WITHIN if ports else _SETTLED)
-    while ports and not set(ports) <= set(_held(unit)) and time.monotonic() < until and _processes(unit):
+    if told.get("ExecMainStatus") or told.get("ExecMainCode") != _EXITED:
+        return FirstStart(said=_how(told, "it"), unit=unit)
+    until = time.monotonic() + (limit or _LISTENS_WITHIN)
+    while not set(ports) <= set(_held(unit)) and time.monotonic() < until and _processes(unit):
         time.sleep(POLL_SECONDS)
     time.sleep(_SETTLED)
-    held = _held(unit)
+    held, left = _held(unit), _processes(unit)
     if lacking := [port for port in ports if port not in held]:
-        return FirstStart("", took, held, "", f"it ended with status 0, and nothing listens on port {lacking[0]}", unit)
-    left = _processes(unit)
-    return FirstStart("forked" if left else "ended", took, held, _pid_file(left, told), unit=unit)
+        return FirstStart(said=f"it ended with status 0, and nothing listens on port {lacking[0]}", unit=unit)
+    return FirstStart("forked" if left else "ended", held, _pid_file(left, told), unit=unit)
 
 
 def _pid_file(left: set[int], told: dict[str, Any]) -> str:
@@ -159,7 +136,8 @@ def _pid_file(left: set[int], told: dict[str, Any]) -> str:
     words = [str(word) for command in told.get("ExecStart", ()) for word in command[1]]
     named = [word.partition("=")[2] or word for word in words if ".pid" in word]
     files = here().files
-    folders = ["/run", "/run/*", str(told.get("WorkingDirectory") or "/run").rstrip("/")]
+    own = str(told.get("WorkingDirectory") or "/run").rstrip("/")
+    folders = ["/run", "/run/*", files.literally(own)]
     found = [path for folder in folders for path in files.matching(f"{folder}/*.pid")[:_MOST_PID_FILES]]
     walker = files.walker()
     for path in dict.fromkeys([*(name for name in named if name.startswith("/")), *found]):
@@ -173,7 +151,7 @@ def _how(told: dict[str, Any], what: str) -> str:
     status, result = told.get("ExecMainStatus"), told.get("Result")
     if not told.get("ExecMainPID"):
         return f"{what} was not begun ({result})"
-    if told.get("ExecMainCode") == 1:
+    if told.get("ExecMainCode") == _EXITED:
         return f"{what} ended with status {status}"
     name = signal.Signals(int(str(status))).name if str(status).isdigit() and 0 < int(str(status)) < 32 else str(status)
     return f"{what} was ended by {name}"

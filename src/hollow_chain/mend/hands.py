@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol, runtime_checkable
 
 from hollow_chain.facts.host import File, Snapshot
 from hollow_chain.mend.plan import Step
@@ -56,3 +57,32 @@ class Hands(Protocol):
 
     def let_pass(self, seconds: float) -> None:
         """Let so much time pass on the host."""
+
+
+class FirstStart(NamedTuple):
+    """What a first start has shown."""
+
+    up_when: str = ""
+    """``started``, ``forked``, ``reported`` or ``ended``; empty where it did not come up."""
+    ports: tuple[int, ...] = ()
+    """Ports that it was seen to hold."""
+    pid_file: str = ""
+    """The file that names its process, where its first process ended and one was found."""
+    said: str = ""
+    """How it ended, where it did not come up."""
+    unit: str = ""
+    """The name that it ran under."""
+
+
+@runtime_checkable
+class TryingHands(Hands, Protocol):
+    """A host on which a program can be run once before it is registered."""
+
+    def first_start(
+        self, text: str, name: str, ports: list[int], limit: float | None
+    ) -> AbstractContextManager[FirstStart]:
+        """Run the definition *text* once, as the service *name*, which has to hold *ports* within *limit* seconds; it is there, ended,
+        until the end of the block. Raises :class:`NotDone` where it cannot be run."""
+
+    def facts_of(self, unit: str) -> Snapshot:
+        """The facts, read now, with a service that no list shows."""

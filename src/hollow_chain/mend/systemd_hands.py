@@ -8,18 +8,15 @@ import signal
 import socket
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from hollow_chain.chain import Graph, Node
 from hollow_chain.facts.host import File, Snapshot
 from hollow_chain.mend import files_kept as kept_files
 from hollow_chain.mend import trees, unit_files
-from hollow_chain.mend.hands import NotDone
+from hollow_chain.mend.hands import FirstStart, NotDone
 from hollow_chain.mend.plan import Step
 from hollow_chain.mend.systemd_calls import Manager
-
-if TYPE_CHECKING:
-    from hollow_chain.mend.first_start import FirstStart
 
 PLACE = Path("/var/lib/hollow-chain/mends")
 SETTINGS = Path("/etc/systemd/system")

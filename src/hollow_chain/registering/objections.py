@@ -19,6 +19,7 @@ from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Claim, Service
 from hollow_chain.families import family_of
 from hollow_chain.families.entries import WISHED
+from hollow_chain.registering import events
 from hollow_chain.registering.supposed import SUPPOSED
 from hollow_chain.registering.twins import twins_of
 from hollow_chain.registering.wish import OWN, Wish
@@ -47,7 +48,7 @@ def of_change(facts: Facts, host: Host, edit: Edit) -> list[str]:
     assert trial.service is not None
     case = Case(facts, trial)
     found = [*_needs(facts, trial, edit.given), *_account(host, trial.service), *_files(case, edit.whole)]
-    found += [text for text in _ports(host, trial.service) if edit.name not in text]
+    found += [text for text in port_objections(host, trial.service) if edit.name not in text]
     found += _found(facts, trial, edit.whole)
     now = set(_found(facts, facts.graph.node(host.name, edit.name), edit.whole))
     return [said for text in dict.fromkeys(found) if (said := text.replace(edit.trial_name, edit.name)) not in now]
@@ -84,7 +85,7 @@ def _all(facts: Facts, host: Host, wish: Wish, new: Service, another: bool) -> I
     case = Case(facts, node)
     yield from _account(host, new)
     yield from _files(case, wish)
-    yield from _ports(host, new)
+    yield from port_objections(host, new)
     yield from _found(facts, node, wish)
     for twin in () if another else twins_of(host, new):
         how = f"correct that one with 'hollow-chain register --edit {twin.name}', or write --another to have both"
@@ -198,21 +199,25 @@ def _is_full(path: str) -> bool:
     return path.startswith("/") or bool(re.match(r"^[A-Za-z]:[\\/]", path))
 
 
-def _ports(host: Host, new: Service) -> Iterator[str]:
+def port_objections(host: Host, new: Service) -> list[str]:
     """Who holds its ports now, and who else is set to have them at the next boot."""
+    found = []
     for claim in new.claims:
         wanted = of_claim(claim)
         holders = {
             one.service or one.program or "somebody" for one in host.listeners if overlap(wanted, of_listener(one))
         }
         if holders:
-            yield f"port: {wanted} is held by {', '.join(sorted(holders))}; choose another, or stop that one"
+            found.append(f"port: {wanted} is held by {', '.join(sorted(holders))}; choose another, or stop that one")
             continue
         for other in host.services:
             automatic = other.startup in ("automatic", "delayed") and other.name != new.name
             if automatic and any(c.port and not c.switched_off and overlap(wanted, of_claim(c)) for c in other.claims):
-                yield f"port: {wanted} is what {other.name} is set to listen on, which starts at boot; choose another"
+                found.append(
+                    f"port: {wanted} is what {other.name} is set to listen on, which starts at boot; choose another"
+                )
                 break
+    return found
 
 
 def counted_claims(new: Service) -> list[Claim]:
@@ -223,17 +228,18 @@ def counted_claims(new: Service) -> list[Claim]:
     return wished or [one for one in new.claims if one.port and not one.switched_off and one.source.startswith(named)]
 
 
-def remarks(facts: Facts, host: Host, new: Service) -> list[str]:
+def remarks(facts: Facts, host: Host, wish: Wish, new: Service) -> list[str]:
     """What does not speak against it, and whoever registers it has to know."""
-    return list(_remarks(facts, host, new))
+    return list(_remarks(facts, host, wish, new))
 
 
-def _remarks(facts: Facts, host: Host, new: Service) -> Iterator[str]:
+def _remarks(facts: Facts, host: Host, wish: Wish, new: Service) -> Iterator[str]:
     user = new.account.user if new.account is not None else ""
     dynamic = new.account is not None and new.account.dynamic
     case = Case(facts, facts.graph.node(host.name, new.name))
     program = new.program.path if new.program is not None else ""
-    if (not user and not dynamic and family_of(host).defined_in_files) or user in _ALL_RIGHTS:
+    as_root = not user and not dynamic and not wish.instance_of and family_of(host).defined_in_files
+    if as_root or user in _ALL_RIGHTS:
         ports = [claim.port for claim in new.claims]
         low = host.limits.unprivileged_port if host.limits is not None else None
         needs_low = [port for port in ports if low is not None and port < low]
@@ -242,7 +248,11 @@ def _remarks(facts: Facts, host: Host, new: Service) -> Iterator[str]:
         file = case.file(program)
         if file is not None and file.exists and (file.owner not in ALL_RIGHTS_ACCOUNTS or _others_write(file.mode)):
             yield f"{program} belongs to {file.owner} (mode {file.mode}): who may write there becomes {user or 'root'} with it."
-    if case.file(program) is None:
+    for event in events.starts_of(wish.start).events:
+        file = case.file(event.what) if event.kind == events.DEVICE else None
+        if file is not None and not file.exists:
+            yield f"{event.what} is not there now: the service starts when it comes."
+    if program and case.file(program) is None:
         yield f"{program} was not looked at: these facts say nothing of it."
 
 

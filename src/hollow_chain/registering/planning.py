@@ -51,6 +51,9 @@ class Registration:
         for text in name_objections(host, self.wish.name):
             raise wrong_call(text)
         self.wish = _with_needs(self.wish, host)
+        for event in events.starts_of(self.wish.start).events if family_of(host).defined_in_files else ():
+            if event.kind == events.DEVICE:
+                look(event.what)  # whether it is there now is to be told
         confine = self.chosen.confine
         self.chosen = replace(offers.chosen_for(self.wish, host, look), confine=confine)
         self.pieces = self._pieces(host)
@@ -149,7 +152,7 @@ def judge(facts: Facts, host: Host, one: Registration, runs: Runs, progress: Pro
     # Each step is what is wished: none is there for the sake of another, so none can be left out.
     made = Try(steps, (), 1.0, proof=replace(proof, minimal=True, needless=()))
     plan.tries.append(made)
-    return Judged([], remarks(facts, host, one.new), plan, _delays(known, host.name, steps, runs))
+    return Judged([], remarks(facts, host, one.wish, one.new), plan, _delays(known, host.name, steps, runs))
 
 
 def with_pieces(judged: Judged, facts: Facts, host: Host, one: Registration) -> Judged:

@@ -11,8 +11,9 @@ from hollow_chain.boot.changes import seconds
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.facts.host import Host
-from hollow_chain.families import family_of
-from hollow_chain.mend.hands import Hands, NotDone
+from hollow_chain.mend.hands import Hands, NotDone, TryingHands
+from hollow_chain.registering.objections import port_objections
+from hollow_chain.registering.offers import Look
 from hollow_chain.registering.planning import Registration
 from hollow_chain.registering.systemd_form import CONFINED
 from hollow_chain.verdict import diagnose
@@ -33,6 +34,8 @@ class Tried:
 
     says: str
     failed: bool = False
+    ports: tuple[int, ...] = ()
+    """Ports that it was seen to hold, and that nobody has spoken of."""
 
 
 def settle(
@@ -40,8 +43,7 @@ def settle(
 ) -> Tried | None:
     """Try the program of *one* where something is open that only that can tell, and settle it; None where nothing is. *agree* asks
     before anything runs."""
-    able = hasattr(hands, "first_start") and family_of(host).defined_in_files
-    if not able or one.wish.instance_of or (one.wish.up_when and not confine):
+    if not isinstance(hands, TryingHands) or one.wish.instance_of or (one.wish.up_when and not confine):
         return None
     agree(hands)
     index = facts.index(host.name)
@@ -60,10 +62,17 @@ def settle(
     return told
 
 
-def _tried(hands: Hands, one: Registration) -> Tried:
+def hold_to(one: Registration, host: Host, facts: Facts, ports: tuple[int, ...]) -> list[str]:
+    """Have *one* listen on the *ports* that it was seen to hold; what speaks against that, if anything."""
+    one.wish = msgspec.structs.replace(one.wish, port=[*one.wish.port, *ports])
+    one.fit(host, facts.index(host.name).file)
+    return port_objections(host, one.new)
+
+
+def _tried(hands: TryingHands, one: Registration) -> Tried:
     limit = seconds(one.wish.limit) if one.wish.limit else None
     try:
-        with hands.first_start(one.pieces[0].text, one.new.name, one.wish.port, limit) as seen:  # type: ignore[attr-defined]
+        with hands.first_start(one.pieces[0].text, one.new.name, one.wish.port, limit) as seen:
             if not seen.up_when:
                 return Tried(
                     f"{one.new.name} is not registered: tried once, {seen.said}{_why(hands, seen.unit, one.new.name)}",
@@ -82,13 +91,13 @@ def _tried(hands: Hands, one: Registration) -> Tried:
         else ""
     )
     names = f"; {seen.pid_file} names its process" if seen.pid_file else ""
-    return Tried(f"tried once: {_SAYS[seen.up_when]}{names}{listens}{not_said}{lives}")
+    return Tried(f"tried once: {_SAYS[seen.up_when]}{names}{listens}{not_said}{lives}", ports=tuple(ports))
 
 
-def _why(hands: Hands, unit: str, name: str) -> str:
+def _why(hands: TryingHands, unit: str, name: str) -> str:
     """What a diagnosis makes of a first start that failed, under the name that the service was to have."""
     try:
-        facts = Facts(Graph(hands.facts_of(unit)))  # type: ignore[attr-defined]
+        facts = Facts(Graph(hands.facts_of(unit)))
     except NotDone:
         return ""
     verdict = diagnose(facts, facts.graph.node(hands.host, unit))
@@ -101,14 +110,14 @@ def _why(hands: Hands, unit: str, name: str) -> str:
 
 
 def _lived_with(
-    hands: Hands, one: Registration, host: Host, look: Callable[[str], object]
+    hands: TryingHands, one: Registration, host: Host, look: Look
 ) -> tuple[tuple[tuple[str, str, str], ...], list[str]]:
     """The lines that the program lives with, each tried on top of those before it; and the names of the others."""
     kept: tuple[tuple[str, str, str], ...] = ()
     dropped: list[str] = []
     for line in CONFINED:
         one.chosen = replace(one.chosen, confine=(*kept, line))
-        one.fit(host, look)  # type: ignore[arg-type]
+        one.fit(host, look)
         if _tried(hands, one).failed:
             dropped.append(line[0])
         else:

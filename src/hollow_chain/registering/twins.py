@@ -9,7 +9,7 @@ from typing import NamedTuple
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 
-_NUMBERED = re.compile(r"[\s_.-]*(?:\(?\d{1,3}\)?|copy|new|old|test|bak)$", re.IGNORECASE)
+_NUMBERED = re.compile(r"[\s_.-]{0,3}(?:\(?\d{1,3}\)?|copy|new|old|test|bak)$", re.IGNORECASE)
 INTERPRETERS = re.compile(
     r"^(python[\d.]*|perl|ruby|node|java|bash|sh|dash|php[\d.]*|env|mono|dotnet|cmd\.exe|wscript\.exe)(\.exe)?$",
     re.IGNORECASE,
