@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Any
 
 import pytest
@@ -35,20 +35,28 @@ def up(host: WinHost) -> set[str]:
     return {name for name, state in states.items() if state == RUNNING}
 
 
-def mended(host: WinHost, fault: Win32Fault) -> str:
-    """Mend a fault; the name of the mend."""
-    done = host.hollow_chain("mend", fault.ask, "--apply", "--yes", "--watch", "0.5", "--json")
-    assert done.status == 0, (fault.name, done.out[-1500:], done.err)
+def mended(host: WinHost, fault: Win32Fault, second_try: Callable[[str], None]) -> str:
+    """Mend a fault; the name of the mend. Where a start ran into a limit of this system's manager, which a busy machine can make it do,
+    it is taken back and tried once more; that is counted and told."""
+    call = ("mend", fault.ask, "--apply", "--yes", "--watch", "0.5", "--json")
+    done = host.hollow_chain(*call)
+    if done.status == 4:
+        second_try(f"{fault.name}: {done.json.get('summary')}")
+        assert host.hollow_chain("mend", "--undo").status == 0
+        done = host.hollow_chain(*call)
+    assert done.status == 0, f"{fault.name}: {done.json.get('summary')} {done.json.get('checks')}\n{done.err}"
     return str(done.json["mend"])
 
 
-def test_mends_hold_over_a_boot_and_are_taken_back_to_the_byte(host: WinHost) -> None:
+def test_mends_hold_over_a_boot_and_are_taken_back_to_the_byte(
+    host: WinHost, second_try: Callable[[str], None]
+) -> None:
     assert len(MENDED) >= 15
     before: dict[str, Any] = host.acts(["below"])[0]
     was_up = up(host)
     names = []
     for fault in MENDED:
-        names.append(mended(host, fault))
+        names.append(mended(host, fault, second_try))
         assert fault.ask in up(host), fault.name
     foreseen = host.hollow_chain("rehearse", "--json").json
     facts = host.hollow_chain("capture", "--out", "-").json["hosts"][0]["services"]

@@ -127,6 +127,31 @@ def test_a_program_in_another_language_becomes_a_service(host: WinHost) -> None:
     assert definitions(host) == before
 
 
+def test_events_are_kept_or_the_registration_is_taken_back(host: WinHost) -> None:
+    """The manager of this system has no events; that it has none has to be said, and nothing may be left."""
+    before = definitions(host)
+    done = host.hollow_chain(
+        "register",
+        B,
+        "--name",
+        "Ebb",
+        "--start",
+        "on network up",
+        "--stop-on",
+        "network down",
+        "--apply",
+        "--yes",
+        "--",
+        "Ebb",
+    )
+    if done.status == 0:
+        assert any("TriggerInfo" in key for key in definitions(host))
+        assert host.hollow_chain("register", "--undo").status == 0
+    else:
+        assert done.status == 4 and "did not hold" in done.out, (done.out[-800:], done.err)
+    assert definitions(host) == before
+
+
 WRONG: dict[str, tuple[list[str], str]] = {
     "no such program": ([r"C:\opt\none.exe", "--name", "A"], "is not there"),
     "no full path": (["berth.exe", "--name", "A"], "no full path"),

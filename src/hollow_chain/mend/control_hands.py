@@ -244,9 +244,16 @@ class ControlHands:
                 self._orders.set_failure_actions(name, [_action(one) for one in entry.actions], entry.forgotten_after)
             if entry.events:
                 self._orders.set_events(name, [(one.kind, one.action, one.number) for one in entry.events])
-        except Declined:
+                self._look_for_events(name)
+        except (Declined, NotDone):
             self._orders.delete(name)
             raise
+
+    def _look_for_events(self, name: str) -> None:
+        """Some systems' managers take events, and keep none: then nothing would ever start it."""
+        below = self._reached.registry.key(_key_of(name)).below
+        if not any(one.casefold() == "triggerinfo" for one in below):
+            raise NotDone("the service manager of this system keeps no events")
 
     def _amend(self, name: str, value: str) -> None:
         entry = _entry_in(value)
