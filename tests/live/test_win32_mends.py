@@ -36,8 +36,8 @@ def up(host: WinHost) -> set[str]:
 
 
 def mended(host: WinHost, fault: Win32Fault, second_try: Callable[[str], None]) -> str:
-    """Mend a fault; the name of the mend. Where a start ran into a limit of this system's manager, which a busy machine can make it do,
-    it is taken back and tried once more; that is counted and told."""
+    """Mend a fault; the name of the mend. One that did not hold is taken back and tried once more, which is counted and told: it was seen
+    once, with three hosts at work on two cores, and why is not known."""
     call = ("mend", fault.ask, "--apply", "--yes", "--watch", "0.5", "--json")
     done = host.hollow_chain(*call)
     if done.status == 4:

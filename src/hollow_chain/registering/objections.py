@@ -47,10 +47,10 @@ def of_change(facts: Facts, host: Host, edit: Edit) -> list[str]:
     trial = facts.graph.node(host.name, edit.trial_name)
     assert trial.service is not None
     case = Case(facts, trial)
-    found = [*_needs(facts, trial, edit.given), *_account(host, trial.service), *_files(case, edit.whole)]
+    found = [*_needs(facts, trial, edit.given), *_account(host, trial.service), *_files(case)]
     found += [text for text in port_objections(host, trial.service) if edit.name not in text]
-    found += _found(facts, trial, edit.whole)
-    now = set(_found(facts, facts.graph.node(host.name, edit.name), edit.whole))
+    found += _found(facts, trial)
+    now = set(_found(facts, facts.graph.node(host.name, edit.name)))
     return [said for text in dict.fromkeys(found) if (said := text.replace(edit.trial_name, edit.name)) not in now]
 
 
@@ -84,15 +84,15 @@ def _all(facts: Facts, host: Host, wish: Wish, new: Service, another: bool) -> I
     yield from _needs(facts, node, wish)
     case = Case(facts, node)
     yield from _account(host, new)
-    yield from _files(case, wish)
+    yield from _files(case)
     yield from port_objections(host, new)
-    yield from _found(facts, node, wish)
+    yield from _found(facts, node)
     for twin in () if another else twins_of(host, new):
         how = f"correct that one with 'hollow-chain register --edit {twin.name}', or write --another to have both"
         yield f"there is {twin.name} already, {twin.why}: {how}"
 
 
-def _found(facts: Facts, node: Node, wish: Wish) -> Iterator[str]:
+def _found(facts: Facts, node: Node) -> Iterator[str]:
     """What the rules find on it: all but that it was not started yet, and what is wrong elsewhere on its chain."""
     verdict = diagnose(facts, node)
     for cause in verdict.causes:
@@ -162,7 +162,7 @@ def _near(name: str, known: list[str]) -> str:
     return f"; near: {found[0]}" if found else ""
 
 
-def _files(case: Case, wish: Wish) -> Iterator[str]:
+def _files(case: Case) -> Iterator[str]:
     program = case.service.program
     assert program is not None
     if not program.path and case.service.template_of:
