@@ -13,6 +13,8 @@ import sys
 from typing import Any
 
 PASSED = 77
+CUT = 137
+"""The exit status of a cut where no signal can end a process: that of SIGKILL in a shell."""
 
 
 class Moments:
@@ -23,7 +25,7 @@ class Moments:
 
     def __call__(self) -> None:
         if self.left == 0:
-            os.kill(os.getpid(), signal.SIGKILL)
+            _end()
         self.left -= 1
 
     def around(self, owner: Any, name: str, before: bool, after: bool) -> None:
@@ -41,17 +43,43 @@ class Moments:
         setattr(owner, name, counted)
 
 
-def main() -> None:
-    from hollow_chain import cli
-    from hollow_chain.mend import files_kept, journal, lab_hands, systemd_calls, systemd_hands
+def _end() -> None:
+    if sys.platform == "win32":
+        os._exit(
+            CUT
+        )  # the other system has no such signal; like it, this ends the process with nothing written and nothing closed
+    os.kill(os.getpid(), signal.SIGKILL)
 
-    moments = Moments(int(sys.argv[1]))
-    moments.around(journal.MendJournal, "write", before=True, after=True)
+
+def _of_systemd(moments: Moments) -> None:
+    from hollow_chain.mend import files_kept, lab_hands, systemd_calls, systemd_hands
+
     for hands in (lab_hands.LabHands, systemd_hands.SystemdHands):
         moments.around(hands, "do", before=False, after=True)
     moments.around(systemd_calls.Manager, "call", before=True, after=False)
     for name in ("write_new", "set_mode", "set_owner"):
         moments.around(files_kept, name, before=False, after=True)
+
+
+def _of_control(moments: Moments) -> None:
+    from hollow_chain.mend import control_hands
+    from hollow_chain.reach.win32 import manager, raw_values
+
+    moments.around(control_hands.ControlHands, "do", before=False, after=True)
+    orders = ("create", "_describe", "configure", "delete", "start", "stop", "set_start_number", "set_failure_actions")
+    for name in orders:
+        moments.around(manager.LocalManager, name, before=True, after=False)
+    for name in ("put", "make"):
+        moments.around(raw_values.LocalValues, name, before=True, after=False)
+
+
+def main() -> None:
+    from hollow_chain import cli
+    from hollow_chain.mend import journal
+
+    moments = Moments(int(sys.argv[1]))
+    moments.around(journal.MendJournal, "write", before=True, after=True)
+    (_of_control if sys.platform == "win32" else _of_systemd)(moments)
     status = cli.run(sys.argv[2:])
     sys.exit(PASSED if status == 0 else status)
 

@@ -25,7 +25,7 @@ from hollow_chain.trouble import Trouble
 from tests.conftest import Run
 from tests.power_cut import PASSED
 from tests.test_mend_crash import Cut, cut
-from tests.test_mend_lab import definitions, host, running
+from tests.test_mend_lab import definitions, host, running, services
 
 __all__ = ["cut", "host"]
 PROGRAM = r"C:\tide\board.exe"
@@ -95,6 +95,28 @@ def test_it_is_changed_and_the_difference_is_shown(run: Run, host: Path) -> None
     assert definitions(host) != made_so
     assert run(*call).status == 2  # it is so already
     assert run("register", "--undo", "--from", "host").status == 0
+    assert definitions(host) == made_so
+
+
+def test_its_events_are_changed_and_taken_away(run: Run, host: Path) -> None:
+    run(*REGISTER, *CARRY)
+    made_so = definitions(host)
+    edit = ["register", "--edit", "TideBoard", "--from", "host", "--apply", "--yes"]
+    by_event = run(*edit, "--start", "on network up")
+    assert (
+        by_event.status == 0
+        and "network" in by_event.out
+        and "starts it" in by_event.out
+        and "EventEntry" not in by_event.out
+    )
+    with_event = services(host)["TideBoard"]
+    assert with_event["startup"] == "event" and [one["kind"] for one in with_event["triggers"]] == ["network"]
+    assert run(*edit, "--describe", "Says how high it stands").status == 0
+    assert services(host)["TideBoard"]["triggers"] == with_event["triggers"]
+    assert run(*edit, "--start", "automatic").status == 0
+    assert not services(host)["TideBoard"].get("triggers") and services(host)["TideBoard"]["startup"] == "automatic"
+    for _ in range(3):
+        assert run("register", "--undo", "--from", "host").status == 0
     assert definitions(host) == made_so
 
 

@@ -242,6 +242,51 @@ def test_an_event_starts_it(host: RealHost, kind: str) -> None:
     assert definitions(host) == before
 
 
+def edit(host: RealHost, what: str) -> None:
+    done = host.program(f"register --edit mark {what} --apply --yes")
+    assert done.returncode == 0, (done.stdout[-1200:], done.stderr)
+
+
+def test_what_starts_it_is_changed_and_comes_back(host: RealHost) -> None:
+    before = definitions(host)
+    call = "register /opt/own/tide.sh --name mark --another --apply --yes --watch 0"
+    assert host.program(call).returncode == 0
+    texts = [definitions(host)]
+    edit(host, "--start 'on path /srv/mark-now'")
+    assert told(host, "mark.service", "UnitFileState", "TriggeredBy") == ["disabled", "mark.path"]
+    texts.append(definitions(host))
+    edit(host, "--start 'on socket 7732' --restart-now")
+    assert told(host, "mark.service", "ActiveState", "TriggeredBy") == ["inactive", "mark.socket"]
+    assert told(host, "mark.path", "LoadState", "ActiveState") == ["not-found", "inactive"]
+    host.run(
+        "timeout 1 bash -c '</dev/tcp/127.0.0.1/7732' || true; for i in $(seq 50); do systemctl is-active -q mark && break; sleep 0.1; done"
+    )
+    assert told(host, "mark.service", "ActiveState") == ["active"]
+    texts.append(definitions(host))
+    edit(host, "--start 'on device /dev/mark0' --stop-on 'device /dev/mark0 gone'")
+    assert told(host, "dev-mark0.device", "Wants", "BoundBy") == ["mark.service", "mark.service"]
+    assert told(host, "mark.socket", "LoadState") == ["not-found"]
+    for text in reversed(texts):
+        assert host.program("register --undo").returncode == 0
+        assert definitions(host) == text
+    refused = host.program("register --edit ssh --start 'on device /dev/mark0' --apply --yes")
+    assert refused.returncode == 2 and "own definition" in refused.stderr and refused.stderr.count("\n") == 1
+    assert host.program("unregister mark --apply --yes").returncode == 0
+    assert definitions(host) == before
+
+
+def test_a_device_starts_it(host: RealHost) -> None:
+    """The manager's own word for it: no device comes to this host."""
+    before = definitions(host)
+    call = "register /opt/own/tide.sh --name gate --another --start 'on device /dev/gate0' --stop-on 'device /dev/gate0 gone'"
+    done = host.program(f"{call} --apply --yes")
+    assert done.returncode == 0, (done.stdout[-800:], done.stderr)
+    assert told(host, "dev-gate0.device", "Wants", "BoundBy") == ["gate.service", "gate.service"]
+    assert told(host, "gate.service", "ActiveState", "UnitFileState") == ["inactive", "enabled"]
+    assert host.program("unregister gate --apply --yes").returncode == 0
+    assert definitions(host) == before
+
+
 def test_it_keeps_only_the_confinement_that_it_lives_with(host: RealHost) -> None:
     host.run("mkdir -p /usr/local/etc/tides; chown daemon /usr/local/etc/tides\n"
         "printf '#!/bin/sh\\ntouch /usr/local/etc/tides/x && exec sleep 9999\\n' "

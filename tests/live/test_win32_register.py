@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Iterator
 from typing import Any
 
@@ -10,6 +11,7 @@ import pytest
 from tests.live.test_win32 import RUNNING, needs_win32
 from tests.live.test_win32_mends import up
 from tests.live.winhost import PROGRAMS, RUNTIME, WinHost, windows
+from tests.power_cut import CUT, PASSED
 
 __all__ = ["needs_win32"]
 pytestmark = [pytest.mark.live, pytest.mark.win32]
@@ -21,8 +23,15 @@ WISHES: dict[str, list[str]] = {
     "Chain Locker": ["--restart", "after 10s, at most 3 in 10min"],
     "Fender": ["--start", "manual"],
     "Bollard": ["--start", "delayed", "--port", "7611"],
+    "Gauge": ["--account", "LocalSystem"],
+    "Gauge log": ["--account", "LocalSystem", "--needs", "Gauge", "--restart", "never"],
+    "Pilot": ["--shown-as", "Pilot (says it is up after a while)"],
+    "Winch": ["--account", "LocalService", "--needs", "Ramp", "--needs", "Tide"],
+    "Buoy": ["--account", "LocalSystem", "--describe", 'Lies 50% "deep", and more'],
+    "Kiosk": ["--port", "7612"],
 }
-WORDS = {"Bollard": ["--port", "7611"]}
+WORDS = {"Bollard": ["--port", "7611"], "Kiosk": ["--port", "7612"], "Pilot": ["--starts-in", "1200"]}
+IN_PYTHON = ("Gauge", "Gauge log", "Buoy")
 PYTHON = windows(RUNTIME / "py" / "python.exe")
 """A program of another language: CPython itself, with a script that is a service."""
 
@@ -42,9 +51,11 @@ def definitions(host: WinHost) -> dict[str, Any]:
 
 def register(host: WinHost, name: str, *more: str) -> Any:
     words = [name, *WORDS.get(name, [])]
+    if name in IN_PYTHON:
+        words = [windows(PROGRAMS / "tide_service.py"), *words]
     return host.hollow_chain(
         "register",
-        B,
+        PYTHON if name in IN_PYTHON else B,
         "--name",
         name,
         *WISHES.get(name, []),
@@ -64,6 +75,7 @@ def test_programs_become_services_run_over_a_boot_and_come_off(host: WinHost) ->
     for name in WISHES:
         done = register(host, name)
         assert done.status == 0, f"{name}\n{done.out[-1500:]}\n{done.err}"
+        assert ("may do anything" in " ".join(done.out.split())) == ("LocalSystem" in WISHES[name]), name
     started = set(WISHES) - {"Fender"}
     assert started <= up(host)
     host.reboot()
@@ -115,18 +127,6 @@ def test_what_does_not_come_up_leaves_nothing_behind(host: WinHost) -> None:
     assert RUNNING not in [host.acts(["states"])[0].get("Lost")]
 
 
-def test_a_program_in_another_language_becomes_a_service(host: WinHost) -> None:
-    before = definitions(host)
-    script = windows(PROGRAMS / "tide_service.py")
-    call = ["--name", "Gauge", "--account", "LocalSystem", "--apply", "--yes", "--watch", "0.5", "--", script, "Gauge"]
-    done = host.hollow_chain("register", PYTHON, *call)
-    assert done.status == 0, f"{done.out[-1500:]}\n{done.err}"
-    assert "Gauge" in up(host) and "may do anything" in " ".join(done.out.split())
-    off = host.hollow_chain("unregister", "Gauge", "--apply", "--yes")
-    assert off.status == 0, f"{off.out[-1500:]}\n{off.err}"
-    assert definitions(host) == before
-
-
 def test_events_are_kept_or_the_registration_is_taken_back(host: WinHost) -> None:
     """The manager of this system has no events; that it has none has to be said, and nothing may be left."""
     before = definitions(host)
@@ -174,4 +174,27 @@ def test_wrong_ones_are_refused_before_anything_is_written(host: WinHost, what: 
     done = host.hollow_chain("register", *words, "--apply", "--yes")
     assert done.status == 2, (done.out[-800:], done.err)
     assert said in done.err and done.err.count("\n") == 1
+    assert definitions(host) == before
+
+
+def test_at_every_moment_of_a_power_cut_nothing_is_left_half_made(host: WinHost) -> None:
+    before = definitions(host)
+    off = ("unregister", "Ramp", "--apply", "--yes", "--json")
+    on = ("register", B, "--name", "Ramp", "--restart", "after 10s", "--apply", "--yes", "--watch", "0", "--json")
+    cuts = 0
+    for call, well in (((*on, "--", "Ramp"), before), (off, None)):
+        if well is None:
+            well = definitions(host)
+        shutil.rmtree(host.disk / "ProgramData/hollow-chain", ignore_errors=True)  # nothing older is to be taken back
+        for moment in range(60):
+            status = host.python("-m", "tests.power_cut", str(moment), *call).status
+            if status == PASSED:
+                break
+            cuts += 1
+            assert status == CUT, (call, moment, status)
+            undone = host.hollow_chain("mend", "--undo")
+            assert undone.status == 0 or "no mend" in undone.err or "nothing" in undone.err, (moment, undone.err)
+            assert definitions(host) == well, (call, moment)
+            assert ("Ramp" in up(host)) == (call is off), (call, moment)
+    assert cuts >= 20
     assert definitions(host) == before

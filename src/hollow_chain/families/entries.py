@@ -45,6 +45,8 @@ class ManagerEntry(msgspec.Struct, omit_defaults=True):
     forgotten_after: int = 0
     """Seconds without a failure after which they are counted anew."""
     events: Listed[EventEntry] = []
+    sets_events: bool = False
+    """Whether the events are to be as they stand here, none too; a change of something else leaves them."""
     ports: Listed[int] = []
     """Ports that it is said to listen on: no manager has a place for them, a stand-in host has."""
 

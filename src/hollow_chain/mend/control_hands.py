@@ -8,11 +8,9 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-import msgspec
-
 from hollow_chain.chain import Graph, Node, stop_takes
 from hollow_chain.facts.host import File, Snapshot
-from hollow_chain.families.entries import ManagerEntry, command_line
+from hollow_chain.mend.control_definitions import DEFINES, Definitions, action, kept_values, key_of, needs_in, text_in
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.plan import Step
 from hollow_chain.reach.control import (
@@ -20,11 +18,9 @@ from hollow_chain.reach.control import (
     NUMBER,
     PAUSED,
     RUNNING,
-    SERVICES,
     STOPPED,
     ControlReached,
     Declined,
-    EntrySettings,
     Raw,
     ServiceStatus,
 )
@@ -38,13 +34,7 @@ _OWN = {
     "recovery": ("FailureActions",),
 }
 """Values of a definition that a step of each verb is meant to change."""
-_DEFINES = ("define", "amend", "undefine")
-_STARTUPS = ("automatic", "delayed", "manual")
-_MOST_KEYS, _MOST_DEPTH = 200, 4
-"""Keys below that of a service, and how deep, that are kept: real ones have a handful."""
 _RUNS = ("start", "stop", "restart", "continue", "pause")
-_ACTIONS = {"none": 0, "restart": 1, "reboot": 2}
-"""Kinds of actions after a failure (``SC_ACTION_TYPE``) that need nothing told beside them."""
 _FORGOTTEN_AFTER = 86_400
 """Seconds without a failure after which they are counted anew, where nothing is set yet: a day, as consoles offer it."""
 _NEED_NO_PASSWORD = ("LocalSystem", "LocalService", "NetworkService")
@@ -62,6 +52,7 @@ class ControlHands:
         self._graph: Graph | None = None
         try:
             self._orders, self._values = reached.orders, reached.exact_values
+            self._definitions = Definitions(reached)
         except Declined as declined:
             raise Trouble(f"the service manager of {self.host} cannot be asked: {declined.strerror}") from None
 
@@ -81,7 +72,7 @@ class ControlHands:
             return []
         wanted = [
             ("to start, stop and continue services", set(_RUNS)),
-            ("to change how services are registered", {*_OWN, *_DEFINES}),
+            ("to change how services are registered", {*_OWN, *DEFINES}),
             (rf"to write in HKEY_LOCAL_MACHINE\{CONTROL}", {"limit"}),
             ("to keep a journal among the data of all programs", verbs),
         ]
@@ -114,22 +105,18 @@ class ControlHands:
         act = step.act
         if act is None:
             return {}
-        if act.verb in _DEFINES:
-            return self._keep_definition(act.verb, act.service)
+        if act.verb in DEFINES:
+            return self._definitions.keep(act.verb, act.service)
         if act.verb in _OWN:
-            return {"key": _key_of(act.service), "values": self._kept(_key_of(act.service))}
+            return {"key": key_of(act.service), "values": kept_values(self._values, key_of(act.service))}
         if act.verb == "limit" and not act.service:
-            return {"key": CONTROL, "values": {k: v for k, v in self._kept(CONTROL).items() if k == _LIMIT}}
+            return {
+                "key": CONTROL,
+                "values": {k: v for k, v in kept_values(self._values, CONTROL).items() if k == _LIMIT},
+            }
         if act.verb in _RUNS:
             return {"states": {name: self._state(name) for name in self._near(act.service)}}
         return {}
-
-    def _kept(self, key: str) -> dict[str, Any]:
-        """The values of a key as a journal takes them."""
-        try:
-            return {name: [kind, data.hex()] for name, (kind, data) in self._values.all_of(key).items()}
-        except Declined as declined:
-            raise NotDone(f"the values of {key} cannot be kept: {declined.strerror}") from None
 
     def _known(self) -> Graph:
         if self._graph is None:
@@ -178,11 +165,13 @@ class ControlHands:
     def do(self, step: Step, kept: dict[str, Any]) -> None:
         """Carry out one step, and wait for its end."""
         act = step.act
-        if act is None or (act.verb not in _DOES and act.verb != "limit"):
+        if act is None or (act.verb not in _DOES and act.verb not in ("limit", *DEFINES)):
             raise NotDone(f"this is for a person: {step.does}")
         try:
             if act.verb == "limit":
                 self._limit(act.service, act.value)
+            elif act.verb in DEFINES:
+                self._definitions.do(act.verb, act.service, act.value)
             else:
                 _DOES[act.verb](self, act.service, act.value)
         except Declined as declined:
@@ -218,89 +207,16 @@ class ControlHands:
         if status.state != RUNNING:
             raise NotDone(f"{name} did not go on: {_why(status)}")
 
-    def _keep_definition(self, verb: str, name: str) -> dict[str, Any]:
-        """All that the registry has of a service, keys below its own too."""
-        values = self._kept(_key_of(name))
-        if verb == "define":
-            if values:
-                raise NotDone(f"{name} is registered by now; ask again")
-            return {"defined": None}
-        if not values:
-            raise NotDone(f"{name} is not registered any more; ask again")
-        return {"defined": self._tree(_key_of(name), _MOST_DEPTH)}
-
-    def _tree(self, key: str, depth: int) -> dict[str, Any]:
-        try:
-            below = self._reached.registry.key(key).below[:_MOST_KEYS] if depth else []
-        except Declined:
-            below = []
-        return {"values": self._kept(key), "below": {name: self._tree(rf"{key}\{name}", depth - 1) for name in below}}
-
-    def _define(self, name: str, value: str) -> None:
-        entry = _entry_in(value)
-        self._orders.create(name, _settings_of(entry))
-        try:
-            if entry.actions:
-                self._orders.set_failure_actions(name, [_action(one) for one in entry.actions], entry.forgotten_after)
-            if entry.events:
-                self._orders.set_events(name, [(one.kind, one.action, one.number) for one in entry.events])
-                self._look_for_events(name)
-        except (Declined, NotDone):
-            self._orders.delete(name)
-            raise
-
-    def _look_for_events(self, name: str) -> None:
-        """Some systems' managers take events, and keep none: then nothing would ever start it."""
-        below = self._reached.registry.key(_key_of(name)).below
-        if not any(one.casefold() == "triggerinfo" for one in below):
-            raise NotDone("the service manager of this system keeps no events")
-
-    def _amend(self, name: str, value: str) -> None:
-        entry = _entry_in(value)
-        self._orders.configure(name, _settings_of(entry))
-        if entry.actions:
-            self._orders.set_failure_actions(name, [_action(one) for one in entry.actions], entry.forgotten_after)
-
-    def _undefine(self, name: str, value: str = "") -> None:
-        self._orders.delete(name)
-
-    def _restore_definition(self, verb: str, name: str, tree: dict[str, Any] | None) -> None:
-        """Register it as it was: the manager takes what it has to know, and the registry gets back each value byte for byte."""
-        if tree is None:
-            if self._values.all_of(_key_of(name)):
-                self._orders.delete(name)
-            return
-        before = {one: (kind, bytes.fromhex(data)) for one, (kind, data) in tree["values"].items()}
-        settings = _settings_in(before)
-        if self._values.all_of(_key_of(name)):
-            self._orders.configure(name, settings)
-        else:
-            self._orders.create(name, settings)
-        self._orders.set_start_number(name, int.from_bytes(before["Start"][1][:4], "little"))
-        self._put_tree(_key_of(name), tree)
-
-    def _put_tree(self, key: str, tree: dict[str, Any]) -> None:
-        before = {one: (kind, bytes.fromhex(data)) for one, (kind, data) in tree["values"].items()}
-        folded = {one.casefold() for one in before}
-        for one in self._values.all_of(key):
-            if one.casefold() not in folded:
-                self._values.put(key, one, None)
-        for one, value in before.items():
-            self._values.put(key, one, value)
-        for one, below in tree["below"].items():
-            self._values.make(rf"{key}\{one}")
-            self._put_tree(rf"{key}\{one}", below)
-
     def _startup(self, name: str, value: str) -> None:
         if value not in ("automatic", "delayed", "manual"):
             raise NotDone(f"no startup type {value!r} here")
         took_delay = self._orders.set_startup(name, value)
         if not took_delay:  # the manager of this system leaves that to the registry
             delayed = (NUMBER, (1).to_bytes(4, "little")) if value == "delayed" else None
-            self._values.put(_key_of(name), "DelayedAutostart", delayed)
+            self._values.put(key_of(name), "DelayedAutostart", delayed)
 
     def _wait(self, name: str, value: str) -> None:
-        self._orders.set_needs(name, [*_needs_in(self._values.all_of(_key_of(name))), value])
+        self._orders.set_needs(name, [*needs_in(self._values.all_of(key_of(name))), value])
 
     def _pause(self, name: str, value: str = "") -> None:
         status = self._orders.pause(name)
@@ -313,7 +229,7 @@ class ControlHands:
         self._orders.set_account(name, value)
 
     def _recovery(self, name: str, value: str) -> None:
-        actions = [_action(text) for text in value.split(";") if text.strip()]
+        actions = [action(text) for text in value.split(";") if text.strip()]
         service = self._known().find(self.host, name)
         known = service.failures_forgotten_after if service is not None else None
         self._orders.set_failure_actions(name, actions, _FORGOTTEN_AFTER if known is None or known < 0 else int(known))
@@ -333,7 +249,7 @@ class ControlHands:
             return
         try:
             if "defined" in kept:
-                self._restore_definition(act.verb, act.service, kept["defined"])
+                self._definitions.restore(act.service, kept["defined"])
             elif "values" in kept:
                 self._restore(act.verb, act.service, kept)
             elif "states" in kept:
@@ -348,8 +264,8 @@ class ControlHands:
         if verb == "startup" and "Start" in before:
             self._orders.set_start_number(service, int.from_bytes(before["Start"][1][:4], "little"))
         elif verb == "wait":
-            self._orders.set_needs(service, _needs_in(before))
-        elif verb == "account" and (user := _text_in(before, "objectname")) in _NEED_NO_PASSWORD:
+            self._orders.set_needs(service, needs_in(before))
+        elif verb == "account" and (user := text_in(before, "objectname")) in _NEED_NO_PASSWORD:
             self._orders.set_account(service, user)
         now = self._values.all_of(key)
         folded = {name.casefold(): name for name in before}
@@ -393,46 +309,7 @@ _DOES = {
     "account": ControlHands._account,
     "recovery": ControlHands._recovery,
     "wait": ControlHands._wait,
-    "define": ControlHands._define,
-    "amend": ControlHands._amend,
-    "undefine": ControlHands._undefine,
 }
-
-
-def _entry_in(value: str) -> ManagerEntry:
-    try:
-        return msgspec.json.decode(value, type=ManagerEntry)
-    except msgspec.MsgspecError as error:
-        raise NotDone(f"the definition cannot be read: {error}") from None
-
-
-def _settings_of(entry: ManagerEntry) -> EntrySettings:
-    startup = entry.startup if entry.startup in _STARTUPS else "manual"
-    return EntrySettings(
-        command_line([entry.program, *entry.arguments]),
-        entry.shown_as,
-        entry.description,
-        entry.account,
-        startup,
-        list(entry.needs),
-    )
-
-
-def _settings_in(values: dict[str, Raw]) -> EntrySettings:
-    """What the manager has to be told of a service, by the values that it had."""
-
-    def text(name: str) -> str:
-        data = next((data for one, (_, data) in values.items() if one.casefold() == name), b"")
-        return data.decode("utf-16-le", "replace").strip("\0")
-
-    return EntrySettings(
-        text("imagepath"),
-        text("displayname"),
-        text("description"),
-        _text_in(values, "objectname"),
-        "manual",
-        _needs_in(values),
-    )
 
 
 def _machine_number(reached: ControlReached) -> str:
@@ -441,35 +318,6 @@ def _machine_number(reached: ControlReached) -> str:
         return str(reached.registry.key(_MACHINE).values["machineguid"][0])
     except (Declined, KeyError):
         return "no machine ID"
-
-
-def _key_of(service: str) -> str:
-    return rf"{SERVICES}\{service}"
-
-
-def _action(text: str) -> tuple[int, int]:
-    """An action in words, as ``restart after 60 s``, as the manager takes it: its kind, and milliseconds."""
-    kind, _, delay = text.strip().partition(" after ")
-    number = delay.removesuffix(" s")
-    if kind not in _ACTIONS or (delay and not number.replace(".", "", 1).isdigit()):
-        raise NotDone(f"no action after a failure that a machine sets: {text.strip()!r}")
-    return _ACTIONS[kind], round(float(number) * 1000) if delay else 0
-
-
-def _text_in(values: dict[str, Raw], name: str) -> str:
-    """A value that is a text, under the one name that we use for the accounts that every system has."""
-    from hollow_chain.sources.control.services import account_name
-
-    data = next((data for one, (_, data) in values.items() if one.casefold() == name), b"")
-    return account_name(data.decode("utf-16-le", "replace").strip("\0"))
-
-
-def _needs_in(values: dict[str, Raw]) -> list[str]:
-    def texts(name: str) -> list[str]:
-        data = next((data for one, (_, data) in values.items() if one.casefold() == name), b"")
-        return [text for text in data.decode("utf-16-le", "replace").split("\0") if text]
-
-    return [*texts("dependonservice"), *(f"+{name}" for name in texts("dependongroup"))]
 
 
 def _meaning(value: Raw) -> str:

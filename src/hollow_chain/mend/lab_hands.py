@@ -124,10 +124,11 @@ def _define(machine: Machine, name: str, value: str) -> None:
 
 
 def _amend(machine: Machine, name: str, value: str) -> None:
-    new = service_of_entry(msgspec.json.decode(value, type=ManagerEntry))
+    entry = msgspec.json.decode(value, type=ManagerEntry)
+    new = service_of_entry(entry)
     for one in machine.host.services:
         if one.name == name:
-            said = (
+            said = [
                 "display_name",
                 "description",
                 "startup",
@@ -136,7 +137,8 @@ def _amend(machine: Machine, name: str, value: str) -> None:
                 "account",
                 "claims",
                 "failure_actions",
-            )
+                *(["triggers"] if entry.sets_events else []),
+            ]
             _replace(machine.host, name, **{key: getattr(new, key) for key in said})
 
 

@@ -14,13 +14,13 @@ from hollow_chain.causes import Facts, acts
 from hollow_chain.causes.acts import Act
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
-from hollow_chain.families.entries import ManagerEntry
-from hollow_chain.mend.plan import AFTER_RESTART, AT_ONCE, Plan, Step, Try
+from hollow_chain.families.entries import EVENT_KINDS, STARTS, EventEntry, ManagerEntry
+from hollow_chain.mend.plan import AFTER_RESTART, AT_ONCE, Plan, Try
 from hollow_chain.mend.proving import Trial
 from hollow_chain.mend.supposing import Expectations, Runs
 from hollow_chain.mend.unit_files import digest
 from hollow_chain.mend.verbs import ActView
-from hollow_chain.registering import events, offers, systemd_form
+from hollow_chain.registering import edit_events, offers, systemd_form
 from hollow_chain.registering.control_form import entry_of
 from hollow_chain.registering.lines import DefinitionLine, Piece
 from hollow_chain.registering.making_steps import step_of
@@ -188,18 +188,21 @@ def edited(
     """The plan that carries *edit* out; *read_text* reads a file of a definition. Raises :class:`~hollow_chain.trouble.Trouble`."""
     service = facts.graph.find(host.name, edit.name)
     assert service is not None and callable(read_text)
-    view = ActView(facts, host, facts.index(host.name).file)
     lines = lines_of(edit)
     definition = service.definition
     own = definition is not None and definition.file == f"{PLACE}/{service.name}"
     path = f"{PLACE}/{service.name}" if own else f"{PLACE}/{service.name}.d/{DROP_IN}"
     before: str | None = read_text(path)
     head = f"{systemd_form.MARK}; taken off by: hollow-chain unregister {service.name}\n"
-    if own and edit.given.start and "WantedBy=" not in (before or ""):
-        lines.append(DefinitionLine("Install", "WantedBy", systemd_form.BOOT_TARGET, "what is to start it at boot"))
-    text = changed_text(before if before is not None else head, lines, not own)
-    steps: list[Step] = []
-    if lines and text != before:
+    change = edit_events.change_of(host, service, edit.given, read_text)
+    text = edit_events.with_install(before if before is not None else head, change, own, service.name)
+    lines += change.lines
+    text = changed_text(text, lines, not own)
+    facts = edit_events.with_units(facts, host, change)
+    view = ActView(facts, facts.graph.hosts[host.name], facts.index(host.name).file)
+    is_other = bool(lines) and text != before
+    steps = edit_events.steps_before(view, service, change, is_other)
+    if is_other:
         verb = "define" if before is None else "amend"
         step = step_of(view, Act(verb, service.name, path, text))
         waits = service.state in UP and any(line.name not in _AT_ONCE for line in lines)
@@ -211,28 +214,34 @@ def edited(
                 effect=AFTER_RESTART if waits else AT_ONCE,
             )
         )
-    steps += _startup_steps(view, service, edit.given)
+    steps += edit_events.steps_after(view, service, change, edit.restart)
     if not steps:
         raise wrong_call(f"{service.name} is as that already; nothing is to be changed")
-    if edit.restart and service.state in UP:
+    if edit.restart and service.state in UP and not any(s.act and s.act.verb == "stop" for s in steps):
         steps.append(step_of(view, acts.restart(service.name)))
     known_hosts = Expectations(facts, [host.name], progress)
     node = facts.graph.node(host.name, service.name)
-    proof = replace(Trial(facts, known_hosts, node, [], [], runs=runs).prove(steps), minimal=True, needless=())
+    trial = Trial(facts, known_hosts, node, [], [], runs=runs)
+    # Who asks for an event in place of a running service, and for no longer that of another, means that these end.
+    ended = {step.act.service for step in steps if step.act is not None and step.act.verb == "stop"}
+    trial.given_up = frozenset(ended)
+    found = trial.prove(steps)
+    gives_way = tuple(one for one in found.gives_way if one not in {f"{name} on {host.name}" for name in ended})
+    proof = replace(found, minimal=True, needless=(), gives_way=gives_way)
     plan = Plan(node, host.read_at, [Try(steps, (), 1.0, proof=proof)], does="edit")
-    difference = list(
-        difflib.unified_diff((before or "").splitlines(), text.splitlines(), path, path, lineterm="", n=2)
-    )
-    return Edited(plan, [Piece(path, tuple(lines), text, service.name)] if text != before else [], difference)
+    pieces = [Piece(path, tuple(lines), text, service.name)] if is_other else []
+    changed = [(path, before or "", text)] if is_other else []
+    for piece, was in change.units:
+        if piece.text != was:
+            pieces.append(piece)
+            changed.append((piece.path, was, piece.text))
+    changed += [(f"{PLACE}/{one.name}", was, "") for one, was in change.gone]
+    difference = [line for one in changed for line in _difference(*one)]
+    return Edited(plan, pieces, difference)
 
 
-def _startup_steps(view: ActView, service: Service, given: Wish) -> list[Step]:
-    starts = events.starts_of(given.start)
-    if not given.start:
-        return []
-    if starts.events or starts.kind == events.DELAYED:
-        raise wrong_call("start: an event is added by registering anew; --edit takes automatic and manual")
-    return [] if service.startup == starts.kind else [step_of(view, acts.startup(service.name, starts.kind))]
+def _difference(path: str, before: str, text: str) -> list[str]:
+    return list(difflib.unified_diff(before.splitlines(), text.splitlines(), path, path, lineterm="", n=2))
 
 
 # The family whose definitions are entries of the manager.
@@ -244,9 +253,9 @@ def entry_edited(facts: Facts, host: Host, edit: Edit, runs: Runs) -> Edited:
     assert service is not None
     given, view = edit.given, ActView(facts, host, facts.index(host.name).file)
     old = _entry_now(service)
-    new = _entry_with(old, given)
+    new = _entry_with(old, given, bool(service.triggers))
     pairs = [(key, getattr(old, key), getattr(new, key)) for key in ManagerEntry.__struct_fields__]
-    changed = [(key, was, now) for key, was, now in pairs if was != now]
+    changed = [(key, was, now) for key, was, now in pairs if was != now and key != "sets_events"]
     if not changed:
         raise wrong_call(f"{service.name} is as that already; nothing is to be changed")
     step = step_of(view, Act("amend", service.name, "", msgspec.json.encode(new).decode()))
@@ -271,7 +280,13 @@ def entry_edited(facts: Facts, host: Host, edit: Edit, runs: Runs) -> Edited:
 
 
 def _plain(value: object) -> str:
-    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+    if not isinstance(value, list):
+        return str(value)
+    return ", ".join(_event_words(one) if isinstance(one, EventEntry) else str(one) for one in value)
+
+
+def _event_words(event: EventEntry) -> str:
+    return f"{EVENT_KINDS.get(event.kind, 'event')} {event.number} {'starts' if event.action == STARTS else 'stops'} it"
 
 
 def _entry_now(service: Service) -> ManagerEntry:
@@ -291,13 +306,16 @@ def _entry_now(service: Service) -> ManagerEntry:
     )
 
 
-def _entry_with(old: ManagerEntry, given: Wish) -> ManagerEntry:
+def _entry_with(old: ManagerEntry, given: Wish, has_events: bool) -> ManagerEntry:
     probe = msgspec.structs.replace(given, name=old.name, program=given.program or "x")
     new = entry_of(probe, Chosen(given.account or old.account))[0]
+    sets_events = bool(given.start or given.stop_on) and bool(new.events or has_events)
     taken = {
         "program": bool(given.program), "arguments": bool(given.program or given.arguments),
         "shown_as": bool(given.shown_as), "description": bool(given.describe),
         "account": bool(given.account), "startup": bool(given.start), "needs": bool(given.needs),
         "actions": bool(given.restart), "forgotten_after": bool(given.restart), "ports": bool(given.port),
+        "events": sets_events,
     }  # fmt: skip
-    return msgspec.structs.replace(old, **{key: getattr(new, key) for key, is_given in taken.items() if is_given})
+    given_values = {key: getattr(new, key) for key, is_given in taken.items() if is_given}
+    return msgspec.structs.replace(old, **given_values, sets_events=sets_events)

@@ -51,7 +51,8 @@ class Registration:
         for text in name_objections(host, self.wish.name):
             raise wrong_call(text)
         self.wish = _with_needs(self.wish, host)
-        for event in events.starts_of(self.wish.start).events if family_of(host).defined_in_files else ():
+        wished = (*events.starts_of(self.wish.start).events, *events.stops_of(self.wish.stop_on))
+        for event in wished if family_of(host).defined_in_files else ():
             if event.kind == events.DEVICE:
                 look(event.what)  # whether it is there now is to be told
         confine = self.chosen.confine

@@ -116,8 +116,14 @@ def _runs(service: Service) -> bool:
 
 def _startups(view: ActView, services: list[Service]) -> list[Step]:
     in_files = family_of(view.host).defined_in_files
-    set_to = [one for one in services if one.wanted_by or one.startup in ("automatic", "delayed")] if in_files else []
+    set_to = [one for one in services if _hangs(one)] if in_files else []
     return [step_of(view, acts.startup(one.name, "manual")) for one in set_to]
+
+
+def _hangs(service: Service) -> bool:
+    """Whether a definition that is taken away would leave links to it behind."""
+    by_device = any(trigger.kind == "device" for trigger in service.triggers)
+    return bool(service.wanted_by) or by_device or service.startup in ("automatic", "delayed")
 
 
 def _left(facts: Facts, host: Host, service: Service) -> list[str]:

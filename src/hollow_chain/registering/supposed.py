@@ -20,6 +20,8 @@ from hollow_chain.registering.wish import OWN, Wish
 SUPPOSED = "supposed"
 """The detail of a state by which such a service is known."""
 _STYLES = {**systemd_form.TYPES, "": "exec"}
+_WITH_UNIT = (events.TIME, events.PATH, events.SOCKET)
+"""Events that a unit of their own stands for: systemd hangs a service on a device, or on the network, as it does on the boot."""
 _PATH_LIKE = 2
 """Letters from which on an argument that begins like a path is one."""
 
@@ -49,14 +51,12 @@ def _on_systemd(wish: Wish, chosen: Chosen) -> Service:
         description=wish.shown_as or wish.describe or wish.name,
         state="stopped",
         detail=SUPPOSED,
-        startup="event" if starts.events and not by_boot else "manual",
+        startup="event" if any(event.kind in _WITH_UNIT for event in starts.events) and not by_boot else "manual",
         template_of=wish.instance_of,
         instance=wish.name if wish.instance_of else "",
         wanted_by=[systemd_form.BOOT_TARGET] if by_boot else [],
         links=links,
-        triggers=[
-            _trigger(event, name) for event in starts.events if event.kind in (events.TIME, events.PATH, events.SOCKET)
-        ],
+        triggers=[_trigger(event, name) for event in starts.events if event.kind in _WITH_UNIT],
         definition=Definition(file=f"{systemd_form.PLACE}/{name}"),
         program=_program(wish, chosen, _STYLES[wish.up_when]),
         account=Account(dynamic=True) if user == OWN else Account(user=user),

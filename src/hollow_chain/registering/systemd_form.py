@@ -74,7 +74,12 @@ def pieces_of(wish: Wish, chosen: Chosen) -> list[Piece]:
         pieces = [_piece(f"{PLACE}/{name}.d/50-hollow-chain.conf", asked, name)] if asked else []
     else:
         pieces = [_piece(f"{PLACE}/{name}", lines, name)]
-    return [*pieces, *(_of_event(event, name) for event in starts.events if event.kind in _UNITS)]
+    return [*pieces, *event_pieces(starts, name)]
+
+
+def event_pieces(starts: Starts, name: str) -> list[Piece]:
+    """The units of the events that have one, for the service *name*."""
+    return [_of_event(event, name) for event in starts.events if event.kind in _UNITS]
 
 
 def _piece(path: str, lines: list[DefinitionLine], unit: str) -> Piece:
@@ -102,21 +107,14 @@ def _unit(wish: Wish, starts: Starts, stops: tuple[EventWish, ...], restarts: Re
         yield DefinitionLine("Unit", "After", need, "what it needs has to be up before it begins")
     for other in wish.after:
         yield DefinitionLine("Unit", "After", other)
-    if any(event.kind == events.NETWORK for event in starts.events):
-        yield DefinitionLine(
-            "Unit", "Wants", "network-online.target", "the network is waited for only where somebody wants it"
-        )
-        yield DefinitionLine("Unit", "After", "network-online.target", "it starts when the network is up")
-    elif wish.port:
+    yield from start_lines(starts)
+    if wish.port and not any(event.kind == events.NETWORK for event in starts.events):
         yield DefinitionLine(
             "Unit",
             "After",
             "network.target",
             "it listens on a port: when the host goes down, it ends before the network",
         )
-    for event in starts.events:
-        if event.kind == events.DEVICE:
-            yield DefinitionLine("Unit", "After", device_unit(event.what), "it starts when the device is there")
     for event in stops:
         if event.kind == events.DEVICE:
             yield DefinitionLine("Unit", "BindsTo", device_unit(event.what))
@@ -127,6 +125,18 @@ def _unit(wish: Wish, starts: Starts, stops: tuple[EventWish, ...], restarts: Re
         why = "" if restarts.asked else "after that many it is left down, so that somebody sees it"
         yield DefinitionLine("Unit", "StartLimitIntervalSec", f"{restarts.within:g}", why)
         yield DefinitionLine("Unit", "StartLimitBurst", str(restarts.most), why)
+
+
+def start_lines(starts: Starts) -> Iterator[DefinitionLine]:
+    """What a service waits for, where an event starts it that has no unit of ours."""
+    if any(event.kind == events.NETWORK for event in starts.events):
+        yield DefinitionLine(
+            "Unit", "Wants", "network-online.target", "the network is waited for only where somebody wants it"
+        )
+        yield DefinitionLine("Unit", "After", "network-online.target", "it starts when the network is up")
+    for event in starts.events:
+        if event.kind == events.DEVICE:
+            yield DefinitionLine("Unit", "After", device_unit(event.what), "it starts when the device is there")
 
 
 def _service(wish: Wish, chosen: Chosen, stops: tuple[EventWish, ...], restarts: Restarts) -> Iterator[DefinitionLine]:
@@ -222,7 +232,7 @@ def _install(wish: Wish, starts: Starts) -> Iterator[DefinitionLine]:
 def _of_event(event: EventWish, name: str) -> Piece:
     kind, lines = _UNITS[event.kind](event, name)
     unit = f"{name.removesuffix('.service')}.{kind}"
-    return _piece(f"{PLACE}/{unit}", lines, unit)
+    return Piece(f"{PLACE}/{unit}", tuple(lines), text_of(lines, name), unit)
 
 
 def _path_unit(event: EventWish, name: str) -> tuple[str, list[DefinitionLine]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
@@ -12,6 +13,7 @@ from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.facts.host import Host
 from hollow_chain.mend.hands import Hands, NotDone, TryingHands
+from hollow_chain.registering import events
 from hollow_chain.registering.objections import port_objections
 from hollow_chain.registering.offers import Look
 from hollow_chain.registering.planning import Registration
@@ -24,6 +26,8 @@ _SAYS = {
     "reported": "it reports to the manager",
     "ended": "it ends at once with status 0: it is taken for a job, which is done when it ends",
 }
+_DEVICES = re.compile(r"(?m)^(?:BindsTo|After)=\S+\.device\n")
+"""Lines that hang a service on a device, which a first start is not to wait for: it tells what the program does."""
 _MOST_CAUSES = 2
 """Causes that are told of what is gone by then: a sentence has to stay one."""
 
@@ -45,8 +49,13 @@ def settle(
     before anything runs."""
     if not isinstance(hands, TryingHands) or one.wish.instance_of or (one.wish.up_when and not confine):
         return None
-    agree(hands)
     index = facts.index(host.name)
+    if absent := _absent_devices(one, index.file):
+        return Tried(
+            f"not tried, as {' and '.join(absent)} is not there: that it stays in front is taken for granted; "
+            "say --up-when, or register it while the device is there"
+        )
+    agree(hands)
     one.chosen = replace(one.chosen, confine=CONFINED if confine else ())
     one.fit(host, index.file)
     told = _tried(hands, one)
@@ -62,6 +71,13 @@ def settle(
     return told
 
 
+def _absent_devices(one: Registration, look: Look) -> list[str]:
+    """Devices that start or stop it and are not there: a start without them tells nothing."""
+    wished = (*events.starts_of(one.wish.start).events, *events.stops_of(one.wish.stop_on))
+    paths = dict.fromkeys(event.what for event in wished if event.kind == events.DEVICE)
+    return [path for path in paths if (file := look(path)) is None or not file.exists]
+
+
 def hold_to(one: Registration, host: Host, facts: Facts, ports: tuple[int, ...]) -> list[str]:
     """Have *one* listen on the *ports* that it was seen to hold; what speaks against that, if anything."""
     one.wish = msgspec.structs.replace(one.wish, port=[*one.wish.port, *ports])
@@ -72,7 +88,7 @@ def hold_to(one: Registration, host: Host, facts: Facts, ports: tuple[int, ...])
 def _tried(hands: TryingHands, one: Registration) -> Tried:
     limit = seconds(one.wish.limit) if one.wish.limit else None
     try:
-        with hands.first_start(one.pieces[0].text, one.new.name, one.wish.port, limit) as seen:
+        with hands.first_start(_DEVICES.sub("", one.pieces[0].text), one.new.name, one.wish.port, limit) as seen:
             if not seen.up_when:
                 return Tried(
                     f"{one.new.name} is not registered: tried once, {seen.said}{_why(hands, seen.unit, one.new.name)}",

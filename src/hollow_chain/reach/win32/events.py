@@ -40,4 +40,4 @@ def set_events(handle: int, events: list[tuple[int, int, str]]) -> None:
     told = _Events(len(events), array, None)
     if not _api.ChangeServiceConfig2W(handle, _TRIGGER_INFO, ctypes.byref(told)):
         number = ctypes.GetLastError()
-        raise Declined(number, ctypes.FormatError(number).strip())
+        raise Declined(number, ctypes.FormatError(number).strip().rstrip("."))

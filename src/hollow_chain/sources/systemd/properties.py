@@ -113,6 +113,11 @@ def service_of(facts: Properties, activatable: frozenset[str], manager: Properti
     )
 
 
+def _devices(facts: Properties) -> list[str]:
+    """Devices that want it: it starts when one comes (systemd.device(5))."""
+    return sorted({n for word in ("WantedBy", "RequiredBy") for n in facts.get(word, ()) if n.endswith(".device")})
+
+
 def startup_of(facts: Properties, activatable: frozenset[str]) -> Startup:
     """The startup type in our words (see the head of this module)."""
     word = facts.get("UnitFileState") or ""
@@ -122,7 +127,7 @@ def startup_of(facts: Properties, activatable: frozenset[str]) -> Startup:
     wanted = any(name.endswith(".target") for name in by)
     if word.startswith("enabled") and (wanted or not (facts.get("TriggeredBy") or by)):
         return "automatic"  # otherwise only what triggers it, or wants it, is started at boot
-    if facts.get("TriggeredBy") or (facts.get("BusName") or None) in activatable:
+    if facts.get("TriggeredBy") or _devices(facts) or (facts.get("BusName") or None) in activatable:
         return "event"
     if word in ("disabled", "linked", "linked-runtime"):
         return "manual"
@@ -175,6 +180,7 @@ def _links(facts: Properties) -> list[Link]:
 
 def _triggers(facts: Properties, activatable: frozenset[str]) -> list[Trigger]:
     found = [Trigger(kind=name.rpartition(".")[2], name=name) for name in facts.get("TriggeredBy", ())]
+    found += [Trigger(kind="device", name=name) for name in _devices(facts)]
     bus_name = facts.get("BusName") or ""
     if bus_name in activatable:
         found.append(Trigger(kind="bus", name=bus_name))
