@@ -20,6 +20,7 @@ from hollow_chain.facts.host import TOLD, BootRecord, Event, File, Host, HostAcc
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families import Family, family_of
 from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
+from hollow_chain.wording.observed import SURE, records_of
 
 MANAGER = "service manager"
 FILES = "file system"
@@ -68,7 +69,8 @@ class HostIndex:
     def events(self) -> dict[str, list[Event]]:
         """Records by service, oldest first."""
         by_service: dict[str, list[Event]] = {}
-        for event in self.host.events:
+        seen = [record for one in self.host.observed or () for record in records_of(one)]
+        for event in (*self.host.events, *seen):
             by_service.setdefault(event.service, []).append(event)
         for events in by_service.values():
             events.sort(key=lambda event: event.at)
@@ -397,6 +399,10 @@ class Case(msgspec.Struct, frozen=True):
 
     def quoted(self, event: Event, bears: str = TELLS) -> Evidence:
         """A record as evidence, in its own words: what could be forged bears on a claim only so far (:data:`_AT_MOST`)."""
+        if event.call is not None:
+            # The kernel has said so to us, and not a program: nobody can forge it, and what stood alone in the way is proven by it.
+            bears = PROOF if bears in (SAID, FITS) and event.call.weight >= SURE else bears
+            return Evidence(event.text[:300], event.source, event.at, bears)
         words = f"\u201c{event.text[:300]}\u201d"
         bears = _AT_MOST.get(event.trust, {}).get(bears, bears)
         return Evidence(words, event.source or "event log", event.at, bears, event.trust in TOLD, not event.by_manager)

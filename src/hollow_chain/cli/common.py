@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from hollow_chain.chain import Graph, Match, Node
     from hollow_chain.facts import Snapshot
     from hollow_chain.facts.host import File, Host
+    from hollow_chain.facts.observed import Observation
     from hollow_chain.facts.service import Service
     from hollow_chain.verdict.experience import Experience
 
@@ -68,12 +69,13 @@ def load(
     host: str = "",
     with_packages: bool = False,
     supposed: Callable[[Host, Callable[[str], File | None]], Service] | None = None,
+    observed: tuple[Observation, ...] = (),
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
     from hollow_chain.sources.asked import Asked
     from hollow_chain.sources.places import facts_from, is_live
 
-    asked = Asked(_extra(words), with_claims, with_packages, supposed)
+    asked = Asked(_extra(words), with_claims, with_packages, observed, supposed)
     with waiting("reading this machine") if is_live(place) else nullcontext():
         snapshot = facts_from(place, asked, _author())
     if logs:

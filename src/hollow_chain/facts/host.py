@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from hollow_chain.facts.license import LicenseFile, LicenseServer
+from hollow_chain.facts.observed import Observation, ObservedCall
 from hollow_chain.facts.service import Listed, Long, Moment, Part, Port, Seconds, Service
 
 FORMAT = "hollow-chain/snapshot"
@@ -120,6 +121,8 @@ class Event(Part, gc=False):
     trust: Trust = ""
     """Who could have written it. ``trusted``: nobody but the manager itself, the kernel or root. ``own``: what the service
     itself says, so that only the service could have forged it. ``told``: somebody else. Empty: not known."""
+    call: ObservedCall | None = None
+    """Of a record that is none of a log: the call that was seen to fail."""
 
 
 class Adapter(Part, gc=False):
@@ -240,6 +243,8 @@ class Host(Part):
     limits: HostLimits | None = None
     license_files: Listed[LicenseFile] = []
     license_servers: Listed[LicenseServer] = []
+    observed: Listed[Observation] | None = None
+    """Starts that were watched."""
     unread: Listed[Unread] = []
 
 

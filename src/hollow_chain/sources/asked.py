@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
     from hollow_chain.facts.host import File, Host
+    from hollow_chain.facts.observed import Observation
     from hollow_chain.facts.service import Service
 
 
@@ -19,6 +20,8 @@ class Asked(NamedTuple):
     """The endpoints that all services are set to listen on, not only those that failed."""
     with_packages: bool = False
     """Which package brought the files that are named: who means to change one has to know."""
+    observed: tuple[Observation, ...] = ()
+    """Starts that were watched: what their calls were about is looked at, too."""
     supposed: Callable[[Host, Callable[[str], File | None]], Service] | None = None
     """Makes, of what was read so far and a look at paths, a service that is not there and is to be looked at as if it were: its
     program, files, account and claims."""

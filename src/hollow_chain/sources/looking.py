@@ -12,6 +12,7 @@ from hollow_chain.sources.holders import holders_of
 from hollow_chain.sources.looks import Looker
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import forms, lines
+from hollow_chain.wording.observed import records_of
 from hollow_chain.wording.things import paths_in
 
 _LOCK_NAME = pattern(r"(?i)lock|pid$")
@@ -23,7 +24,7 @@ _MOST_ACCOUNTS, _MOST_PROCESSES, _MOST_PATHS = 20, 100, 50
 def look(reading: HostReading) -> None:
     """Look at the files that services, their license files, and records name."""
     host, looker = reading.host, reading.looker
-    quoted = _paths_quoted(host.events)
+    quoted = _paths_quoted(_records(host))
     for service in host.services:
         program = service.program
         if program is None or service.template:
@@ -51,6 +52,11 @@ def look(reading: HostReading) -> None:
                 looker.look(path, instance=service.instance)
     for daemon in (d for f in host.license_files for d in f.daemons):
         looker.look(daemon.program, is_program=True)
+
+
+def _records(host: Host) -> list[Event]:
+    """What the log says, and what was seen of a start that was watched."""
+    return [*host.events, *(record for one in host.observed or () for record in records_of(one))]
 
 
 def _has_not_reported(service: Service) -> bool:
@@ -96,7 +102,7 @@ def add_holders(reading: HostReading) -> None:
     for path in [path for s in reading.host.services if s.program for path in s.program.used_places or ()]:
         looker.add_holder(path)
     _add_local_sockets(reading)
-    complaints = lines.saying(reading.host.events, "locked", "busy")
+    complaints = lines.saying(_records(reading.host), "locked", "busy")
     names = {name for e in complaints for name in _FILE_NAME.findall(e.text)}
     busy = {path for _, near in lines.busy(complaints) for path in near}
     for path, process in holders_of(names, busy, reading.reached.processes):
@@ -173,6 +179,8 @@ def _may_be_stale(service: Service) -> bool:
 def _paths_quoted(events: list[Event]) -> dict[str, list[str]]:
     quoted: dict[str, dict[str, None]] = {}
     for event in events:
-        for path in paths_in(event.text):
+        for path in (
+            [event.call.thing] if event.call is not None and event.call.thing.startswith("/") else paths_in(event.text)
+        ):
             quoted.setdefault(event.service, {})[path] = None
     return {name: list(paths)[:_MOST_PATHS] for name, paths in quoted.items()}

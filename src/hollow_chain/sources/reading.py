@@ -93,6 +93,7 @@ def read(reached: Reached, family: FamilyReaders, asked: Asked, written_by: str 
         beside.join()  # a thread that is still reading when the interpreter ends may crash it
     beside.settle()
     try:
+        reading.host.observed = list(asked.observed) or None
         if asked.supposed is not None:
             _suppose(reading, asked.supposed(reading.host, reading.looker.look))
         for reader in in_turn[1:]:

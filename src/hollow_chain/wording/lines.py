@@ -44,6 +44,8 @@ class ConfigError(NamedTuple):
 def paths_near(events: list[Event], index: int) -> list[str]:
     """The paths that a record quotes; where it quotes none, those of the lines just before it by the same writer."""
     event = events[index]
+    if event.call is not None:
+        return [event.call.thing] if event.call.thing.startswith("/") else []
     for other in (event, *events[max(0, index - _BEFORE) : index][::-1]):
         found = paths_in(other.text) if _of_one_breath(event, other) else []
         if found:
@@ -130,6 +132,7 @@ def _endpoints(events: list[Event], fits: Callable[[Event], object]) -> Iterator
             continue
         # The number may stand a line above the complaint, or below it.
         near = (event, *events[max(0, index - 2) : index][::-1], *events[index + 1 : index + 3])
+        near = near if event.call is None else (event,)
         for text in (e.text for e in near):
             found = endpoints_of(text)
             if found:

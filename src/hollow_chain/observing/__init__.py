@@ -1,0 +1,1 @@
+"""A start that is watched: what its processes tried, what failed, and what of that ended it."""

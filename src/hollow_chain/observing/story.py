@@ -1,0 +1,263 @@
+"""The processes of one service in a trace: which they are, what each tried, and how it ended. What others did is dropped unread."""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from hollow_chain.observing.call_table import BIND, CALLS, CONNECT, LOCK, OPEN, RUN, STARTS_ANOTHER, KnownCall
+from hollow_chain.observing.trace_text import (
+    Traced,
+    TracedCall,
+    TracedEnd,
+    TracedSignal,
+    TraceReader,
+    path_of_descriptor,
+    unescaped,
+    unquoted,
+)
+
+_MANAGER = 1
+"""The process of the manager (systemd(1))."""
+_MOST_FAILED = 20_000
+"""Failed calls of one process that are kept: a loop may fail for ever."""
+_QUIET = ("mmap", "mprotect", "fcntl", "write", "writev", "pwrite64", "pwritev", "fsync", "fdatasync", "setsockopt")
+"""Calls whose success is no step ahead: also a program that gives up makes them."""
+_WORKING_FOLDER = "AT_FDCWD"
+_INET = re.compile(r'sin_port=htons\((\d+)\), sin_addr=inet_addr\("([^"]*)"\)')
+_INET6 = re.compile(r'sin6_port=htons\((\d+)\).*?inet_pton\(AF_INET6, "([^"]*)"')
+_UNIX = re.compile(r'sun_path=(@?)"((?:[^"\\]|\\.)*)"')
+_LOCKS = re.compile(r"F_(?:OFD_)?SETLKW?|LOCK_(?:EX|SH)")
+
+
+class Attempt(NamedTuple):
+    """A call that failed, with what it was about."""
+
+    call: TracedCall
+    known: KnownCall
+    thing: str
+    writes: bool
+    excludes: bool
+    """Whether it wanted to be the first to make what it names (``O_EXCL``)."""
+    progress: int
+    """Steps ahead that the process had made by then."""
+    program: str
+
+
+@dataclass
+class Life:
+    """One process, all its threads together."""
+
+    number: int
+    parent: int
+    program: str = ""
+    folder: str = ""
+    runs: int = 0
+    """Programs that it has become, one after the other."""
+    progress: int = 0
+    succeeded: set[str] = field(default_factory=set)
+    """Things with which a call came to its end."""
+    failed: list[Attempt] = field(default_factory=list)
+    refused: list[TracedSignal] = field(default_factory=list)
+    """Calls for which a filter ended it."""
+    began: float = 0.0
+    ran_at: float = 0.0
+    """When it became its first program."""
+    last: float = 0.0
+    end: TracedEnd | None = None
+
+
+@dataclass
+class Story:
+    """What a trace tells of one service."""
+
+    lives: dict[int, Life] = field(default_factory=dict)
+    waits: list[tuple[Life, TracedCall, KnownCall, str]] = field(default_factory=list)
+    """Calls that have not returned."""
+
+    def top(self, life: Life) -> Life:
+        """The process that the manager itself began, from which *life* comes."""
+        seen = {life.number}
+        while life.parent in self.lives and life.parent not in seen:
+            seen.add(life.parent)
+            life = self.lives[life.parent]
+        return life
+
+
+def told(lines: Sequence[str], unit: str, programs: Iterable[str], known: Iterable[int] = ()) -> Story:
+    """The story of the service *unit*, whose definition names *programs*; *known* are processes that were seen in its group."""
+    own, threads, parents = _own(lines, unit, frozenset(programs), frozenset(known))
+    story, reader = Story(), TraceReader()
+    leaders: dict[int, int] = {}
+    for line in lines:
+        number = _number(line)
+        if number not in own:
+            continue
+        leader = leaders.get(number) or _leader(number, threads, parents)
+        leaders[number] = leader
+        life = story.lives.get(leader)
+        if life is None:
+            life = story.lives[leader] = Life(leader, parents.get(leader, 0))
+            above = story.lives.get(life.parent)
+            if above is not None:
+                life.folder, life.program, life.runs = above.folder, above.program, above.runs
+        found = reader.read(line)
+        if found is not None:
+            _add(life, found)
+    for call in reader.unfinished():
+        life = story.lives.get(leaders.get(call.process, 0))
+        if life is not None and call.name in CALLS:
+            story.waits.append((life, call, CALLS[call.name], _thing(life, call, CALLS[call.name])))
+    return story
+
+
+def _number(line: str) -> int:
+    digits = line.partition(" ")[0]
+    return int(digits) if digits.isdigit() and len(digits) <= 10 else 0
+
+
+def _leader(number: int, threads: set[int], parents: dict[int, int]) -> int:
+    seen: set[int] = set()
+    while number in threads and number in parents and number not in seen:
+        seen.add(number)
+        number = parents[number]
+    return number
+
+
+def _own(
+    lines: Sequence[str], unit: str, programs: frozenset[str], known: frozenset[int]
+) -> tuple[set[int], set[int], dict[int, int]]:
+    """The processes of the service; which numbers are threads; and who began whom."""
+    place = unit.replace("\\", "\\\\")
+    group = (f"/{place}/cgroup.procs", f"/{place}>")
+    reader = TraceReader()
+    parents: dict[int, int] = {}
+    threads: set[int] = set()
+    own, last = set(known), 0
+    for line in lines:
+        if not any(word in line for word in ("clone", "fork", "execve", group[0])):
+            continue
+        found = reader.read(line)
+        if group[0] in line and "O_WRONLY" in line:
+            # The manager puts the process that it has just begun into the group; or that process does so itself.
+            number = _number(line)
+            own.add(last if number == _MANAGER else number)
+        if not isinstance(found, TracedCall):
+            continue
+        if found.name in STARTS_ANOTHER and found.value and found.value > 0:
+            parents[found.value] = found.process
+            if any("CLONE_THREAD" in one for one in found.arguments):
+                threads.add(found.value)
+            if found.process == _MANAGER:
+                last = found.value
+                if any(group[1] in one for one in found.arguments):
+                    own.add(last)
+        elif found.name == "execve" and found.arguments and unquoted(found.arguments[0]) in programs:
+            own.add(found.process)
+    own -= {0, _MANAGER}
+    return own | set(_descendants(own, parents)), threads, parents
+
+
+def _descendants(own: set[int], parents: dict[int, int]) -> Iterator[int]:
+    children: dict[int, list[int]] = {}
+    for child, parent in parents.items():
+        children.setdefault(parent, []).append(child)
+    left, seen = list(own), set(own)
+    while left:
+        for child in children.get(left.pop(), ()):
+            if child not in seen and child != _MANAGER:
+                seen.add(child)
+                left.append(child)
+                yield child
+
+
+def _add(life: Life, found: Traced) -> None:
+    life.began = life.began or found.at
+    life.last = max(life.last, found.at)
+    if isinstance(found, TracedEnd):
+        if found.process == life.number:
+            life.end = found
+    elif isinstance(found, TracedSignal):
+        if found.refused:
+            life.refused.append(found)
+    else:
+        _add_call(life, found)
+
+
+def _add_call(life: Life, call: TracedCall) -> None:
+    known = CALLS.get(call.name)
+    if known is None or call.value is None:
+        return
+    if known.folder is not None and known.folder < len(call.arguments):
+        argument = call.arguments[known.folder]
+        if argument.startswith(_WORKING_FOLDER) and (here := path_of_descriptor(argument)):
+            life.folder = here
+    if not call.error:
+        _went_well(life, call, known)
+    elif len(life.failed) < _MOST_FAILED and not (known.kind == LOCK and not _LOCKS.search(" ".join(call.arguments))):
+        text = " ".join(call.arguments)
+        writes = known.writes or (known.kind == OPEN and ("O_WRONLY" in text or "O_RDWR" in text or "O_CREAT" in text))
+        thing = _thing(life, call, known)
+        attempt = Attempt(
+            call, known, thing, writes or call.name == "creat", "O_EXCL" in text, life.progress, life.program
+        )
+        life.failed.append(attempt)
+
+
+def _went_well(life: Life, call: TracedCall, known: KnownCall) -> None:
+    thing = _thing(life, call, known)
+    if call.name in ("chdir", "fchdir") and thing:
+        life.folder = thing
+    elif known.kind == RUN and thing:
+        life.program, life.runs = thing, life.runs + 1
+        life.ran_at = life.ran_at or call.at
+    if thing:
+        life.succeeded.add(thing)
+    if call.name not in _QUIET and known.kind != "look":
+        life.progress += 1
+
+
+def _thing(life: Life, call: TracedCall, known: KnownCall) -> str:
+    """What a call is about: a path from the root on, or an endpoint."""
+    if known.kind in (BIND, CONNECT):
+        return _endpoint(life, call.arguments[known.path or 0]) if len(call.arguments) > (known.path or 0) else ""
+    if known.path is not None and known.path < len(call.arguments):
+        path = unquoted(call.arguments[known.path])
+        if path is None:
+            return ""
+        return _absolute(path, _begins(life, call, known)) if path else _behind(call, known.folder)
+    return _behind(call, known.descriptor)
+
+
+def _behind(call: TracedCall, at: int | None) -> str:
+    return path_of_descriptor(call.arguments[at]) if at is not None and at < len(call.arguments) else ""
+
+
+def _begins(life: Life, call: TracedCall, known: KnownCall) -> str:
+    """The folder at which a relative path of a call begins."""
+    if known.folder is not None and known.folder < len(call.arguments):
+        return path_of_descriptor(call.arguments[known.folder]) or life.folder
+    return life.folder
+
+
+def _absolute(path: str, folder: str) -> str:
+    if not path.startswith("/"):
+        if not folder:
+            return path
+        path = f"{folder}/{path}"
+    plain = posixpath.normpath(path)
+    return plain[1:] if plain.startswith("//") else plain
+
+
+def _endpoint(life: Life, address: str) -> str:
+    if found := _INET.search(address):
+        return f"{found[2]}:{found[1]}"
+    if found := _INET6.search(address):
+        return f"[{found[2]}]:{found[1]}"
+    if found := _UNIX.search(address):
+        path = unescaped(found[2])
+        return f"@{path}" if found[1] else _absolute(path, life.folder) if path else ""
+    return ""

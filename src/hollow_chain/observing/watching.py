@@ -1,0 +1,280 @@
+"""Watching one start on this machine: the manager's states, the log as it grows, sockets as they are opened, and, where that can be had,
+the calls of the service's processes."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import Any, NamedTuple
+
+from hollow_chain.facts.observed import Observation, ObservedPart, ObservedWait, Outcome
+from hollow_chain.mend.hands import NotDone
+from hollow_chain.mend.systemd_calls import Manager
+from hollow_chain.observing import good_starts
+from hollow_chain.observing.call_table import traced_names
+from hollow_chain.observing.story import Story, told
+from hollow_chain.observing.waiting import at_work, waits_of
+from hollow_chain.observing.weighing import signatures, weighed
+from hollow_chain.reach.here import here
+from hollow_chain.reach.interfaces import NotThere
+from hollow_chain.sources.systemd.groups import unit_of
+from hollow_chain.sources.systemd.journal import Journal
+
+_POLL = 0.1
+"""Seconds between two looks: while the manager is traced, each costs it some hundred calls."""
+_SETTLED = 3.0
+"""Seconds for which a start has to stay good: as long as a first start of a program is watched."""
+_QUIET = 0.3
+"""Seconds after the end in which the last records and calls come in."""
+_USUAL_LIMIT = 90.0
+"""Start limit where none is set (systemd-system.conf(5), ``DefaultTimeoutStartSec=``)."""
+_LONGEST = 600.0
+_MOST_LINES, _MOST_SOCKETS = 40, 20_000
+_NEVER = 2**64 - 1
+"""``USEC_INFINITY``: no limit."""
+
+STATE, LOG, SOCKET, WAITS, PROCESS = "state", "log", "socket", "waits", "process"
+
+
+class Seen(NamedTuple):
+    """One thing that was seen while a start was watched."""
+
+    kind: str
+    seconds: float
+    """Since the start was begun."""
+    text: str
+
+
+class Wish(NamedTuple):
+    """How a start is to be watched."""
+
+    unit: str
+    programs: tuple[str, ...] = ()
+    """Those of its definition."""
+    seconds: float | None = None
+    """How long at most; None: its start limit, and until it has stayed up for a moment."""
+    attach: bool = False
+    """Wait for the next try of what is restarted anyway, and start nothing."""
+    restart: bool = False
+    """Stop it first: it runs."""
+
+
+@dataclass
+class _Course:
+    """What has been seen so far."""
+
+    began: float
+    at: datetime
+    state: str = ""
+    processes: set[int] = field(default_factory=set)
+    ports: set[str] = field(default_factory=set)
+    said: set[tuple[datetime, str]] = field(default_factory=set)
+    waits: list[ObservedWait] = field(default_factory=list)
+    told_waits: set[tuple[int, str, str]] = field(default_factory=set)
+    up_at: float = 0.0
+    ran_at: float = 0.0
+    outcome: Outcome = "not-up"
+
+    @property
+    def seconds(self) -> float:
+        return time.monotonic() - self.began
+
+
+Tell = Callable[[Seen], None]
+
+
+def limit_of(unit: dict[str, Any]) -> float:
+    """How long a start of a unit may take, in seconds."""
+    limit = unit.get("TimeoutStartUSec")
+    return _USUAL_LIMIT if not isinstance(limit, int) or limit in (0, _NEVER) else min(limit / 1e6, _LONGEST)
+
+
+def observed(wish: Wish, tell: Tell) -> Observation:
+    """Watch a start. Raises :class:`~hollow_chain.mend.hands.NotDone` where the manager cannot be asked, or refuses the start."""
+    manager = Manager()
+    unit = manager.unit(wish.unit)
+    most = wish.seconds if wish.seconds is not None else limit_of(unit) + _SETTLED + 1
+    why_not, story, lines = "", Story(), []
+    with contextlib.ExitStack() as stack:
+        tracer = None
+        try:
+            tracer = stack.enter_context(_tracer(most))
+        except _NotTraced as reason:
+            why_not = str(reason)
+        course = _Course(time.monotonic(), datetime.now(UTC))
+        try:
+            _begin(manager, wish, unit, course)
+            for _ in _looks(manager, wish, most, course, tell):
+                pass
+        except KeyboardInterrupt:
+            course.outcome = "not-up"
+        if tracer is not None:
+            whole = tracer.runs
+            tracer.stop()
+            lines = tracer.lines()
+            if not whole:
+                why_not = "the trace was cut: its tracer ended before the start did"
+    if lines:
+        story = told(lines, wish.unit, wish.programs, course.processes)
+    return _observation(wish, course, story, bool(lines), why_not)
+
+
+class _NotTraced(Exception):
+    """In words."""
+
+
+def _tracer(seconds: float) -> Any:
+    from hollow_chain.reach.posix import tracer
+
+    try:
+        return tracer.Tracer(traced_names(), seconds)
+    except tracer.NotTraced as reason:
+        raise _NotTraced(str(reason)) from None
+
+
+def _begin(manager: Manager, wish: Wish, unit: dict[str, Any], course: _Course) -> None:
+    if wish.attach:
+        return
+    if unit.get("Result") == "start-limit-hit" or unit.get("ActiveState") == "failed":
+        with contextlib.suppress(NotDone):
+            manager.call("ResetFailedUnit", "s", wish.unit)
+    course.began, course.at = time.monotonic(), datetime.now(UTC)
+    manager.call("RestartUnit" if wish.restart else "StartUnit", "ss", wish.unit, "replace")
+
+
+def _looks(manager: Manager, wish: Wish, most: float, course: _Course, tell: Tell) -> Iterator[None]:
+    """Look again and again, until it is clear what the start came to."""
+    tries: int | None = None
+    while True:
+        unit = manager.unit(wish.unit)
+        tries = int(unit.get("NRestarts") or 0) if tries is None else tries
+        _look(wish.unit, unit, course, tell)
+        if wish.attach and not course.ran_at:
+            if _is_under_way(unit) or int(unit.get("NRestarts") or 0) > tries:
+                course.ran_at = course.seconds
+        elif _is_over(unit, course, tries if not wish.attach else None):
+            time.sleep(_QUIET)
+            _look(wish.unit, manager.unit(wish.unit), course, tell)
+            return
+        if course.seconds > most:
+            return
+        yield
+        time.sleep(_POLL)
+
+
+def _is_under_way(unit: dict[str, Any]) -> bool:
+    return unit.get("ActiveState") == "activating" and unit.get("SubState") != "auto-restart"
+
+
+def _is_over(unit: dict[str, Any], course: _Course, tries: int | None) -> bool:
+    state, sub = unit.get("ActiveState"), unit.get("SubState")
+    queued = bool(unit.get("Job", (0,))[0])
+    if sub == "auto-restart" or (tries is not None and int(unit.get("NRestarts") or 0) > tries):
+        course.outcome = "failed" if unit.get("Result") != "success" else "ended"
+        return True
+    if state == "active":
+        course.up_at = course.up_at or course.seconds
+        if course.seconds - course.up_at >= _SETTLED or sub == "exited":
+            course.outcome = "up"
+            return True
+        return False
+    if state in ("failed", "inactive") and not queued:
+        well = state == "inactive" and unit.get("Result") == "success"
+        meant_to_end = unit.get("Type") == "oneshot"
+        course.outcome = ("up" if meant_to_end else "ended") if well else "failed"
+        return True
+    return False
+
+
+def _look(name: str, unit: dict[str, Any], course: _Course, tell: Tell) -> None:
+    reached = here()
+    state = f"{unit.get('ActiveState')} ({unit.get('SubState')})"
+    if state != course.state and not (
+        not course.state and unit.get("ActiveState") in ("inactive", "failed") and unit.get("Job", (0,))[0]
+    ):
+        course.state = state
+        tell(Seen(STATE, course.seconds, state))
+    now = {
+        number for number in reached.processes.numbers() if number > 1 and unit_of(number, reached.processes) == name
+    }
+    for number in sorted(now - course.processes):
+        tell(Seen(PROCESS, course.seconds, f"{reached.processes.program(number) or '?'} (process {number})"))
+    course.processes |= now
+    _look_at_sockets(now, course, tell)
+    _look_at_log(name, course, tell)
+    waits = [wait for number in sorted(now) if (wait := at_work(number)) is not None]
+    for wait in waits:
+        key = wait.process, wait.name, wait.thing
+        if key not in course.told_waits and course.up_at == 0.0 and course.seconds > 1.0:
+            course.told_waits.add(key)
+            tell(
+                Seen(
+                    WAITS,
+                    course.seconds,
+                    f"process {wait.process} waits in {wait.name}{f': {wait.thing}' if wait.thing else ''}",
+                )
+            )
+    course.waits = waits or course.waits
+
+
+def _look_at_sockets(now: set[int], course: _Course, tell: Tell) -> None:
+    if not now:
+        return
+    try:
+        sockets = here().network.sockets(_MOST_SOCKETS)
+    except OSError:
+        return
+    for one in sockets:
+        endpoint = f"{one.protocol} {one.address or '*'}:{one.port}"
+        if one.process in now and endpoint not in course.ports:
+            course.ports.add(endpoint)
+            tell(Seen(SOCKET, course.seconds, endpoint))
+
+
+def _look_at_log(name: str, course: _Course, tell: Tell) -> None:
+    try:
+        with here().journal() as records:
+            events = Journal(records).last(name, _MOST_LINES)
+    except NotThere:
+        return
+    since = course.at - timedelta(seconds=0.05)
+    for event in events:
+        key = event.at, event.text
+        if event.at >= since and key not in course.said:
+            course.said.add(key)
+            tell(Seen(LOG, (event.at - course.at).total_seconds(), event.text))
+
+
+def _observation(wish: Wish, course: _Course, story: Story, traced: bool, why_not: str) -> Observation:
+    good = good_starts.known(wish.unit) if traced else frozenset()
+    calls = []
+    if traced and course.outcome == "up":
+        good_starts.keep(wish.unit, signatures(story))
+    elif traced:
+        calls = weighed(story, good, course.outcome != "ended")
+    waits = (
+        []
+        if course.outcome in ("up", "ended")
+        else waits_of(story, course.waits, course.at.timestamp() + course.seconds)
+    )
+    return Observation(
+        wish.unit, course.at, round(course.seconds, 3), course.outcome, traced, why_not, _parts(course, story), calls, waits, bool(good)
+    )  # fmt: skip
+
+
+def _parts(course: _Course, story: Story) -> list[ObservedPart]:
+    """What took how long: what the manager prepares, what comes before the program, and the program until it was up."""
+    begun = course.at.timestamp()
+    tops = [life for life in story.lives.values() if story.top(life) is life and life.ran_at]
+    found = []
+    if tops:
+        found.append(ObservedPart("the manager's preparation", round(max(0.0, min(t.ran_at for t in tops) - begun), 3)))
+        for top in sorted(tops, key=lambda one: one.ran_at)[:8]:
+            until = top.end.at if top.end is not None else begun + (course.up_at or course.seconds)
+            found.append(ObservedPart(top.program, round(max(0.0, until - top.ran_at), 3)))
+    if course.up_at:
+        found.append(ObservedPart("until it was up", round(course.up_at, 3)))
+    return found

@@ -1,0 +1,178 @@
+"""Which of the calls that failed ended a start: by what failed and how, by whether the program went on, and by what fails in good
+starts too.
+
+The numbers stand in ``call_weights.json``, each with its reason. They order the calls of one start against one another; what a call
+comes to is then its share of them all.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from functools import cache
+from pathlib import Path
+
+import msgspec
+
+from hollow_chain.facts.observed import ObservedCall
+from hollow_chain.observing.call_table import BIND, LOCK, LOOK, RUN
+from hollow_chain.observing.story import Attempt, Life, Story
+
+FILTER = "filter"
+"""The kind of a call that a filter of calls refused."""
+_DIGITS = re.compile(r"\d+")
+_MOST = 12
+"""Calls that are kept: nobody reads more."""
+
+
+class _ErrorWeight(msgspec.Struct):
+    errors: list[str]
+    kinds: dict[str, float]
+    """By kind of call; the kind ``*`` stands for all others."""
+    because: str
+
+
+class _PlaceFactor(msgspec.Struct):
+    paths: str
+    """A pattern."""
+    factor: float
+    because: str
+
+
+class _CallWeights(msgspec.Struct):
+    about: str
+    step: float
+    went_on: float
+    in_good_starts: float
+    well_ended: float
+    still_runs: float
+    passed_preparation: float
+    nothing: float
+    errors: list[_ErrorWeight]
+    places: list[_PlaceFactor]
+
+
+@cache
+def _numbers() -> _CallWeights:
+    return msgspec.json.decode(Path(__file__).with_name("call_weights.json").read_bytes(), type=_CallWeights)
+
+
+@cache
+def _by_error() -> dict[str, dict[str, float]]:
+    return {error: row.kinds for row in _numbers().errors for error in row.errors}
+
+
+@cache
+def _places() -> list[tuple[re.Pattern[str], float]]:
+    return [(re.compile(row.paths), row.factor) for row in _numbers().places]
+
+
+def signature(name: str, error: str, thing: str) -> str:
+    """What makes a failed call the same one in another start: numbers of processes and of tries aside."""
+    return f"{name} {error} {_DIGITS.sub('#', thing)}"
+
+
+def signatures(story: Story) -> set[str]:
+    """What failed, in the form in which starts are compared."""
+    return {
+        signature(one.call.name, one.call.error, one.thing)
+        for life in story.lives.values()
+        for one in life.failed
+        if _by_error().get(one.call.error)
+    }
+
+
+def weighed(story: Story, good: frozenset[str], failed: bool) -> list[ObservedCall]:
+    """The calls that may have ended the start, the weightiest first, each with its share. *good*: what fails in good starts too;
+    *failed*: whether the start ended badly, and not just without leaving anything."""
+    scored: dict[tuple[str, str], tuple[float, ObservedCall]] = {}
+    for score, one in _scored(story, good, failed):
+        key = one.error, one.thing or one.name
+        if score > scored.get(key, (0.0, one))[0]:
+            scored[key] = score, one
+    best = sorted(scored.values(), key=lambda pair: -pair[0])
+    whole = _numbers().nothing + sum(score for score, _ in best)
+    return [msgspec.structs.replace(one, weight=round(score / whole, 3)) for score, one in best[:_MOST]]
+
+
+def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[float, ObservedCall]]:
+    for life in story.lives.values():
+        ended = _of_end(story, life, failed)
+        for refused in life.refused:
+            yield ended, _seen(life, refused.refused, FILTER, "", "SIGSYS", refused.at, False)
+        for one in life.failed:
+            score = ended * _worth(one) * _went_on(story, life, one)
+            if signature(one.call.name, one.call.error, one.thing) in good:
+                score *= _numbers().in_good_starts
+            if score > 0:
+                yield (
+                    score,
+                    _seen(
+                        life,
+                        one.call.name,
+                        one.known.kind,
+                        one.thing,
+                        one.call.error,
+                        one.call.at,
+                        one.writes,
+                        one.program,
+                    ),
+                )
+
+
+def _seen(
+    life: Life, name: str, kind: str, thing: str, error: str, at: float, writes: bool, program: str = ""
+) -> ObservedCall:
+    moment = datetime.fromtimestamp(at, UTC)
+    return ObservedCall(name, kind, thing, error, moment, life.number, program or life.program, writes)
+
+
+def _of_end(story: Story, life: Life, failed: bool) -> float:
+    """How near the end of a process is to that of the start."""
+    numbers = _numbers()
+    top, end = story.top(life), life.end
+    later = any(other.began > top.last and story.top(other) is other for other in story.lives.values())
+    if later and top.end is not None and top.end.status == 0:
+        return numbers.passed_preparation
+    if end is None:
+        return numbers.still_runs
+    if end.status == 0 and failed:
+        return numbers.well_ended
+    above = story.lives.get(life.parent)
+    if above is not None and above.end is not None:  # what the one that began it did, after it had ended
+        after = sum(1 for one in above.failed if one.call.at > end.at)
+        return 1.0 if after <= 1 else numbers.step ** min(after, 40)
+    return 1.0
+
+
+def _worth(one: Attempt) -> float:
+    kinds = _by_error().get(one.call.error)
+    if kinds is None:
+        return 0.0
+    kind = "write" if one.writes and f"{one.known.kind} to write" not in kinds else f"{one.known.kind} to write"
+    kind = kind if one.writes and kind in kinds else one.known.kind
+    if one.excludes and "first" in kinds:
+        kind = "first"
+    worth = kinds.get(kind, kinds.get("*", 0.0))
+    for pattern, factor in _places():
+        if one.thing.startswith("/") and one.known.kind != BIND and pattern.search(one.thing):
+            return worth * factor
+    return worth
+
+
+def _went_on(story: Story, life: Life, one: Attempt) -> float:
+    """How far the program went on after a call had failed, and whether another way was found."""
+    numbers = _numbers()
+    factor = numbers.step ** min(life.progress - one.progress, 200)
+    if (one.thing and one.thing in life.succeeded and one.known.kind != LOCK) or (
+        one.known.kind in (LOOK, RUN, "open") and _found_elsewhere(life, one.thing)
+    ):
+        factor *= numbers.went_on
+    return factor
+
+
+def _found_elsewhere(life: Life, thing: str) -> bool:
+    """Whether something of that name was found in another folder: then it was only sought here first."""
+    name = thing.rpartition("/")[2]
+    return bool(name) and any(path != thing and path.endswith(f"/{name}") for path in life.succeeded)

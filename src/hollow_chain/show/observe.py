@@ -1,0 +1,142 @@
+"""A start while it is watched, and what it came to."""
+
+from __future__ import annotations
+
+import sys
+import time
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from hollow_chain.show.clean import clean
+from hollow_chain.show.documents import Document, verdict_document, when
+
+if TYPE_CHECKING:
+    from rich.live import Live
+    from rich.text import Text
+
+    from hollow_chain.facts.observed import Observation
+    from hollow_chain.observing.watching import Seen
+    from hollow_chain.show.page import Page
+    from hollow_chain.verdict import Verdict
+
+_SHOWN = 14
+"""Lines of the log that a live view keeps: the rest scrolls on above."""
+_STYLES = {"state": "bold", "log": "", "socket": "cyan", "waits": "yellow", "process": "dim"}
+_WORDS = {"state": "state", "log": "says", "socket": "listens", "waits": "waits", "process": "runs"}
+_OUTCOMES = {
+    "up": "it starts",
+    "failed": "it did not start",
+    "ended": "it ended by itself, without an error, and nothing is left running",
+    "not-up": "it is not up, and its start is still under way",
+}
+
+
+class Watching:
+    """The view on standard error: live on a terminal, else a line for each thing as it comes."""
+
+    def __init__(self, title: str) -> None:
+        self._title = clean(title, 200)
+        self._live: Live | None = None
+        self._since = time.monotonic()
+        self._last: dict[str, str] = {}
+        self._waits = ""
+
+    def __enter__(self) -> Watching:
+        if sys.stderr.isatty():
+            from rich.console import Console
+            from rich.live import Live
+
+            console = Console(stderr=True, highlight=False, markup=False, emoji=False)
+            self._live = Live(
+                self._head(), console=console, refresh_per_second=8, transient=True, get_renderable=self._head
+            )
+            self._live.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._live is not None:
+            self._live.stop()
+
+    def __call__(self, seen: Seen) -> None:
+        """One more thing was seen."""
+        text = clean(seen.text, 300)
+        self._last[seen.kind] = text
+        self._waits = text if seen.kind == "waits" else "" if seen.kind == "state" else self._waits
+        if self._live is None:
+            print(f"{seen.seconds:8.2f} s  {_WORDS[seen.kind]:8}{text}", file=sys.stderr, flush=True)  # noqa: T201
+            return
+        from rich.text import Text
+
+        line = Text(f"{seen.seconds:8.2f} s  ", "dim")
+        line.append(f"{_WORDS[seen.kind]:8}", "dim")
+        line.append(text, _STYLES[seen.kind])
+        self._live.console.print(line, soft_wrap=False, overflow="fold")
+
+    def _head(self) -> Text:
+        """The foot of the view: what it is at now."""
+        from rich.text import Text
+
+        text = Text(f"\n  {self._title}", "bold")
+        text.append(f"  {time.monotonic() - self._since:.1f} s", "cyan")
+        text.append(f"  {self._last.get('state', 'not asked for yet')}")
+        if self._waits:
+            text.append(f"\n  {self._waits}", "yellow")
+        text.append("\n  Ctrl-C lets go of it; the start goes on", "dim")
+        return text
+
+
+def show_observation(page: Page, seen: Observation, service: str) -> None:
+    """What a start came to, and how long each part of it took."""
+    style = "bold green" if seen.outcome == "up" else "bold red"
+    page.line((f"{clean(service, 120)}: {_OUTCOMES[seen.outcome]}", style), f"  (observed for {seen.seconds:.1f} s)")
+    for part in seen.parts:
+        page.line(f"{part.seconds:8.2f} s  {clean(part.what, 200)}", indent=2)
+    if seen.why_not_traced:
+        page.line(
+            (f"The calls of its processes were not seen: {clean(seen.why_not_traced, 300)}.", "yellow"),
+            indent=2,
+            hang=2,
+        )
+
+
+def show_calls(page: Page, seen: Observation) -> None:
+    """The calls that failed and may matter, and what it waits in."""
+    from hollow_chain.wording.observed import said
+
+    for wait in seen.waits[:4]:
+        of = f" of {clean(wait.thing, 200)}" if wait.thing else ""
+        holder = f", which process {wait.holder} has" if wait.holder else ""
+        page.line(
+            (f"process {wait.process} ({clean(wait.program, 100)}) waits in {wait.name}{of}{holder}", "yellow"),
+            indent=2,
+            hang=2,
+        )
+    told = [one for one in seen.calls if one.weight >= _WORTH_TELLING][:5]
+    if told:
+        page.line(("Calls that failed, the one that matters most first", "underline"), indent=2)
+    for one in told:
+        program = clean(one.program.rpartition("/")[2], 60)
+        page.line(
+            f"- {clean(said(one), 300)}",
+            (f"  [{program}, process {one.process}; {one.weight:.0%} of what failed]", "dim"),
+            indent=2,
+            hang=2,
+        )
+
+
+_WORTH_TELLING = 0.05
+
+
+def observation_document(seen: Observation) -> Document:
+    """The key ``observed`` of a verdict."""
+    found: Document = msgspec.to_builtins(seen)
+    found["at"] = when(seen.at)
+    for plain, one in zip(found.get("calls", ()), seen.calls, strict=True):
+        plain["at"] = when(one.at)
+    return found
+
+
+def observed_document(verdict: Verdict, seen: Observation) -> Document:
+    """``hollow-chain/verdict`` with what was observed."""
+    return {**verdict_document(verdict), "observed": observation_document(seen)}

@@ -1,0 +1,86 @@
+"""What was seen of a start, as records beside those of its log: rules read them like any other, by what the system says of each error."""
+
+from __future__ import annotations
+
+from functools import cache
+
+from hollow_chain.facts.host import Event
+from hollow_chain.facts.observed import Observation, ObservedCall, ObservedWait
+from hollow_chain.wording import system_errors
+
+SOURCE = "observed"
+"""The source of such a record."""
+SURE, LIKELY = 0.5, 0.2
+"""Shares of all that failed from which on a call stands for the reason by itself, and from which on it may be the reason."""
+_MOST = 2
+"""Calls that are told as records: what comes behind the second is not the reason."""
+_AS_LOCK = ("flock", "fcntl")
+_PLAIN = {
+    "openat": "open",
+    "openat2": "open",
+    "execve": "run",
+    "execveat": "run",
+    "newfstatat": "stat",
+    "statx": "stat",
+    "chdir": "enter",
+}
+_TAKEN = "another process has the lock"
+
+
+@cache
+def _texts() -> dict[str, str]:
+    return {one.name: one.text for one in system_errors.errors().values()}
+
+
+def records_of(seen: Observation) -> list[Event]:
+    """The calls that may have ended a start, and the one that it hung in, as records."""
+    found = [_record(seen, one) for one in seen.calls[:_MOST] if one.weight >= LIKELY]
+    if seen.outcome in ("not-up", "failed") and not (seen.calls and seen.calls[0].weight >= SURE):
+        found += [_waiting(seen, one) for one in seen.waits if one.kind in _TELLING_WAITS and one.thing][:1]
+    return found
+
+
+def _record(seen: Observation, one: ObservedCall) -> Event:
+    return Event(
+        at=one.at, text=said(one), service=seen.service, source=SOURCE, level="error", process=one.process, trust="trusted", call=one
+    )  # fmt: skip
+
+
+def said(one: ObservedCall) -> str:
+    """A call that failed, in a line as a program would write it."""
+    why = _texts().get(one.error, one.error)
+    if one.error == "SIGSYS":
+        return f"a filter of calls ended it at {one.name} (SIGSYS)"
+    if one.name in _AS_LOCK or one.error == "EEXIST":
+        return f"cannot lock {one.thing}: {_TAKEN} ({why})"
+    name = _PLAIN.get(one.name, one.name)
+    to = " to" if one.kind == "connect" else ""
+    writes = " for writing" if one.writes and one.kind == "open" else ""
+    return f"{name}{to}{f' {one.thing}' if one.thing else ''}{writes}: {why}"
+
+
+_TELLING_WAITS = ("connect", "lock", "read", "open")
+
+
+def _waiting(seen: Observation, one: ObservedWait) -> Event:
+    """The call in which a start hung, as the failure that it would have been with a limit of its own."""
+    lock = one.kind == "lock"
+    error = "EAGAIN" if lock else "ETIMEDOUT"
+    call = ObservedCall(one.name, one.kind, one.thing, error, seen.at, one.process, one.program, weight=SURE)
+    of = f" for {one.seconds:g} s" if one.seconds else ""
+    if lock:
+        text = f"waits{of} in {one.name}: cannot lock {one.thing}: {_TAKEN}"
+    elif one.kind == "connect" or ":" in one.thing:
+        text = f"waits{of} in {one.name} to {one.thing}: Connection timed out"
+    else:
+        text = f"waits{of} in {one.name} of {one.thing}"
+    return Event(
+        at=seen.at,
+        text=text,
+        service=seen.service,
+        source=SOURCE,
+        level="error",
+        process=one.process,
+        trust="trusted",
+        call=call,
+    )
