@@ -29,6 +29,10 @@ def tables(outcomes: list[Outcome], blind: bool = False) -> Iterator[str]:
     pairs = [o for o in broken if o.pair]
     if pairs:
         yield f"pairs: both faults named in {sum(o.both for o in pairs)} of {len(pairs)}"
+    silent = [o for o in broken if o.observed and not o.told]
+    if silent:
+        yield f"silent: {len(silent)} on {len({o.unit for o in silent})} daemons, which the records do not explain; observed,"
+        yield f"  the right cause is first in {sum(o.right for o in silent)}, with the right thing in {sum(o.exact for o in silent)}"
     claims = [(o.causes[0]["confidence"], o.right) for o in broken if o.causes]
     yield (
         f"Brier score of the first causes: {brier(claims):.4f}; wrong at 0.9 and more: "

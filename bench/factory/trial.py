@@ -15,11 +15,12 @@ from tests.live.realhost import RealHost
 
 from bench.factory import probe as probing
 from bench.factory.daemons import DAEMONS, Daemon, install, prepared
-from bench.factory.operators import Break
+from bench.factory.operators import Break, drop_in, service
 from bench.factory.probe import Probe
 
 _LINKS = "lookout-a.service", "lookout-b.service", "lookout-c.service"
 """Services that are put above the broken one, for depth."""
+_SILENCE = "StandardOutput=null\\nStandardError=null\\nLogLevelMax=emerg"
 _BY_NAME = {daemon.unit: daemon for daemon in DAEMONS}
 
 
@@ -35,6 +36,8 @@ class Trial(msgspec.Struct):
     """Seconds from the start to the question."""
     pair: bool = False
     """Whether the service that is asked about has a fault of its own, too: its program is not there."""
+    silent: bool = False
+    """Whether nothing that it says is kept; a start is observed then."""
 
     @property
     def daemon(self) -> Daemon:
@@ -69,6 +72,14 @@ class Outcome(msgspec.Struct):
     errors: str = ""
     snapshot: str = ""
     pair: bool = False
+    plain: list[dict[str, Any]] = []
+    """Of a silent one: the causes before it was observed."""
+    observed: dict[str, Any] = {}
+
+    @property
+    def told(self) -> bool:
+        """Of a silent one: whether the thing was named without observing it."""
+        return msgspec.structs.replace(self, causes=self.plain).exact
 
     @property
     def right(self) -> bool:
@@ -145,7 +156,7 @@ def run(trial: Trial, number: int, keep: Path | None = None) -> Outcome:
             if host.run(f"systemctl is-active {outcome.target}", check=False).stdout.strip() == "active":
                 # What stands above is well by the manager's rules (a condition that passes a need over, a need that is up and deaf).
                 outcome.target, outcome.depth, outcome.pair = trial.probe.unit, 1, False
-            _ask(host, outcome, keep, number)
+            (_observe if trial.silent else _ask)(host, outcome, keep, number)
     except (RuntimeError, subprocess.SubprocessError) as error:
         outcome.state, outcome.errors = "not whole", str(error)[-300:]
     finally:
@@ -165,6 +176,8 @@ def _break(host: RealHost, trial: Trial, outcome: Outcome) -> None:
     outcome.pair = trial.pair and trial.depth > 1
     if outcome.pair:
         text += f"sed -i 's|^ExecStart=.*|ExecStart=/opt/quay/lantern|' /etc/systemd/system/{units[0]}\n"
+    if trial.silent:
+        text += drop_in(trial.probe, service(_SILENCE), "aa-silent") + "\n"
     broken = trial.broken_by
     stops = broken.stop or (broken.starts and not trial.restarts)
     before = f"systemctl stop {trial.probe.unit}\n" if stops else ""
@@ -210,3 +223,16 @@ def _ask(host: RealHost, outcome: Outcome, keep: Path | None, number: int) -> No
         path = keep / f"{number:04}.json"
         path.write_text(host.run("cat /var/tmp/factory.json", check=False).stdout)
         outcome.snapshot = path.name
+
+
+def _observe(host: RealHost, outcome: Outcome, keep: Path | None, number: int) -> None:
+    """Ask what the records tell, and then what one start tells that is watched."""
+    done = host.program(f"why '{outcome.target}' --json")
+    if done.stdout.startswith("{"):
+        outcome.plain = json.loads(done.stdout).get("causes", [])
+    up = host.run(f"systemctl is-active {outcome.target}", check=False).stdout.strip() == "active"
+    done = host.program(f"observe '{outcome.target}' --yes --for 20 --json{' --restart' if up else ''}")
+    outcome.status, outcome.errors = done.returncode, done.stderr[-300:]
+    if done.stdout.startswith("{"):
+        document = json.loads(done.stdout)
+        outcome.causes, outcome.observed = document["causes"], document["observed"]

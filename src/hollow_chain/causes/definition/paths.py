@@ -226,7 +226,10 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
             yield from _absent_before_a_try(case)
         return
     skip = {program.path, program.folder, *(path for path, _ in programs_of(case))}
-    spoken = {path: event for event, path in lines.missing_paths(_near_the_end(case))}
+    spoken: dict[str, Event] = {}
+    for event, path in lines.missing_paths(_near_the_end(case)):
+        if event.call is not None or path not in spoken or spoken[path].call is None:
+            spoken[path] = event
     for event, path in lines.unopened_paths(_near_the_end(case)):
         if not says(event.text, "denied"):  # what is refused need not be gone
             spoken.setdefault(path, event)
