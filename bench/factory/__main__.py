@@ -14,7 +14,7 @@ import msgspec
 from bench.factory import waiting as _more  # noqa: F401
 from bench.factory.daemons import DAEMONS, Daemon
 from bench.factory.healthy import Healthy, drawn, looked_at
-from bench.factory.operators import OPERATORS, breaks
+from bench.factory.operators import OPERATORS, TOLD_BY_THE_MANAGER, breaks
 from bench.factory.probe import Probe, probe
 from bench.factory.replay import replayed
 from bench.factory.tables import tables
@@ -56,13 +56,13 @@ def _is_installed(daemon: Daemon) -> bool:
     return any((Path("/lib/systemd/system") / name).exists() for name in names) or Path(f"/etc/init.d/{stem}").exists()
 
 
-def plan(probes: list[Probe], count: int, seed: int, only: str) -> list[Trial]:
+def plan(probes: list[Probe], count: int, seed: int, only: str, silent: bool = False) -> list[Trial]:
     """A sample of trials: all operators alike, whatever number of daemons they fit."""
     draw = random.Random(seed)
     by_operator = {
         name: [(one, broken) for one in probes for broken in breaks(one, name, seed)]
         for name in OPERATORS
-        if only in name
+        if only in name and not (silent and any(word in name for word in TOLD_BY_THE_MANAGER))
     }
     chosen: list[Trial] = []
     for options in by_operator.values():
@@ -116,7 +116,7 @@ def main() -> None:
         )
         if given.probe:
             return
-        trials = plan(probes, given.count, given.seed, given.operator)
+        trials = plan(probes, given.count, given.seed, given.operator, given.silent)
         if given.silent:
             trials = [msgspec.structs.replace(one, silent=True, depth=1, pair=False) for one in trials]
         keep = OUT / given.name

@@ -401,7 +401,7 @@ class Case(msgspec.Struct, frozen=True):
         """A record as evidence, in its own words: what could be forged bears on a claim only so far (:data:`_AT_MOST`)."""
         if event.call is not None:
             # The kernel has said so to us, and not a program: nobody can forge it, and what stood alone in the way is proven by it.
-            bears = PROOF if bears in (SAID, FITS) and event.call.weight >= SURE else bears
+            bears = bears if bears not in (SAID, FITS) else PROOF if event.call.weight >= SURE else HINT
             return Evidence(event.text[:300], event.source, event.at, bears)
         words = f"\u201c{event.text[:300]}\u201d"
         bears = _AT_MOST.get(event.trust, {}).get(bears, bears)

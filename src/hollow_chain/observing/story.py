@@ -44,6 +44,8 @@ class Attempt(NamedTuple):
     """Whether it wanted to be the first to make what it names (``O_EXCL``)."""
     progress: int
     """Steps ahead that the process had made by then."""
+    order: int
+    """Calls of the process that had failed before."""
     program: str
 
 
@@ -58,8 +60,13 @@ class Life:
     runs: int = 0
     """Programs that it has become, one after the other."""
     progress: int = 0
-    succeeded: set[str] = field(default_factory=set)
-    """Things with which a call came to its end."""
+    succeeded: dict[str, float] = field(default_factory=dict)
+    """Things with which a call came to its end, and when that was last."""
+    succeeded_as: dict[tuple[str, str], float] = field(default_factory=dict)
+    """The same by the kind of call, of those that are about a descriptor."""
+    last_call: TracedCall | None = None
+    cut: list[TracedCall] = field(default_factory=list)
+    """Calls that a signal ended."""
     failed: list[Attempt] = field(default_factory=list)
     refused: list[TracedSignal] = field(default_factory=list)
     """Calls for which a filter ended it."""
@@ -107,7 +114,7 @@ def told(lines: Sequence[str], unit: str, programs: Iterable[str], known: Iterab
         found = reader.read(line)
         if found is not None:
             _add(life, found)
-    for call in reader.unfinished():
+    for call in [*reader.unfinished(), *(call for life in story.lives.values() for call in life.cut[-1:])]:
         life = story.lives.get(leaders.get(call.process, 0))
         if life is not None and call.name in CALLS:
             story.waits.append((life, call, CALLS[call.name], _thing(life, call, CALLS[call.name])))
@@ -180,6 +187,8 @@ def _add(life: Life, found: Traced) -> None:
     if isinstance(found, TracedEnd):
         if found.process == life.number:
             life.end = found
+        if found.signal == "SIGSYS" and not life.refused and (name := found.call or _refused(life)):
+            life.refused.append(TracedSignal(found.process, found.at, found.signal, name))
     elif isinstance(found, TracedSignal):
         if found.refused:
             life.refused.append(found)
@@ -187,9 +196,26 @@ def _add(life: Life, found: Traced) -> None:
         _add_call(life, found)
 
 
+def _refused(life: Life) -> str:
+    """The call at which a filter ended a process without a signal that could be seen (``SECCOMP_RET_KILL_PROCESS``, seccomp(2)): its own
+    number stands in the place of what it returned, where else stands nothing, or a descriptor with its path."""
+    last = life.last_call
+    if last is None or last.value is None or last.value <= 0 or last.descriptor or last.name in _COUNT:
+        return ""
+    return last.name
+
+
+_COUNT = ("write", "writev", "pwrite64", "pwritev", "fcntl", "mmap", "readlink", "readlinkat", *STARTS_ANOTHER)
+"""Calls that return a number of their own."""
+
+
 def _add_call(life: Life, call: TracedCall) -> None:
+    life.last_call = call
     known = CALLS.get(call.name)
-    if known is None or call.value is None:
+    if known is None:
+        return
+    if call.value is None:
+        life.cut.append(call)
         return
     if known.folder is not None and known.folder < len(call.arguments):
         argument = call.arguments[known.folder]
@@ -202,7 +228,14 @@ def _add_call(life: Life, call: TracedCall) -> None:
         writes = known.writes or (known.kind == OPEN and ("O_WRONLY" in text or "O_RDWR" in text or "O_CREAT" in text))
         thing = _thing(life, call, known)
         attempt = Attempt(
-            call, known, thing, writes or call.name == "creat", "O_EXCL" in text, life.progress, life.program
+            call,
+            known,
+            thing,
+            writes or call.name == "creat",
+            "O_EXCL" in text,
+            life.progress,
+            len(life.failed),
+            life.program,
         )
         life.failed.append(attempt)
 
@@ -214,8 +247,10 @@ def _went_well(life: Life, call: TracedCall, known: KnownCall) -> None:
     elif known.kind == RUN and thing:
         life.program, life.runs = thing, life.runs + 1
         life.ran_at = life.ran_at or call.at
-    if thing:
-        life.succeeded.add(thing)
+    if thing and known.descriptor is not None:
+        life.succeeded_as[known.kind, thing] = call.ended
+    elif thing:
+        life.succeeded[thing] = call.ended
     if call.name not in _QUIET and known.kind != "look":
         life.progress += 1
 

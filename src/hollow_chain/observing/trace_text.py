@@ -12,7 +12,7 @@ from typing import NamedTuple
 _LINE = re.compile(r"(\d{1,10}) +(\d{1,12}\.\d{1,9}) (.*)", re.DOTALL)
 _RESUMED = re.compile(r"<\.\.\. (\w+) resumed>")
 _NAME = re.compile(r"(\w{1,40})\(")
-_RESULT = re.compile(r"\) += (-?\d+|0x[0-9a-f]+|\?)(?:<((?:[^>\\]|\\.)*)>)?(?: (E[A-Z0-9]+) \()?")
+_RESULT = re.compile(r"\) += (0x[0-9a-f]+|-?\d+|\?)(?:<((?:[^>\\]|\\.)*)>)?(?: (E[A-Z0-9]+) \()?")
 _EXITED = re.compile(r"\+\+\+ exited with (\d{1,3}) \+\+\+")
 _KILLED = re.compile(r"\+\+\+ killed by (SIG[A-Z0-9+]+)")
 _SIGNAL = re.compile(r"--- (SIG[A-Z0-9+]+) \{(.*)\} ---")
@@ -42,7 +42,9 @@ class TracedCall(NamedTuple):
     error: str = ""
     """The name of its error, such as ``ENOENT``."""
     ended: float = 0.0
-    """When it returned; 0 where it never did."""
+    """When it returned, or was cut; 0 where it is under way."""
+    descriptor: bool = False
+    """Whether what it returned is a descriptor, by the path that the tracer put beside it."""
 
 
 class TracedEnd(NamedTuple):
@@ -53,6 +55,8 @@ class TracedEnd(NamedTuple):
     status: int | None
     """Its exit status; None where a signal ended it."""
     signal: str = ""
+    call: str = ""
+    """The call that it was in when a signal ended it."""
 
 
 class TracedSignal(NamedTuple):
@@ -109,7 +113,7 @@ class TraceReader:
         if exited := _EXITED.match(rest):
             return TracedEnd(process, at, int(exited[1]))
         if killed := _KILLED.match(rest):
-            return TracedEnd(process, at, None, killed[1])
+            return TracedEnd(process, at, None, killed[1], cut[1] if cut is not None else "")
         return None
 
 
@@ -130,9 +134,7 @@ def _call(process: int, at: float, ended: float, text: str) -> TracedCall | None
     if result is None:
         return None
     value = None if result[1] == "?" else int(result[1], 0)
-    return TracedCall(
-        process, at, name[1], tuple(arguments), value, result[3] or "", ended if value is not None else 0.0
-    )
+    return TracedCall(process, at, name[1], tuple(arguments), value, result[3] or "", ended, bool(result[2]))
 
 
 def split(text: str, begin: int) -> tuple[list[str], int]:

@@ -95,14 +95,16 @@ def limit_of(unit: dict[str, Any]) -> float:
 def observed(wish: Wish, tell: Tell) -> Observation:
     """Watch a start. Raises :class:`~hollow_chain.mend.hands.NotDone` where the manager cannot be asked, or refuses the start."""
     manager = Manager()
+    from hollow_chain.reach.posix.tracer import NotTraced, Tracer
+
     unit = manager.unit(wish.unit)
     most = wish.seconds if wish.seconds is not None else limit_of(unit) + _SETTLED + 1
     why_not, story, lines = "", Story(), []
     with contextlib.ExitStack() as stack:
         tracer = None
         try:
-            tracer = stack.enter_context(_tracer(most))
-        except _NotTraced as reason:
+            tracer = stack.enter_context(Tracer(traced_names(), most))
+        except NotTraced as reason:
             why_not = str(reason)
         course = _Course(time.monotonic(), datetime.now(UTC))
         try:
@@ -120,19 +122,6 @@ def observed(wish: Wish, tell: Tell) -> Observation:
     if lines:
         story = told(lines, wish.unit, wish.programs, course.processes)
     return _observation(wish, course, story, bool(lines), why_not)
-
-
-class _NotTraced(Exception):
-    """In words."""
-
-
-def _tracer(seconds: float) -> Any:
-    from hollow_chain.reach.posix import tracer
-
-    try:
-        return tracer.Tracer(traced_names(), seconds)
-    except tracer.NotTraced as reason:
-        raise _NotTraced(str(reason)) from None
 
 
 def _begin(manager: Manager, wish: Wish, unit: dict[str, Any], course: _Course) -> None:

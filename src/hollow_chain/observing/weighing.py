@@ -16,7 +16,7 @@ from pathlib import Path
 import msgspec
 
 from hollow_chain.facts.observed import ObservedCall
-from hollow_chain.observing.call_table import BIND, LOCK, LOOK, RUN
+from hollow_chain.observing.call_table import BIND, LOOK, OPEN, RUN
 from hollow_chain.observing.story import Attempt, Life, Story
 
 FILTER = "filter"
@@ -43,6 +43,9 @@ class _PlaceFactor(msgspec.Struct):
 class _CallWeights(msgspec.Struct):
     about: str
     step: float
+    """The factor for each step ahead that was made after a call had failed."""
+    failed_after: float
+    """What a call that failed after it counts for, in such steps."""
     went_on: float
     in_good_starts: float
     well_ended: float
@@ -164,10 +167,13 @@ def _worth(one: Attempt) -> float:
 def _went_on(story: Story, life: Life, one: Attempt) -> float:
     """How far the program went on after a call had failed, and whether another way was found."""
     numbers = _numbers()
-    factor = numbers.step ** min(life.progress - one.progress, 200)
-    if (one.thing and one.thing in life.succeeded and one.known.kind != LOCK) or (
-        one.known.kind in (LOOK, RUN, "open") and _found_elsewhere(life, one.thing)
-    ):
+    if not one.program and life.program:  # the manager's own preparation, which came to its end
+        return numbers.passed_preparation
+    after = life.progress - one.progress + numbers.failed_after * (len(life.failed) - one.order - 1)
+    factor: float = numbers.step ** min(after, 200)
+    by_name = one.known.descriptor is None
+    later = life.succeeded.get(one.thing, 0.0) if by_name else life.succeeded_as.get((one.known.kind, one.thing), 0.0)
+    if later > one.call.at or (one.known.kind in (LOOK, RUN, OPEN) and _found_elsewhere(life, one.thing)):
         factor *= numbers.went_on
     return factor
 

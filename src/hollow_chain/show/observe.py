@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -130,11 +131,18 @@ _WORTH_TELLING = 0.05
 
 def observation_document(seen: Observation) -> Document:
     """The key ``observed`` of a verdict."""
-    found: Document = msgspec.to_builtins(seen)
+    found: Document = {name: _plain(getattr(seen, name)) for name in seen.__struct_fields__ if name != "service"}
     found["at"] = when(seen.at)
-    for plain, one in zip(found.get("calls", ()), seen.calls, strict=True):
-        plain["at"] = when(one.at)
     return found
+
+
+def _plain(value: object) -> object:
+    """A value with all of its fields, whether they are as usual or not."""
+    if isinstance(value, list):
+        return [_plain(one) for one in value]
+    if isinstance(value, msgspec.Struct):
+        return {name: _plain(getattr(value, name)) for name in value.__struct_fields__}
+    return when(value) if isinstance(value, datetime) else value
 
 
 def observed_document(verdict: Verdict, seen: Observation) -> Document:

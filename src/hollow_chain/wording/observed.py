@@ -6,6 +6,7 @@ from functools import cache
 
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.observed import Observation, ObservedCall, ObservedWait
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import system_errors
 
 SOURCE = "observed"
@@ -36,7 +37,7 @@ def records_of(seen: Observation) -> list[Event]:
     """The calls that may have ended a start, and the one that it hung in, as records."""
     found = [_record(seen, one) for one in seen.calls[:_MOST] if one.weight >= LIKELY]
     if seen.outcome in ("not-up", "failed") and not (seen.calls and seen.calls[0].weight >= SURE):
-        found += [_waiting(seen, one) for one in seen.waits if one.kind in _TELLING_WAITS and one.thing][:1]
+        found += [_waiting(seen, one) for one in seen.waits if _tells(one)][:1]
     return found
 
 
@@ -50,7 +51,7 @@ def said(one: ObservedCall) -> str:
     """A call that failed, in a line as a program would write it."""
     why = _texts().get(one.error, one.error)
     if one.error == "SIGSYS":
-        return f"a filter of calls ended it at {one.name} (SIGSYS)"
+        return f"{one.name}: a filter of calls does not let it pass (SIGSYS)"
     if one.name in _AS_LOCK or one.error == "EEXIST":
         return f"cannot lock {one.thing}: {_TAKEN} ({why})"
     name = _PLAIN.get(one.name, one.name)
@@ -59,7 +60,14 @@ def said(one: ObservedCall) -> str:
     return f"{name}{to}{f' {one.thing}' if one.thing else ''}{writes}: {why}"
 
 
-_TELLING_WAITS = ("connect", "lock", "read", "open")
+_ENDPOINT = pattern(r"^(?:\[[0-9a-f:.]+\]|\d{1,3}(?:\.\d{1,3}){3}):\d{1,5}$")
+
+
+def _tells(one: ObservedWait) -> bool:
+    """Whether what it waits for is somebody else's to give: a lock, an answer, the other end of a file."""
+    if one.kind in ("lock", "open"):
+        return one.thing.startswith("/")
+    return one.kind in ("connect", "read") and _ENDPOINT.search(one.thing) is not None
 
 
 def _waiting(seen: Observation, one: ObservedWait) -> Event:

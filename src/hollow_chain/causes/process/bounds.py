@@ -16,6 +16,7 @@ from hollow_chain.causes.process.telling import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import clock, was_up_before
+from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.system_errors import errors
@@ -170,7 +171,8 @@ def call_forbidden(case: Case) -> Iterator[Finding]:
             last.ended_at,
             SAID,
         )
-        yield _forbidden(case, confinement.calls_by, "a call of the kernel", [end], SAID)
+        seen = [e for e in case.own_events() if e.call is not None and e.call.kind == "filter"][-1:]
+        yield _forbidden(case, confinement.calls_by, _named_call(seen), [*map(case.quoted, seen), end], SAID)
     elif confinement.calls_by and confinement.calls_fail_with in errors():
         told = [
             e for e in case.own_events() if errors()[confinement.calls_fail_with or 0].text.lower() in e.text.lower()
@@ -178,7 +180,7 @@ def call_forbidden(case: Case) -> Iterator[Finding]:
         plain = confinement.calls_fail_with in _PLAIN_REFUSALS
         if told:
             bears = FITS if plain else SAID
-            yield _forbidden(case, confinement.calls_by, "a call of the kernel", [case.quoted(told[-1], FITS)], bears)
+            yield _forbidden(case, confinement.calls_by, _named_call(told[-1:]), [case.quoted(told[-1], FITS)], bears)
             return
     setting = confinement.calls_by or ("RestrictAddressFamilies" if confinement.families is not None else "")
     since = _changed_since_good(case)
@@ -199,6 +201,12 @@ def _changed_since_good(case: Case) -> datetime | None:
     at_once = case.service.program is not None and case.service.program.style in _UP_AT_ONCE
     later = [s for s in case.service.starts if s.outcome == "up" and s.at > changed] if not at_once else []
     return changed if was_up_before(case, changed) and not later else None
+
+
+def _named_call(seen: list[Event]) -> str:
+    """The call that was refused, where a start was watched; its name says more than any record does."""
+    name = next((e.call.name for e in reversed(seen) if e.call is not None and e.call.name), "")
+    return f"the call {name} of the kernel" if name else "a call of the kernel"
 
 
 def _forbidden(case: Case, setting: str, what: str, said: list[Evidence], bears: str) -> Finding:

@@ -1,9 +1,9 @@
 """Tracing the service manager for the time of one start, by strace(1): attached from outside, so that the service and its confinement
 are as they always are.
 
-However we end, the manager is let go: the tracer ends with us (``PR_SET_PDEATHSIG``), by a clock of its own where we hang (alarm(2) goes
-on over an execve(2)), and at a bound of what it writes, which is a file, so that it never waits for us. Where it dies itself, the kernel
-lets go (ptrace(2)). Nothing of what is read or sent is written down (``-s 0``).
+However we end, the manager is let go: the tracer ends with us (``PR_SET_PDEATHSIG``, prctl(2)), by a clock of its own where we hang
+(timeout(1)), and at a bound of what it writes, which is a file, so that it never waits for us. Where it dies itself, the kernel lets go
+(ptrace(2)). Nothing of what is read or sent is written down (``-s 0``).
 """
 
 from __future__ import annotations
@@ -16,7 +16,6 @@ import shutil
 import signal
 import subprocess
 import time
-from functools import partial
 from pathlib import Path
 
 from hollow_chain.reach.locks import Taken, take
@@ -69,13 +68,17 @@ class Tracer:
         self.stop()
 
     def _command(self) -> list[str]:
-        strace = shutil.which("strace")
+        strace, clock, bound = (shutil.which(name) for name in ("strace", "timeout", "setpriv"))
         if os.geteuid() != 0:
             raise NotTraced("only root may trace the service manager")
         if strace is None:
             raise NotTraced("strace is not installed")
+        if clock is None:
+            raise NotTraced("timeout (coreutils) is not installed, without which nothing bounds the tracer")
+        bounded = [clock, "--kill-after=2", "--signal=INT", f"{self._seconds + _MORE_TIME:.0f}"]
+        bounded += [bound, "--pdeathsig", "TERM"] if bound is not None else []
         written = ["-o", str(_PLACE / _TRACE), "-e", f"trace={self._calls}", "-e", "signal=!SIGCHLD"]
-        return [strace, "-f", "-q", "-y", "-ttt", "-s", "0", *written, "-p", str(_MANAGER)]
+        return [*bounded, strace, "-f", "-q", "-y", "-ttt", "-s", "0", *written, "-p", str(_MANAGER)]
 
     def _attach(self, command: list[str]) -> None:
         if _tracer_of_manager():
@@ -86,7 +89,7 @@ class Tracer:
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.PIPE,
-            preexec_fn=partial(_bounded_and_bound_to_us, round(self._seconds + _MORE_TIME)),
+            preexec_fn=_bounded_and_bound_to_us,
             start_new_session=True,  # a Ctrl-C is for us: the tracer is let go when we are done
             umask=0o077,
         )
@@ -140,8 +143,7 @@ def _prepare() -> None:
         raise NotTraced(f"{_PLACE} is not a folder of root's alone")
 
 
-def _bounded_and_bound_to_us(seconds: int) -> None:
-    signal.alarm(seconds)
+def _bounded_and_bound_to_us() -> None:
     resource.setrlimit(resource.RLIMIT_FSIZE, (_MOST_BYTES, _MOST_BYTES))
     ctypes.CDLL(None).prctl(_DIES_WITH_PARENT, signal.SIGTERM)
 

@@ -1,0 +1,296 @@
+"""Starts that are watched on a throwaway host: what silent programs do not say, what good starts look like, and that the manager is always
+let go."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import time
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+
+from tests.live.conftest import PROGRAM, needs_a_host
+from tests.live.realhost import RealHost
+
+pytestmark = pytest.mark.live
+
+
+@pytest.fixture(scope="module")
+def host() -> Iterator[RealHost]:
+    needs_a_host()
+    with RealHost("lantern") as lantern:
+        lantern.run("mkdir -p /opt/own /srv/chart; echo 1 > /srv/chart/a")
+        yield lantern
+
+
+def service(host: RealHost, name: str, body: str, more: str = "", before: str = "true") -> None:
+    """A program in Python that says nothing, as a service."""
+    text = f"import os, sys, socket, fcntl, time\ntry:\n    {body}\nexcept BaseException:\n    os._exit(1)\ntime.sleep(9999)\n"
+    host.run(
+        f"{before}\ncat > /opt/own/{name}.py <<'END'\n{text}END\n"
+        f"printf %b '[Service]\\nExecStart=/usr/bin/python3 /opt/own/{name}.py\\n{more}' > /etc/systemd/system/{name}.service\n"
+        "systemctl daemon-reload"
+    )
+
+
+def observe(host: RealHost, words: str) -> tuple[int, Any]:
+    done = host.program(f"observe {words} --yes --json")
+    assert done.stdout.startswith("{"), (done.returncode, done.stderr)
+    return done.returncode, json.loads(done.stdout)
+
+
+def let_go(host: RealHost) -> None:
+    """Nobody traces the manager, which is alive and has nothing queued."""
+    until = time.monotonic() + 20
+    while "TracerPid:\t0" not in host.run("cat /proc/1/status").stdout:
+        assert time.monotonic() < until, "the manager is still traced"
+        time.sleep(0.1)
+    assert host.run("timeout 10 systemctl list-jobs --no-legend", check=False).stdout == ""
+    assert host.run("pgrep -x strace", check=False).stdout == ""
+    host.run("timeout 10 systemctl daemon-reload")
+
+
+SILENT: dict[str, tuple[str, str, str, str, str]] = {
+    "a file that is not there": ("open('/srv/chart/none.db').read()", "", "true", "path-missing", "/srv/chart/none.db"),
+    "a name with a space": ("open('/srv/chart/the old one').read()", "", "true", "path-missing", "/srv/chart/the old one"),
+    "a relative path": ("os.chdir('/srv/chart'); open('b').read()", "", "true", "path-missing", "/srv/chart/b"),
+    "a file that is closed": (
+        "open('/srv/chart/closed').read()", "User=daemon\\n", "install -m 600 /dev/null /srv/chart/closed", "access-denied", "/srv/chart/closed",
+    ),
+    "a folder that it may not write to": (
+        "open('/srv/chart/new', 'w').write('x')", "User=daemon\\n", "true", "access-denied", "/srv/chart",
+    ),
+    "a port that is held": (
+        "s = socket.socket(); s.bind(('127.0.0.1', 7801))", "",
+        "systemd-run --quiet --unit holder-7801 python3 -m http.server --bind 127.0.0.1 7801\n"
+        "for i in $(seq 50); do ss -lntH 'sport = :7801' | grep -q . && break; sleep 0.1; done",
+        "port-held", "7801",
+    ),
+    "an address of nobody": ("s = socket.socket(); s.bind(('203.0.113.7', 7802))", "", "true", "address-missing", "203.0.113.7"),
+    "a port below 1024": ("s = socket.socket(); s.bind(('127.0.0.1', 87))", "User=daemon\\n", "true", "port-forbidden", "87"),
+    "a lock that is held": (
+        "f = open('/run/deck.lock', 'a'); fcntl.flock(f, fcntl.LOCK_EX | fcntl.LOCK_NB)", "",
+        "systemd-run --quiet --unit holder-lock flock /run/deck.lock sleep 999\n"
+        "for i in $(seq 50); do grep -q FLOCK /proc/locks && break; sleep 0.1; done; sleep 0.3",
+        "lock-held", "/run/deck.lock",
+    ),
+    "a call that is filtered": (
+        "os.mkdir('/srv/chart/sub')", "SystemCallFilter=~mkdir mkdirat\\n", "true", "call-forbidden", "mkdir",
+    ),
+    "a disk that is full": (
+        "f = open('/srv/full/x', 'wb'); f.write(b'x' * 400000); f.flush()", "",
+        "mkdir -p /srv/full; mountpoint -q /srv/full || mount -t tmpfs -o size=64k tmpfs /srv/full", "disk-full", "/srv/full",
+    ),
+    "a program of another's": ("os.execv('/srv/chart/tool', ['tool'])", "", "true", "path-missing|program-missing", "/srv/chart/tool"),
+    "what the definition makes read-only": (
+        "open('/srv/chart/log', 'w')", "ReadOnlyPaths=/srv/chart\\n", "true", "access-denied", "/srv/chart",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", SILENT)
+def test_a_silent_end_is_told_by_the_call_that_failed(host: RealHost, what: str) -> None:
+    body, more, before, wanted, thing = SILENT[what]
+    name = f"mute{list(SILENT).index(what)}"
+    service(host, name, body, more, before)
+    status, found = observe(host, name)
+    first = found["causes"][0]
+    told = json.dumps(first, ensure_ascii=False)
+    assert first["cause"] in wanted.split("|") and thing in told, (first, found["observed"]["calls"][:3])
+    assert first["confidence"] >= 0.7
+    assert any(piece["source"] == "observed" for piece in first["evidence"]), first["evidence"]
+    assert status == 1 and found["observed"]["outcome"] == "failed" and found["observed"]["traced"]
+    let_go(host)
+
+
+HANGS: dict[str, tuple[str, str, str, str]] = {
+    "a lock of another's": (
+        "f = open('/run/wait.lock', 'a'); fcntl.flock(f, fcntl.LOCK_EX)",
+        "systemd-run --quiet --unit holder-wait flock /run/wait.lock sleep 999\n"
+        "for i in $(seq 50); do grep -q FLOCK /proc/locks && break; sleep 0.1; done; sleep 0.3",
+        "flock", "/run/wait.lock",
+    ),
+    "a pipe that nobody writes to": ("open('/run/wait.pipe').read()", "[ -p /run/wait.pipe ] || mkfifo /run/wait.pipe", "openat", "/run/wait.pipe"),
+    "a server that takes nobody": (
+        "s = socket.socket(); s.connect(('127.0.0.1', 7900))",
+        "cat > /opt/own/full.py <<'END'\n"
+        "import socket, time\ns = socket.socket(); s.bind(('127.0.0.1', 7900)); s.listen(0)\nwaiting = [socket.socket() for _ in range(4)]\n"
+        "for one in waiting:\n    one.setblocking(False); one.connect_ex(('127.0.0.1', 7900))\ntime.sleep(999)\nEND\n"
+        "systemd-run --quiet --unit holder-7900 python3 /opt/own/full.py; sleep 1",
+        "connect", "127.0.0.1:7900",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", HANGS)
+def test_a_start_that_hangs_is_told_by_the_call_that_it_hangs_in(host: RealHost, what: str) -> None:
+    body, before, call, thing = HANGS[what]
+    name = f"stuck{list(HANGS).index(what)}"
+    service(host, name, body, "Type=notify\\nTimeoutStartSec=4s\\n", before)
+    status, found = observe(host, name)
+    waits = found["observed"]["waits"]
+    assert status == 1 and (call, thing) in [(one["name"], one.get("thing")) for one in waits], waits
+    assert found["causes"], found["summary"]
+    let_go(host)
+
+
+def tree(host: RealHost, unit: str) -> list[str]:
+    group = host.run(f"systemctl show -P ControlGroup {unit}").stdout.strip()
+    told = host.run(
+        f"for p in $(cat /sys/fs/cgroup{group}/cgroup.procs); do ps -o comm=,user=,nlwp= -p $p; done", check=False
+    )
+    return sorted(told.stdout.split("\n"))
+
+
+@pytest.mark.parametrize("unit", ["nginx", "redis-server", "memcached"])
+def test_a_good_start_has_no_cause_and_leaves_the_same_processes(host: RealHost, unit: str) -> None:
+    host.run(f"systemctl restart {unit}; sleep 1")
+    before = tree(host, unit)
+    host.run(f"systemctl stop {unit}")
+    status, found = observe(host, unit)
+    assert status == 0 and found["causes"] == [] and found["observed"]["outcome"] == "up"
+    assert found["observed"]["parts"][-1]["what"] == "until it was up"
+    assert host.run(f"systemctl is-active {unit}").stdout.strip() == "active"
+    assert tree(host, unit) == before
+    let_go(host)
+
+
+def begin(host: RealHost, words: str) -> subprocess.Popen[bytes]:
+    """A call of the program on the host that goes on beside us."""
+    command = f"exec {PROGRAM} {words}"
+    return subprocess.Popen(
+        ["nsenter", "-t", str(host.init), "-a", "bash", "-c", command],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+    )
+
+
+@pytest.fixture
+def slow(host: RealHost) -> str:
+    """A service whose start takes long."""
+    service(host, "slow", "pass", "Type=notify\\nTimeoutStartSec=60s\\nRestart=no\\n")
+    host.run("systemctl stop slow; systemctl reset-failed slow", check=False)
+    return "slow"
+
+
+def wait_for_tracer(host: RealHost) -> str:
+    for _ in range(200):
+        if "TracerPid:\t0" not in host.run("cat /proc/1/status").stdout:
+            return host.run("pgrep -x strace").stdout.split()[0]
+        time.sleep(0.05)
+    raise AssertionError("nothing traces the manager")
+
+
+ACCIDENTS = {
+    "Ctrl-C": "pkill -INT -f '[o]bserve slow'",
+    "kill -9 of ours": "pkill -KILL -f '[o]bserve slow'",
+    "the tracer dies": "pkill -KILL -x strace",
+    "the service is killed": "systemctl kill -s KILL slow",
+}
+
+
+@pytest.mark.parametrize("what", ACCIDENTS)
+def test_the_manager_is_let_go_whatever_happens(host: RealHost, slow: str, what: str) -> None:
+    call = begin(host, f"observe {slow} --yes --for 20")
+    try:
+        wait_for_tracer(host)
+        time.sleep(0.7)
+        host.run(ACCIDENTS[what])
+        if what in ("Ctrl-C", "kill -9 of ours"):
+            call.wait(20)
+        until = time.monotonic() + 15
+        while "TracerPid:\t0" not in host.run("cat /proc/1/status").stdout:
+            assert time.monotonic() < until
+            time.sleep(0.1)
+        assert "slow" in host.run("systemctl list-units --all slow.service").stdout
+    finally:
+        host.run(f"systemctl stop {slow}", check=False)
+        call.kill()
+        call.communicate()
+    let_go(host)
+
+
+def test_a_hang_of_ours_does_not_hold_the_manager(host: RealHost, slow: str) -> None:
+    call = begin(host, f"observe {slow} --yes --for 2")
+    try:
+        wait_for_tracer(host)
+        host.run("pkill -STOP -f '[o]bserve slow'")
+        assert host.run(
+            "timeout 5 systemctl is-system-running", check=False
+        ).stdout.strip()  # it answers while it is traced
+        until = time.monotonic() + 20
+        while "TracerPid:\t0" not in host.run("cat /proc/1/status").stdout:
+            assert time.monotonic() < until, "the tracer has no clock of its own"
+            time.sleep(0.2)
+    finally:
+        host.run("pkill -KILL -f '[o]bserve slow'; systemctl stop slow", check=False)
+        call.kill()
+        call.communicate()
+    let_go(host)
+
+
+def test_never_two_at_once_and_the_second_says_so(host: RealHost, slow: str) -> None:
+    call = begin(host, f"observe {slow} --yes --for 8")
+    try:
+        wait_for_tracer(host)
+        host.run("systemctl stop memcached")
+        status, found = observe(host, "memcached")
+        assert status == 0 and not found["observed"]["traced"]
+        assert "another start is being observed" in found["observed"]["why_not_traced"]
+    finally:
+        host.run(f"systemctl stop {slow}", check=False)
+        call.kill()
+        call.communicate()
+    let_go(host)
+
+
+def test_it_waits_for_the_next_try_of_what_is_restarted_anyway(host: RealHost) -> None:
+    service(host, "again", "open('/srv/chart/never').read()", "Restart=always\\nRestartSec=3s\\n")
+    host.run("systemctl start again; sleep 0.5", check=False)
+    before = host.run("systemctl show -P NRestarts again").stdout
+    done = host.program("observe again --attach --for 15 --json")
+    found = json.loads(done.stdout)
+    assert found["observed"]["calls"][0]["thing"] == "/srv/chart/never", found["observed"]
+    assert found["causes"][0]["cause"] == "path-missing"
+    assert int(host.run("systemctl show -P NRestarts again").stdout) > int(before)
+    host.run("systemctl stop again", check=False)
+    let_go(host)
+
+
+def test_where_it_cannot_be_traced_the_rest_is_watched_and_that_is_said(host: RealHost) -> None:
+    service(host, "plain", "open('/srv/chart/none').read()")
+    host.run("mount --bind /dev/null $(command -v strace)")
+    try:
+        status, found = observe(host, "plain")
+    finally:
+        host.run("umount $(command -v strace)")
+    assert status == 1 and not found["observed"]["traced"]
+    assert any("calls of its start" in text for text in found["unread"])
+    let_go(host)
+
+
+def test_what_is_asked_before(host: RealHost) -> None:
+    host.run("systemctl start memcached")
+    for words, said in (
+        ("memcached --yes", "runs; --restart"),
+        ("no-such-thing --yes", "no service"),
+        ("plain", "add --yes"),
+        ("memcached --attach --restart", "exclude one another"),
+    ):
+        done = host.program(f"observe {words}")
+        assert done.returncode == 2 and said in done.stderr and done.stderr.count("\n") == 1, (words, done.stderr)
+    done = host.run(f"setpriv --reuid=nobody --clear-groups {PROGRAM} observe plain --yes", check=False)
+    assert done.returncode in (1, 2, 3) and "Traceback" not in done.stderr
+
+
+def test_no_secret_of_its_arguments_is_kept(host: RealHost) -> None:
+    service(host, "hush", "open('/srv/chart/none', 'r').read()")
+    host.run(
+        "sed -i 's|hush.py|hush.py --password=GangwayKey77|' /etc/systemd/system/hush.service; systemctl daemon-reload"
+    )
+    done = host.program("observe hush --yes --json")
+    assert "GangwayKey77" not in done.stdout + done.stderr
+    assert host.run("ls /run/hollow-chain").stdout.split() in ([], ["observe.lock"])

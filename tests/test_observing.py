@@ -1,0 +1,164 @@
+"""A trace of calls read and weighed: recorded ones, and any text at all."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from hollow_chain.facts.observed import Observation, ObservedCall
+from hollow_chain.observing.call_table import CALLS
+from hollow_chain.observing.story import told
+from hollow_chain.observing.trace_text import (
+    TracedCall,
+    TracedEnd,
+    TracedSignal,
+    TraceReader,
+    path_of_descriptor,
+    split,
+    unescaped,
+    unquoted,
+)
+from hollow_chain.observing.weighing import signatures, weighed
+
+RECORDED = Path(__file__).parent / "recorded/traces"
+
+
+def one(line: str) -> object:
+    return TraceReader().read(line)
+
+
+@pytest.mark.parametrize(
+    ("line", "name", "arguments", "value", "error"),
+    [
+        ('7 1.5 openat(AT_FDCWD</srv>, "a b", O_RDONLY) = -1 ENOENT (No such file or directory)', "openat",
+         ("AT_FDCWD</srv>", '"a b"', "O_RDONLY"), -1, "ENOENT"),
+        ('7 1.5 openat(AT_FDCWD</>, "/x,\\")(", O_RDONLY) = 3</x,")(>', "openat", ("AT_FDCWD</>", '"/x,\\")("', "O_RDONLY"), 3, ""),
+        ('7 1.5 bind(4<socket:[12]>, {sa_family=AF_INET, sin_port=htons(80), sin_addr=inet_addr("0.0.0.0")}, 16) = -1 EACCES (Permission denied)',
+         "bind", ("4<socket:[12]>", '{sa_family=AF_INET, sin_port=htons(80), sin_addr=inet_addr("0.0.0.0")}', "16"), -1, "EACCES"),
+        ("7 1.5 fcntl(3</run/a>, F_SETLK, {l_type=F_WRLCK, l_whence=SEEK_SET, l_start=0, l_len=0}) = -1 EAGAIN (Resource temporarily unavailable)",
+         "fcntl", ("3</run/a>", "F_SETLK", "{l_type=F_WRLCK, l_whence=SEEK_SET, l_start=0, l_len=0}"), -1, "EAGAIN"),
+        ("7 1.5 fcntl(4</x>, F_GETFL) = 0x8001 (flags O_WRONLY|O_LARGEFILE)", "fcntl", ("4</x>", "F_GETFL"), 0x8001, ""),
+        ("7 1.5 getuid()        = 0", "getuid", (), 0, ""),
+        ("7 1.5 clone(child_stack=NULL, flags=CLONE_CHILD_SETTID|SIGCHLD, child_tidptr=0x7f) = 492", "clone",
+         ("child_stack=NULL", "flags=CLONE_CHILD_SETTID|SIGCHLD", "child_tidptr=0x7f"), 492, ""),
+    ],
+)  # fmt: skip
+def test_a_line_is_one_call(line: str, name: str, arguments: tuple[str, ...], value: int, error: str) -> None:
+    found = one(line)
+    assert isinstance(found, TracedCall)
+    assert (found.process, found.name, found.arguments, found.value, found.error) == (7, name, arguments, value, error)
+
+
+def test_ends_and_signals() -> None:
+    assert one("9 2.0 +++ exited with 3 +++") == TracedEnd(9, 2.0, 3)
+    assert one("9 2.0 +++ killed by SIGSYS (core dumped) +++") == TracedEnd(9, 2.0, None, "SIGSYS")
+    line = "9 2.0 --- SIGSYS {si_signo=SIGSYS, si_code=SYS_SECCOMP, si_call_addr=0x7f, si_syscall=__NR_mkdir, si_arch=AUDIT_ARCH_X86_64} ---"
+    assert one(line) == TracedSignal(9, 2.0, "SIGSYS", "mkdir")
+
+
+def test_a_call_that_others_come_between_is_told_when_it_returns() -> None:
+    reader = TraceReader()
+    assert (
+        reader.read('5 1.0 connect(3<socket:[1]>, {sa_family=AF_UNIX, sun_path="/run/x"}, 110 <unfinished ...>') is None
+    )
+    assert isinstance(reader.read("6 1.1 getuid() = 0"), TracedCall)
+    found = reader.read("5 1.2 <... connect resumed>) = -1 ECONNREFUSED (Connection refused)")
+    assert isinstance(found, TracedCall) and (found.at, found.ended, found.error) == (1.0, 1.2, "ECONNREFUSED")
+    assert reader.unfinished() == []
+
+
+def test_what_was_cut_by_a_signal_is_told_as_never_returned() -> None:
+    reader = TraceReader()
+    reader.read('5 1.0 openat(AT_FDCWD</>, "/srv/pipe", O_RDONLY <unfinished ...>')
+    reader.read("5 9.0 <... openat resumed> <unfinished ...>) = ?")
+    reader.read("8 1.0 flock(3</run/lock>, LOCK_EX <unfinished ...>")
+    reader.read("8 9.0 +++ killed by SIGTERM +++")
+    assert [(call.name, call.process) for call in reader.unfinished()][-1] == ("flock", 8)
+
+
+def test_texts_come_back_as_they_were() -> None:
+    assert unquoted('"/a\\tb\\"\\\\\\303\\266"') == '/a\tb"\\\u00f6'
+    assert unquoted("NULL") is None and unquoted('"') is None
+    assert unescaped("\\x41\\0") == "A\0"
+    assert path_of_descriptor("3</srv/a \\74b\\76>") == "/srv/a <b>"
+    assert path_of_descriptor("3<socket:[5]>") == "" and path_of_descriptor("AT_FDCWD</srv>") == "/srv"
+
+
+ANY_LINE = st.one_of(
+    st.text(max_size=80),
+    st.builds(
+        lambda number, name, arguments, result: f"{number} 1.25 {name}({arguments}{result}",
+        st.integers(1, 9),
+        st.sampled_from([*sorted(CALLS), "exit_group", "<... openat resumed>"]),
+        st.text(alphabet='"\\<>{}[](),=/abA_0 \n', max_size=40),
+        st.sampled_from([") = 0", ") = -1 ENOENT (No", " <unfinished ...>", ") = ?", ") = 3</x>", "", ") = 7"]),
+    ),
+    st.sampled_from(["3 1.0 +++ exited with 1 +++", "4 1.0 +++ killed by SIGKILL +++", "5 2.0 --- SIGTERM {} ---"]),
+)
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.lists(ANY_LINE, max_size=40))
+def test_any_text_is_read_without_harm(lines: list[str]) -> None:
+    story = told(lines, "a.service", ["/bin/a"], [3, 4, 5])
+    calls = weighed(story, frozenset(), True)
+    assert sum(call.weight for call in calls) <= 1.0
+    assert all(0 <= call.weight <= 1 for call in calls)
+    assert not signatures(story) or story.lives
+
+
+@given(st.text(alphabet='"\\<>{}[](),a1', max_size=60))
+def test_arguments_are_split_without_loss(text: str) -> None:
+    found, close = split(text, 0)
+    assert 0 <= close <= len(text) + 2
+    assert len(found) <= 40
+
+
+class Expected(msgspec.Struct):
+    """What a recorded trace is of."""
+
+    unit: str
+    programs: list[str]
+    name: str
+    error: str
+    thing: str
+    failed: bool = True
+
+
+@pytest.mark.parametrize("path", sorted(RECORDED.glob("*.json")), ids=lambda path: path.stem)
+def test_recorded_traces(path: Path) -> None:
+    expected = msgspec.json.decode(path.read_bytes(), type=Expected)
+    story = told(path.with_suffix(".trace").read_text("latin-1").split("\n"), expected.unit, expected.programs)
+    found = weighed(story, frozenset(), expected.failed)[0]
+    assert (found.name, found.error, found.thing) == (expected.name, expected.error, expected.thing)
+    assert found.weight >= 0.5
+
+
+def test_what_fails_in_good_starts_too_is_left_out() -> None:
+    line = '7 1.{} openat(AT_FDCWD</srv>, "{}", O_RDONLY) = -1 ENOENT (No such file or directory)'
+    lines = [
+        '7 1.0 execve("/bin/a", [""...], 0x7f) = 0',
+        line.format(1, "chart"),
+        line.format(2, "plan-12"),
+        "7 1.9 +++ exited with 1 +++",
+    ]
+    story = told(lines, "a.service", ["/bin/a"])
+    assert [call.thing for call in weighed(story, frozenset(), True)][:1] == ["/srv/plan-12"]
+    good = told([lines[0], line.format(2, "plan-7")], "a.service", ["/bin/a"])
+    assert [call.thing for call in weighed(story, frozenset(signatures(good)), True)][:1] == ["/srv/chart"]
+
+
+def test_an_observation_is_part_of_the_facts() -> None:
+    from datetime import UTC, datetime
+
+    from hollow_chain.facts.codec import decode, encode
+    from hollow_chain.facts.host import Host, snapshot
+
+    at = datetime(2031, 3, 4, 6, 12, tzinfo=UTC)
+    seen = Observation("a.service", at, calls=[ObservedCall("openat", "open", "/srv/x", "EACCES", at, weight=0.9)])
+    host = Host(name="quay-01", observed=[seen])
+    assert decode(encode(snapshot([host]))).hosts[0].observed == [seen]
