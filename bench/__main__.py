@@ -15,7 +15,7 @@ from pathlib import Path
 
 from tests.live.realhost import RealHost, why_not
 
-from bench import boots, faults, proofs, secrets, soak, win32
+from bench import boots, faults, observe, proofs, secrets, soak, win32
 from bench.made_up import made_up
 from hollow_chain.facts.codec import encode
 
@@ -138,6 +138,7 @@ def main() -> int:
         "proofs": proofs.measure,
         "faults": faults.measure,
         "soak": soak.measure,
+        "observe": observe.measure,
     }
     chosen = [part for name, part in parts.items() if len(sys.argv) < 2 or name in sys.argv[1:]]
     missed = 0

@@ -262,7 +262,7 @@ def test_where_nothing_explains_it_the_next_look_is_named() -> None:
     )
     verdict = diagnose(facts, facts.graph.node("h", "a"))
     assert verdict.next_look is not None
-    assert "/var/log/a" in verdict.next_look.does
+    assert "hollow-chain observe a" in verdict.next_look.does and "starts a" in verdict.next_look.why
 
 
 def test_a_disabled_service_is_missed_only_where_something_needs_it() -> None:

@@ -14,7 +14,7 @@ import msgspec
 from bench.factory import waiting as _more  # noqa: F401
 from bench.factory.daemons import DAEMONS, Daemon
 from bench.factory.healthy import Healthy, drawn, looked_at
-from bench.factory.operators import OPERATORS, TOLD_BY_THE_MANAGER, breaks
+from bench.factory.operators import NO_CALL_SHOWS, OPERATORS, breaks
 from bench.factory.probe import Probe, probe
 from bench.factory.replay import replayed
 from bench.factory.tables import tables
@@ -62,7 +62,7 @@ def plan(probes: list[Probe], count: int, seed: int, only: str, silent: bool = F
     by_operator = {
         name: [(one, broken) for one in probes for broken in breaks(one, name, seed)]
         for name in OPERATORS
-        if only in name and not (silent and any(word in name for word in TOLD_BY_THE_MANAGER))
+        if only in name and not (silent and any(word in name for word in NO_CALL_SHOWS))
     }
     chosen: list[Trial] = []
     for options in by_operator.values():

@@ -17,11 +17,13 @@ from bench.factory.probe import Probe
 
 _LEAVES_UP = ("port", "address", "network", "calls", "second copy", "data", "log closed", "disk")
 """Operators, by part of their names, that may leave a daemon up and without an endpoint: others have to bring it down to count."""
-TOLD_BY_THE_MANAGER = (
+NO_CALL_SHOWS = (
     "masked", "stopped", "needs", "loop", "clash", "mount that", "device", "condition", "definition misspelled", "wrong type", "restarted", "short",
     "killed", "runs out", "watchdog", "a step", "waits", "called off", "put right",
+    "settings misspelled", "settings cut", "value out", "unknown option",
 )  # fmt: skip
-"""Operators, by part of their names, of which the manager itself tells: what a program says, or does not say, is not asked then."""
+"""Operators, by part of their names, that no call of a program shows: of most of them the manager itself tells, of the last ones the
+program alone."""
 
 
 class Break(msgspec.Struct, frozen=True):

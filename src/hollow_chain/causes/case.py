@@ -346,7 +346,8 @@ class Case(msgspec.Struct, frozen=True):
         by_the_clock = begun - timedelta(seconds=0.02 if any(event.code for event in events) else 1.0)
         # A log file tells whole seconds only.
         by_the_second = min(by_the_clock, begun.replace(microsecond=0))
-        since = [e for e in events if e.at >= (by_the_clock if e.at.microsecond else by_the_second)]
+        # What was seen of a start that was watched holds for the tries that have come after it by themselves, too.
+        since = [e for e in events if e.call or e.at >= (by_the_clock if e.at.microsecond else by_the_second)]
         if since and self.service.state == "failed" and not any(not e.by_manager for e in since):
             return _with_the_try_before(events, since) or since
         return since or events

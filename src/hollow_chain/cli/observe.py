@@ -121,11 +121,11 @@ def _watched(
     assert node.service is not None and callable(tell)
     try:
         if source is None and _family_here() == SYSTEMD.name:
-            from hollow_chain.observing.watching import Wish, observed
+            from hollow_chain.observing.watching import WatchWish, observed
 
             program = node.service.program
             programs = (program.path,) if program is not None and program.path else ()
-            return observed(Wish(node.name, programs, seconds, attach, restart), tell)
+            return observed(WatchWish(node.name, programs, seconds, attach, restart), tell)
         if attach:
             raise wrong_call("--attach is for systemd hosts: elsewhere the manager does not tell of its next try")
         from hollow_chain.cli.mend import hands_of

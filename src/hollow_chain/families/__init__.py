@@ -73,6 +73,8 @@ class Family(msgspec.Struct, frozen=True, kw_only=True):
     """Whoever reads such a host looks at each path that a log or a definition names: one that was not seen tells nothing."""
     defined_in_files: bool
     """Definitions are files, and settings can be laid over them (systemd.unit(5), drop-in files)."""
+    traced: bool
+    """What the processes of a start try can be watched from outside (strace(1) on the manager)."""
     mended_by_machine: frozenset[str] | None
     """Verbs of acts that a machine carries out on such a host; others are for a person. None: all."""
     stand_in_reboots: bool
@@ -111,6 +113,7 @@ SYSTEMD = Family(
     low_ports_need_right=True,
     named_paths_are_looked_at=True,
     defined_in_files=True,
+    traced=True,
     mended_by_machine=None,
     stand_in_reboots=False,
 )
@@ -138,6 +141,7 @@ CONTROL = Family(
     low_ports_need_right=False,
     named_paths_are_looked_at=False,
     defined_in_files=False,
+    traced=False,
     mended_by_machine=frozenset(
         {"start", "stop", "restart", "continue", "pause", "startup", "limit", "wait", "recovery", "account", "reboot"}
     ),

@@ -17,6 +17,7 @@ from hollow_chain.mend.plan import Step
 from hollow_chain.observing.watching import LOG, PROCESS, SOCKET, STATE, Seen, Tell
 
 _POLL = 0.5
+"""Seconds between two looks, each of which is a whole reading."""
 NOT_TRACED = "calls are traced on systemd hosts only; states, records and sockets were watched"
 
 

@@ -11,7 +11,9 @@ from hollow_chain.sources.files import write_atomically
 
 _PLACE = Path("/var/lib/hollow-chain/good-starts")
 _MOST, _MOST_BYTES = 5_000, 2 << 20
+"""Calls that are kept of a start, and bytes that these take at most: the busiest start seen had some hundred."""
 _LONGEST_NAME = 200
+"""Letters of a name that are kept: a file name has 255 at most (``NAME_MAX``)."""
 
 
 def _file(unit: str) -> Path:

@@ -19,7 +19,9 @@ _SIGNAL = re.compile(r"--- (SIG[A-Z0-9+]+) \{(.*)\} ---")
 _BY_FILTER = re.compile(r"si_code=SYS_SECCOMP.*?si_syscall=(?:__NR_)?(\w+)")
 _UNFINISHED = " <unfinished ...>"
 _MOST_ARGUMENTS = 32
+"""Arguments of a call that are told apart: none has more than six, each of which may hold some."""
 _MOST_CUT = 1_000
+"""Calls cut by a signal that are told: one for each thread."""
 _OPENS, _CLOSES = "([{", ")]}"
 _ESCAPES = {"n": "\n", "t": "\t", "r": "\r", "v": "\v", "f": "\f", "\\": "\\", '"': '"'}
 _ESCAPED = re.compile(r"\\(?:x([0-9a-fA-F]{2})|([0-7]{1,3})|(.))", re.DOTALL)

@@ -32,7 +32,9 @@ _QUIET = 0.3
 _USUAL_LIMIT = 90.0
 """Start limit where none is set (systemd-system.conf(5), ``DefaultTimeoutStartSec=``)."""
 _LONGEST = 600.0
+"""Seconds that are watched at most, whatever limit is set: nobody sits longer before it."""
 _MOST_LINES, _MOST_SOCKETS = 40, 20_000
+"""Records between two looks, and sockets that are gone through: a busy server has some thousands."""
 _NEVER = 2**64 - 1
 """``USEC_INFINITY``: no limit."""
 
@@ -48,7 +50,7 @@ class Seen(NamedTuple):
     text: str
 
 
-class Wish(NamedTuple):
+class WatchWish(NamedTuple):
     """How a start is to be watched."""
 
     unit: str
@@ -92,7 +94,7 @@ def limit_of(unit: dict[str, Any]) -> float:
     return _USUAL_LIMIT if not isinstance(limit, int) or limit in (0, _NEVER) else min(limit / 1e6, _LONGEST)
 
 
-def observed(wish: Wish, tell: Tell) -> Observation:
+def observed(wish: WatchWish, tell: Tell) -> Observation:
     """Watch a start. Raises :class:`~hollow_chain.mend.hands.NotDone` where the manager cannot be asked, or refuses the start."""
     manager = Manager()
     from hollow_chain.reach.posix.tracer import NotTraced, Tracer
@@ -124,7 +126,7 @@ def observed(wish: Wish, tell: Tell) -> Observation:
     return _observation(wish, course, story, bool(lines), why_not)
 
 
-def _begin(manager: Manager, wish: Wish, unit: dict[str, Any], course: _Course) -> None:
+def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: _Course) -> None:
     if wish.attach:
         return
     if unit.get("Result") == "start-limit-hit" or unit.get("ActiveState") == "failed":
@@ -134,7 +136,7 @@ def _begin(manager: Manager, wish: Wish, unit: dict[str, Any], course: _Course) 
     manager.call("RestartUnit" if wish.restart else "StartUnit", "ss", wish.unit, "replace")
 
 
-def _looks(manager: Manager, wish: Wish, most: float, course: _Course, tell: Tell) -> Iterator[None]:
+def _looks(manager: Manager, wish: WatchWish, most: float, course: _Course, tell: Tell) -> Iterator[None]:
     """Look again and again, until it is clear what the start came to."""
     tries: int | None = None
     while True:
@@ -237,7 +239,7 @@ def _look_at_log(name: str, course: _Course, tell: Tell) -> None:
             tell(Seen(LOG, (event.at - course.at).total_seconds(), event.text))
 
 
-def _observation(wish: Wish, course: _Course, story: Story, traced: bool, why_not: str) -> Observation:
+def _observation(wish: WatchWish, course: _Course, story: Story, traced: bool, why_not: str) -> Observation:
     good = good_starts.known(wish.unit) if traced else frozenset()
     calls = []
     if traced and course.outcome == "up":

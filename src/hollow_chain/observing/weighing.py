@@ -21,6 +21,10 @@ from hollow_chain.observing.story import Attempt, Life, Story
 
 FILTER = "filter"
 """The kind of a call that a filter of calls refused."""
+LIBRARY = "library"
+"""The kind of a call that sought a library which is in no folder."""
+_NOT_LOADED = 127
+_LIBRARY = re.compile(r"\.so(?:\.[\w.]{1,20})?$")
 _DIGITS = re.compile(r"\d+")
 _MOST = 12
 """Calls that are kept: nobody reads more."""
@@ -31,6 +35,8 @@ class _ErrorWeight(msgspec.Struct):
     kinds: dict[str, float]
     """By kind of call; the kind ``*`` stands for all others."""
     because: str
+    floor: float = 0.0
+    """The least that is left of it, however much was done after it: who gives up in good order does much."""
 
 
 class _PlaceFactor(msgspec.Struct):
@@ -40,18 +46,22 @@ class _PlaceFactor(msgspec.Struct):
     because: str
 
 
+class _Reasoned(msgspec.Struct):
+    value: float
+    because: str
+
+
 class _CallWeights(msgspec.Struct):
     about: str
-    step: float
-    """The factor for each step ahead that was made after a call had failed."""
-    failed_after: float
-    """What a call that failed after it counts for, in such steps."""
-    went_on: float
-    in_good_starts: float
-    well_ended: float
-    still_runs: float
-    passed_preparation: float
-    nothing: float
+    step: _Reasoned
+    failed_after: _Reasoned
+    went_on: _Reasoned
+    in_good_starts: _Reasoned
+    well_ended: _Reasoned
+    still_runs: _Reasoned
+    passed_preparation: _Reasoned
+    nothing: _Reasoned
+    library: _Reasoned
     errors: list[_ErrorWeight]
     places: list[_PlaceFactor]
 
@@ -62,8 +72,8 @@ def _numbers() -> _CallWeights:
 
 
 @cache
-def _by_error() -> dict[str, dict[str, float]]:
-    return {error: row.kinds for row in _numbers().errors for error in row.errors}
+def _by_error() -> dict[str, _ErrorWeight]:
+    return {error: row for row in _numbers().errors for error in row.errors}
 
 
 @cache
@@ -95,7 +105,7 @@ def weighed(story: Story, good: frozenset[str], failed: bool) -> list[ObservedCa
         if score > scored.get(key, (0.0, one))[0]:
             scored[key] = score, one
     best = sorted(scored.values(), key=lambda pair: -pair[0])
-    whole = _numbers().nothing + sum(score for score, _ in best)
+    whole = _numbers().nothing.value + sum(score for score, _ in best)
     return [msgspec.structs.replace(one, weight=round(score / whole, 3)) for score, one in best[:_MOST]]
 
 
@@ -104,10 +114,17 @@ def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[
         ended = _of_end(story, life, failed)
         for refused in life.refused:
             yield ended, _seen(life, refused.refused, FILTER, "", "SIGSYS", refused.at, False)
+        if (library := _missing_library(life)) is not None:
+            yield (
+                1.0,
+                _seen(
+                    life, library.call.name, LIBRARY, library.thing.rpartition("/")[2], "ENOENT", library.call.at, False
+                ),
+            )
         for one in life.failed:
             score = ended * _worth(one) * _went_on(story, life, one)
             if signature(one.call.name, one.call.error, one.thing) in good:
-                score *= _numbers().in_good_starts
+                score *= _numbers().in_good_starts.value
             if score > 0:
                 yield (
                     score,
@@ -124,6 +141,16 @@ def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[
                 )
 
 
+def _missing_library(life: Life) -> Attempt | None:
+    """The library for want of which the loader gave up (ld.so(8), which then ends with that status): the last one that was sought, and
+    found in no folder."""
+    if life.end is None or life.end.status != _NOT_LOADED:
+        return None
+    found = {path.rpartition("/")[2] for path in life.succeeded}
+    sought = [one for one in life.failed if _LIBRARY.search(one.thing) and one.known.kind == OPEN]
+    return sought[-1] if sought and sought[-1].thing.rpartition("/")[2] not in found else None
+
+
 def _seen(
     life: Life, name: str, kind: str, thing: str, error: str, at: float, writes: bool, program: str = ""
 ) -> ObservedCall:
@@ -137,27 +164,30 @@ def _of_end(story: Story, life: Life, failed: bool) -> float:
     top, end = story.top(life), life.end
     later = any(other.began > top.last and story.top(other) is other for other in story.lives.values())
     if later and top.end is not None and top.end.status == 0:
-        return numbers.passed_preparation
+        return numbers.passed_preparation.value
     if end is None:
-        return numbers.still_runs
+        return numbers.still_runs.value
     if end.status == 0 and failed:
-        return numbers.well_ended
+        return numbers.well_ended.value
     above = story.lives.get(life.parent)
     if above is not None and above.end is not None:  # what the one that began it did, after it had ended
         after = sum(1 for one in above.failed if one.call.at > end.at)
-        return 1.0 if after <= 1 else numbers.step ** min(after, 40)
+        return 1.0 if after <= 1 else numbers.step.value ** min(after, 40)
     return 1.0
 
 
 def _worth(one: Attempt) -> float:
-    kinds = _by_error().get(one.call.error)
-    if kinds is None:
+    row = _by_error().get(one.call.error)
+    if row is None:
         return 0.0
+    kinds = row.kinds
     kind = "write" if one.writes and f"{one.known.kind} to write" not in kinds else f"{one.known.kind} to write"
     kind = kind if one.writes and kind in kinds else one.known.kind
     if one.excludes and "first" in kinds:
         kind = "first"
     worth = kinds.get(kind, kinds.get("*", 0.0))
+    if _LIBRARY.search(one.thing) and one.known.kind == OPEN and one.call.error == "ENOENT":
+        return worth * _numbers().library.value
     for pattern, factor in _places():
         if one.thing.startswith("/") and one.known.kind != BIND and pattern.search(one.thing):
             return worth * factor
@@ -168,13 +198,13 @@ def _went_on(story: Story, life: Life, one: Attempt) -> float:
     """How far the program went on after a call had failed, and whether another way was found."""
     numbers = _numbers()
     if not one.program and life.program:  # the manager's own preparation, which came to its end
-        return numbers.passed_preparation
-    after = life.progress - one.progress + numbers.failed_after * (len(life.failed) - one.order - 1)
-    factor: float = numbers.step ** min(after, 200)
+        return numbers.passed_preparation.value
+    after = life.progress - one.progress + numbers.failed_after.value * (len(life.failed) - one.order - 1)
+    factor: float = max(numbers.step.value ** min(after, 200), _by_error()[one.call.error].floor)
     by_name = one.known.descriptor is None
     later = life.succeeded.get(one.thing, 0.0) if by_name else life.succeeded_as.get((one.known.kind, one.thing), 0.0)
     if later > one.call.at or (one.known.kind in (LOOK, RUN, OPEN) and _found_elsewhere(life, one.thing)):
-        factor *= numbers.went_on
+        factor *= numbers.went_on.value
     return factor
 
 

@@ -21,8 +21,6 @@ if TYPE_CHECKING:
     from hollow_chain.show.page import Page
     from hollow_chain.verdict import Verdict
 
-_SHOWN = 14
-"""Lines of the log that a live view keeps: the rest scrolls on above."""
 _STYLES = {"state": "bold", "log": "", "socket": "cyan", "waits": "yellow", "process": "dim"}
 _WORDS = {"state": "state", "log": "says", "socket": "listens", "waits": "waits", "process": "runs"}
 _OUTCOMES = {
@@ -127,6 +125,7 @@ def show_calls(page: Page, seen: Observation) -> None:
 
 
 _WORTH_TELLING = 0.05
+"""The least share of a call that is told: below it stand searches."""
 
 
 def observation_document(seen: Observation) -> Document:

@@ -13,8 +13,9 @@ from hollow_chain.causes.case import UNIT_TRIGGERS, Learned
 from hollow_chain.causes.finding import TELLS
 from hollow_chain.chain import Edge, Graph, Node
 from hollow_chain.facts.host import OF_RECORDS, Host
+from hollow_chain.families import family_of
 from hollow_chain.verdict.below import Below, Fleet, Kept, Way, by_walk, own_of, way_of
-from hollow_chain.verdict.looks import NextLook, best_look, start_and_read
+from hollow_chain.verdict.looks import NextLook, best_look, observe_once, start_and_read
 from hollow_chain.verdict.walk import affected, examine, is_hollow
 from hollow_chain.verdict.weigh import PriorOf, prior_of, weights
 
@@ -237,5 +238,32 @@ def _next_look(facts: Facts, below: Below, verdict: Verdict) -> NextLook | None:
         return None
     place = verdict.causes[0].place if verdict.causes else verdict.target
     rivals = [c for c in verdict.causes if c.place.key == place.key]
-    look = best_look(place, [(c.finding, c.confidence) for c in rivals], _without_records(facts, place.host))
-    return look or start_and_read(place)
+    along = _observable(facts, place)
+    look = best_look(place, [(c.finding, c.confidence) for c in rivals], _without_records(facts, place.host), along)
+    return look or (observe_once(place, along) if along else start_and_read(place))
+
+
+def _observable(facts: Facts, place: Node) -> str:
+    """What a start of *place* that is watched takes along; empty where its calls cannot be watched, or have been."""
+    service, host = place.service, facts.graph.hosts.get(place.host)
+    if service is None or host is None or not family_of(host).traced or service.template or service.kind != "service":
+        return ""
+    if facts.standing(place) not in (Standing.DOWN, Standing.UNSTABLE) or service.refuses_hand:
+        return ""
+    if any(one.service == service.name for one in host.observed or ()):
+        return ""
+    heads = [edge.head for edge in facts.graph.needs(place, ("hard", "soft")) if edge.head.host == place.host]
+    also = [one.name for one in heads if one.service and one.service.kind == "service" and not facts.standing(one).well]
+    clashing = [link.to for link in service.links if link.kind == "clash"]
+    ends = [
+        name for name in clashing if (other := facts.graph.find(place.host, name)) is not None and other.state == "running"
+        and other.kind == "service"
+    ]  # fmt: skip
+    says = [f"It starts {service.name}"]
+    says += [f"with it {', '.join(also[:_MOST_ALONG])}"] if also else []
+    says += [f"and stops {', '.join(ends[:_MOST_ALONG])}"] if ends else []
+    return f"{' '.join(says)}."
+
+
+_MOST_ALONG = 4
+"""Names that a sentence takes."""

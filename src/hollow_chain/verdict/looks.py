@@ -51,6 +51,22 @@ class KnownLook(msgspec.Struct):
         return self.minutes + self.disruption
 
 
+class ObservingLook(msgspec.Struct):
+    """The look of :mod:`hollow_chain.observing`, of the data file."""
+
+    does: str
+    minutes: float
+    disruption: float
+    settles: float
+    """How often it names the reason, whatever it is."""
+    because: str
+
+    @property
+    def cost(self) -> float:
+        """Minutes of work and of disruption."""
+        return self.minutes + self.disruption
+
+
 class Looks(msgspec.Struct):
     """The data file."""
 
@@ -58,6 +74,7 @@ class Looks(msgspec.Struct):
     mend_minutes: float
     give_up_minutes: float
     looks: list[KnownLook]
+    observing: ObservingLook
 
 
 @cache
@@ -66,8 +83,11 @@ def known_looks() -> Looks:
     return msgspec.json.decode(Path(__file__).with_name("looks.json").read_bytes(), type=Looks)
 
 
-def best_look(place: Node, rivals: Sequence[tuple[Finding, float]], unread: bool) -> NextLook | None:
-    """The look or try that is expected to cost least until the right one of *rivals* on *place* is found.
+def best_look(
+    place: Node, rivals: Sequence[tuple[Finding, float]], unread: bool, observing: str = ""
+) -> NextLook | None:
+    """The look or try that is expected to cost least until the right one of *rivals* on *place* is found; *observing*: what a start that
+    is watched takes along, in words, where one can be.
 
     None where there is only one, or where no look tells them apart more cheaply than acting on them in turn would.
     """
@@ -80,6 +100,9 @@ def best_look(place: Node, rivals: Sequence[tuple[Finding, float]], unread: bool
         for look in known_looks().looks
         if (unread or not look.unread) and (holder or not look.holder) and _tells(look, belief)
     ]
+    watched = _watching(belief)
+    if observing and watched < min([expected_cost(belief), *(look.cost + _after(look, belief) for look in usable)]):
+        return observe_once(place, observing, _named(belief), expected_cost(belief) - watched)
     if not usable:
         return None
     look = min(usable, key=lambda look: look.cost + _after(look, belief))
@@ -98,6 +121,33 @@ def best_look(place: Node, rivals: Sequence[tuple[Finding, float]], unread: bool
         look.does.format(**words),
         f"It tells {_named(belief)} apart; about {look.cost:.0f} min, and saves about {saved:.0f} min on average.",
         (f"If {look.yes.format(**words)}: {_told(yes)}.", f"If {look.no.format(**words)}: {_told(no)}."),
+        look.cost,
+    )
+
+
+def _watching(belief: Belief) -> float:
+    """Expected minutes where a start is watched: then the right one is acted on, or all in turn."""
+    look = known_looks().observing
+    return look.cost + look.settles * known_looks().mend_minutes + (1 - look.settles) * expected_cost(belief)
+
+
+def observe_once(place: Node, takes_along: str, rivals: str = "", saved: float = 0.0) -> NextLook:
+    """Watch one start: *takes_along* says what that starts and stops beside it."""
+    look = known_looks().observing
+    tells = (
+        f"It tells {rivals} apart"
+        if rivals
+        else "What was read shows how it ended, not why; it shows the call that failed"
+    )
+    saves = f", and saves about {saved:.0f} min on average" if saved >= 1 else ""
+    return NextLook(
+        look.does.format(service=place.name),
+        f"{tells}; about {look.cost:.0f} min{saves}. {takes_along}",
+        (
+            "If a call fails before it ends: that is the cause, with its path, port or lock.",
+            "If none does: its own words, or its settings, are the reason.",
+            "If it comes up: something else was in its way when it was tried; look what came up since.",
+        ),
         look.cost,
     )
 

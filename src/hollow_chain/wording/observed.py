@@ -52,6 +52,8 @@ def said(one: ObservedCall) -> str:
     why = _texts().get(one.error, one.error)
     if one.error == "SIGSYS":
         return f"{one.name}: a filter of calls does not let it pass (SIGSYS)"
+    if one.kind == "library":
+        return f"error while loading shared libraries: {one.thing}: cannot open shared object file: {why}"
     if one.name in _AS_LOCK or one.error == "EEXIST":
         return f"cannot lock {one.thing}: {_TAKEN} ({why})"
     name = _PLAIN.get(one.name, one.name)
