@@ -17,7 +17,7 @@ from tests.conftest import PROGRAM, Run
 
 Facts = Callable[..., Path]
 VERDICT_KEYS = {
-    "format", "version", "read_at", "target", "state", "healthy", "summary", "causes", "notes", "unread", "next_look",
+    "format", "version", "read_at", "target", "state", "healthy", "summary", "causes", "notes", "unread", "next_look", "observed",
 }  # fmt: skip
 DEMO_ANSWERS = {
     "gate-kiosk": ("disabled", "TimetableStore"),

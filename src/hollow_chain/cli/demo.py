@@ -99,6 +99,10 @@ STORY = (
         ],
     ),
     (
+        "The print queue had failed at that boot, and nothing tells why. It is started once, and watched.",
+        ["observe", "HarborPrint", "--from", "{folder}/office", "--yes"],
+    ),
+    (
         "The facts of all hosts are read again, after the same was done on each. Does the kiosk stand on firm ground?",
         ["why", "kiosk", "--from", "{mended}"],
     ),

@@ -16,6 +16,8 @@ from hollow_chain.trouble import INTERRUPTED, MEND_DID_NOT_HOLD, Trouble, wrong_
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Node
     from hollow_chain.experience.store import Store
     from hollow_chain.mend.carrying import Carrier, MendOutcome
     from hollow_chain.mend.hands import Hands
@@ -64,6 +66,10 @@ def mend(
     watch: Annotated[
         float, typer.Option("--watch", min=0, max=3600, help="For how many seconds to watch whether it stays.")
     ] = 5.0,
+    observe: Annotated[
+        bool,
+        typer.Option("--observe", help="Where the plan does not hold: start it once more, and watch what it does."),
+    ] = False,
     runs: Annotated[
         int | None,
         typer.Option(
@@ -91,7 +97,7 @@ def mend(
         return later(target, source, Later(undo, done, watch, store, json))
     if not target.strip():
         raise wrong_call("name one TARGET; such as: hollow-chain mend nginx")
-    wish = MendWish(tuple(give_up or ()), reboot, now_only, runs, seed, apply, yes, watch, store, json)
+    wish = MendWish(tuple(give_up or ()), reboot, now_only, runs, seed, apply, yes, watch, store, json, observe)
     return _plan(target, source, host, wish)
 
 
@@ -108,6 +114,7 @@ class MendWish(NamedTuple):
     watch: float
     store: str
     json: bool
+    observe: bool = False
 
 
 def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
@@ -132,8 +139,36 @@ def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
     if not wish.json:
         _show(plan, None, False, is_carried_out=True)
     outcome = _carry(hands, plan, verdict, wish)
-    _show_outcome(plan, outcome, wish.json)
+    failed = not outcome.well and outcome.waits_for is None
+    place = verdict.causes[0].place if verdict.causes and verdict.causes[0].place.service is not None else node
+    if wish.json:
+        seen = once_more(source, facts, place, wish.store, True) if failed and wish.observe else None
+        _show_outcome(plan, outcome, True, seen)
+        return _status(outcome)
+    _show_outcome(plan, outcome, False)
+    if failed and (wish.observe or _wants_a_look(place.name)):
+        once_more(source, facts, place, wish.store, False)
     return _status(outcome)
+
+
+def once_more(source: str | None, facts: Facts, place: Node, store: str, json: bool) -> dict[str, object] | None:
+    """Watch one more start, where there is anything to start."""
+    from hollow_chain.cli import observe
+
+    try:
+        return observe.once_more(source, facts, place, store, json)
+    except Trouble as trouble:
+        common.warn(str(trouble))
+        return None
+
+
+def _wants_a_look(name: str) -> bool:
+    """Whether whoever sits there wants one more start to be watched."""
+    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        return False
+    from hollow_chain.cli.asking import says_yes
+
+    return says_yes(f"Start {common.shown(name)} once more, and watch what it does?")
 
 
 def _status(outcome: MendOutcome) -> int:
@@ -306,12 +341,13 @@ def _show(plan: Plan, outcome: MendOutcome | None, json: bool, is_carried_out: b
             page.gap()
 
 
-def _show_outcome(plan: Plan | None, outcome: MendOutcome, json: bool) -> None:
+def _show_outcome(plan: Plan | None, outcome: MendOutcome, json: bool, seen: dict[str, object] | None = None) -> None:
     if json:
         from hollow_chain.show.documents import to_json
         from hollow_chain.show.mend import later_document, plan_document
 
-        common.put(to_json(plan_document(plan, outcome) if plan is not None else later_document(outcome)))
+        document = plan_document(plan, outcome) if plan is not None else later_document(outcome)
+        common.put(to_json(document if seen is None else {**document, "observed": seen}))
     else:
         from hollow_chain.show.mend import show_outcome
         from hollow_chain.show.page import Page

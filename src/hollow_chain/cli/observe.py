@@ -13,9 +13,9 @@ from hollow_chain.trouble import FACTS_UNREADABLE, INTERRUPTED, Trouble, wrong_c
 if TYPE_CHECKING:
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Node
-    from hollow_chain.facts import Snapshot
     from hollow_chain.facts.observed import Observation
     from hollow_chain.mend.plan import Step
+    from hollow_chain.verdict import Verdict
 
 
 def register(app: typer.Typer) -> None:
@@ -66,7 +66,18 @@ def observe(
             seen = _watched(source, node, step, tell, seconds, attach, restart)
     except KeyboardInterrupt:
         raise Trouble(f"interrupted: nothing watches {node.name} any more; its start goes on", INTERRUPTED) from None
-    return _judge(source, target, host, seen, keep, store, json)
+    after, verdict = _judged(source, target, host, seen, store)
+    from hollow_chain.show.observe import observed_document
+
+    if json:
+        from hollow_chain.show.documents import to_json
+
+        common.put(to_json(observed_document(verdict, seen)))
+    else:
+        _show(after, verdict, seen)
+    if keep:
+        _keep(observed_document(verdict, seen), store)
+    return 0 if verdict.healthy and seen.outcome == "up" else 1
 
 
 def _start_of(facts: Facts, node: Node, attach: bool, restart: bool) -> Step:
@@ -146,39 +157,46 @@ def _family_here() -> str:
     return here().family
 
 
-def _judge(source: str | None, target: str, host: str, seen: Observation, keep: bool, store: str, json: bool) -> int:
-    """What the start came to, by the facts as they are now and by what was seen."""
+def _judged(source: str | None, target: str, host: str, seen: Observation, store: str) -> tuple[Facts, Verdict]:
+    """The facts as they are now, with what was seen, and what they say."""
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
     from hollow_chain.verdict import diagnose
 
-    snapshot: Snapshot = common.load(source, target, host=host, observed=(seen,))
-    facts = Facts(Graph(snapshot))
+    facts = Facts(Graph(common.load(source, target, host=host, observed=(seen,))))
     facts.learned = common.learned(store)
-    node = common.find_target(facts.graph, seen.service, host)
-    verdict = diagnose(facts, node)
+    verdict = diagnose(facts, common.find_target(facts.graph, seen.service, host))
     if seen.why_not_traced:
         verdict.unread.append(f"the calls of its start: {seen.why_not_traced}")
-    from hollow_chain.show.observe import observed_document, show_calls, show_observation
+    return facts, verdict
 
-    if json:
-        from hollow_chain.show.documents import to_json
 
-        common.put(to_json(observed_document(verdict, seen)))
-    else:
-        from hollow_chain.show.page import Page
-        from hollow_chain.show.why import show_verdict
+def _show(facts: Facts, verdict: Verdict, seen: Observation) -> None:
+    from hollow_chain.show.observe import show_calls, show_observation
+    from hollow_chain.show.page import Page
+    from hollow_chain.show.why import show_verdict
 
-        page = Page()
-        show_observation(page, seen, node.name)
-        if seen.outcome != "up":
-            show_calls(page, seen)
+    page = Page()
+    show_observation(page, seen, seen.service)
+    if seen.outcome != "up":
+        show_calls(page, seen)
+    if seen.outcome != "up" or not verdict.healthy:
         page.gap()
-        if seen.outcome != "up" or not verdict.healthy:
-            show_verdict(page, facts, verdict)
-    if keep:
-        _keep(observed_document(verdict, seen), store)
-    return 0 if verdict.healthy and seen.outcome == "up" else 1
+        show_verdict(page, facts, verdict)
+
+
+def once_more(source: str | None, facts: Facts, node: Node, store: str, json: bool) -> dict[str, object]:
+    """Start *node* once more and watch it: with somebody's consent, where a plan did not hold. What came of it as a document, which is
+    shown unless *json*."""
+    from hollow_chain.show.observe import Watching, observed_document
+
+    step = _start_of(facts, node, attach=True, restart=False)
+    with Watching(f"{node.name} on {node.host}") as tell:
+        seen = _watched(source, node, step, tell, None, False, False)
+    after, verdict = _judged(source, node.name, node.host if source is not None else "", seen, store)
+    if not json:
+        _show(after, verdict, seen)
+    return observed_document(verdict, seen)
 
 
 def _keep(document: dict[str, object], store: str) -> None:

@@ -23,9 +23,10 @@ NOT_TRACED = "calls are traced on systemd hosts only; states, records and socket
 
 def observed(hands: Hands, step: Step, target: str, seconds: float, tell: Tell) -> Observation:
     """Carry out *step*, the start of *target*, and watch it. Raises :class:`NotDone` where it cannot even be asked for."""
-    at, began = datetime.now(UTC), time.monotonic()
+    began = time.monotonic()
     before = hands.facts().hosts[0]
-    seen = _Looks(before, target, began, tell)
+    at = before.read_at or datetime.now(UTC)
+    seen = _Looks(before, target, at, tell)
     done: list[BaseException | None] = []
 
     def carry_out() -> None:
@@ -41,11 +42,12 @@ def observed(hands: Hands, step: Step, target: str, seconds: float, tell: Tell) 
         worker.join(_POLL)
         seen.look(hands.facts().hosts[0])
     worker.join(0.0 if worker.is_alive() else None)
-    service = seen.look(hands.facts().hosts[0])
+    after = hands.facts().hosts[0]
+    service = seen.look(after)
     problem = done[0] if done else None
     if problem is not None and not isinstance(problem, NotDone):
         raise problem
-    took = round(time.monotonic() - began, 3)
+    took = round(((after.read_at or at) - at).total_seconds(), 3)
     parts = [ObservedPart("until it was up", took)] if service is not None and service.state in UP else []
     return Observation(target, at, took, _outcome(service, bool(done)), why_not_traced=NOT_TRACED, parts=parts)
 
@@ -61,13 +63,15 @@ def _outcome(service: Service | None, over: bool) -> Outcome:
 class _Looks:
     """What is new since the look before."""
 
-    def __init__(self, before: Host, target: str, began: float, tell: Tell) -> None:
-        self._target, self._began, self._tell = target, began, tell
+    def __init__(self, before: Host, target: str, began: datetime, tell: Tell) -> None:
+        self._target, self._began, self._now, self._tell = target, began, began, tell
         self._events = {(one.at, one.text) for one in before.events}
         self._sockets = {(one.protocol, one.address, one.port) for one in before.listeners}
         self._state = self._process = ""
 
     def look(self, host: Host) -> Service | None:
+        """Tell what is new on *host*; the service."""
+        self._now = host.read_at or self._now
         service = next((one for one in host.services if one.name == self._target), None)
         if service is not None:
             progress = service.progress
@@ -94,4 +98,4 @@ class _Looks:
             self._say(kind, text)
 
     def _say(self, kind: str, text: str) -> None:
-        self._tell(Seen(kind, time.monotonic() - self._began, text))
+        self._tell(Seen(kind, (self._now - self._began).total_seconds(), text))

@@ -122,7 +122,9 @@ def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[
                 ),
             )
         for one in life.failed:
-            score = ended * _worth(one) * _went_on(story, life, one)
+            if not (worth := _worth(one)):
+                continue
+            score = ended * worth * _went_on(life, one)
             if signature(one.call.name, one.call.error, one.thing) in good:
                 score *= _numbers().in_good_starts.value
             if score > 0:
@@ -194,7 +196,7 @@ def _worth(one: Attempt) -> float:
     return worth
 
 
-def _went_on(story: Story, life: Life, one: Attempt) -> float:
+def _went_on(life: Life, one: Attempt) -> float:
     """How far the program went on after a call had failed, and whether another way was found."""
     numbers = _numbers()
     if not one.program and life.program:  # the manager's own preparation, which came to its end

@@ -56,6 +56,7 @@ def verdict_document(verdict: Verdict) -> Document:
         "notes": [_note(note) for note in verdict.notes],
         "unread": verdict.unread,
         "next_look": _next_look(verdict.next_look) if verdict.next_look else None,
+        "observed": None,
     }
 
 

@@ -12,6 +12,7 @@ from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.process.telling import ending
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, hangs, overdue
+from hollow_chain.causes.time.stuck import in_words, stuck, stuck_in
 from hollow_chain.causes.two_looks import two_looks
 from hollow_chain.causes.words import between, clock, ended_up, span
 from hollow_chain.families import Family
@@ -116,8 +117,9 @@ def start_timeout(case: Case) -> Iterator[Finding]:
     slow = f"; its slowest good start took {span(needed.slowest)}" if needed else ""
     how = (last.result if last and last.result not in ("", "success", "exit-code") else "") or ending(service)
     yield Finding(
-        says=f"{service.name} was still starting when its time limit ran out ({allowed}{slow}).",
+        says=f"{service.name} was still starting when its time limit ran out ({allowed}{slow}){_at(case)}.",
         evidence=(
+            *stuck(case),
             case.seen(f"last start ended with {how}", MANAGER, last.ended_at if last else None, SAID),
             case.seen(f"start limit: {_said(limit) if limit else _why_unsaid(case)}"),
             *_needs_more(case, limit, needed),
@@ -132,6 +134,11 @@ def start_timeout(case: Case) -> Iterator[Finding]:
         explains=("exits-with-error", "killed", "crash-loop"),
         residual=True,
     )
+
+
+def _at(case: Case) -> str:
+    wait = stuck_in(case)
+    return f": {in_words(wait)}" if wait is not None else ""
 
 
 def _hanging(case: Case) -> Finding:

@@ -9,6 +9,7 @@ from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, E
 from hollow_chain.causes.nature import TIMES, Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.time.limits import gets_on, limit_of, timed_out
+from hollow_chain.causes.time.stuck import stuck_in
 from hollow_chain.causes.words import clock, numbered, span, was_up_before
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Start
@@ -55,7 +56,7 @@ def never_reports(case: Case) -> Iterator[Finding]:
     style = service.program.style if service.program else ""
     if style not in _REPORTS or last is None or last.step or not timed_out(case) or _step_before(case):
         return
-    if _good_since_change(case):
+    if _good_since_change(case) or stuck_in(case) is not None:
         return
     evidence = [*_of_manager(case), *_of_program(case), *_of_past(case), *_of_look(case, style), *_of_all(case)]
     # A name on the bus is asked for at once, or never.
