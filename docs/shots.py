@@ -21,7 +21,6 @@ SHOTS = {
     "roster": "roster --from facts --host office-01",
     "links": "links TimetableStore --from facts",
     "why-all": "why --all --from facts",
-    "capture": "capture --from facts --host mole-msg --out mole-msg.json",
     "ports": "ports --from facts --host pierhead",
     "license-check": "license check suite.toml.txt --from facts --host pierhead",
     "license-ask": "license ask localhost:7199 --want voyage-suite/routing@7.1 --want voyage-suite/tides --want voyage-suite/routing@8.0",
@@ -39,9 +38,10 @@ SHOTS = {
 DISPLAY = ":77"
 
 
-def shoot(name: str, call: str, folder: Path) -> None:
-    """Run one call in a terminal window and keep a picture of the window."""
-    script = f"clear; echo {shlex.quote(f'$ hollow-chain {call}')}; echo; hollow-chain {call}; sleep 30"
+def shoot(name: str, call: str, folder: Path, inside: str = "") -> None:
+    """Run one call in a terminal window and keep a picture of the window; *inside*: what leads into another host."""
+    program = f"{inside} {PROGRAM}" if inside else "hollow-chain"
+    script = f"clear; echo {shlex.quote(f'$ hollow-chain {call}')}; echo; {program} {call}; sleep 30"
     env = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}", "LC_ALL": "C.UTF-8"}
     terminal = subprocess.Popen(
         ["xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x48+0+0", "-bg", "#10151c", "-fg", "#d8dee6",
@@ -52,6 +52,42 @@ def shoot(name: str, call: str, folder: Path) -> None:
     subprocess.run(["import", "-window", "root", str(HERE / f"{name}.png")], env=env, check=True)
     terminal.kill()
     terminal.wait()
+
+
+SILENT = """
+mkdir -p /opt/berthplan /var/lib/berthplan; install -m 640 /dev/null /var/lib/berthplan/plan.db
+cat > /opt/berthplan/berthplan <<'END'
+#!/usr/bin/python3
+import sys, time
+print('berthplan 4.2', flush=True)
+time.sleep(0.5)
+try:
+    open('/var/lib/berthplan/plan.db', 'r+')
+except OSError:
+    sys.exit(1)
+END
+chmod 755 /opt/berthplan/berthplan
+printf '[Unit]\\nDescription=Berth plan\\n[Service]\\nType=notify\\nUser=daemon\\nExecStart=/opt/berthplan/berthplan\\n' \\
+  > /etc/systemd/system/berthplan.service
+printf '[Install]\\nWantedBy=multi-user.target\\n' >> /etc/systemd/system/berthplan.service
+systemctl daemon-reload; systemctl enable --quiet berthplan
+"""
+"""A service that does not say what it lacks."""
+
+
+def shoot_observed(folder: Path) -> None:
+    """A start that is watched, on a throwaway host."""
+    sys.path.insert(0, str(HERE.parents[1]))
+    from tests.live.realhost import RealHost
+
+    with RealHost("berth-02") as host:
+        host.run(SILENT)
+        shoot(
+            "observe",
+            "observe berthplan --yes",
+            folder,
+            f"nsenter -t {host.init} -a env TERM=xterm-256color LC_ALL=C.UTF-8",
+        )
 
 
 LICENSE = """format = "hollow-chain/license"
@@ -147,6 +183,8 @@ def main() -> None:
             for name, call in SHOTS.items():
                 if len(sys.argv) < 2 or name in sys.argv[1:]:
                     shoot(name, call, folder)
+            if len(sys.argv) < 2 or "observe" in sys.argv[1:]:
+                shoot_observed(folder)
             server.terminate()
             server.wait()
             subprocess.run(

@@ -177,6 +177,8 @@ def _show(facts: Facts, verdict: Verdict, seen: Observation) -> None:
     from hollow_chain.show.why import show_verdict
 
     page = Page()
+    if sys.stderr.isatty():
+        page.gap()
     show_observation(page, seen, seen.service)
     if seen.outcome != "up":
         show_calls(page, seen)

@@ -38,6 +38,9 @@ _MOST_LINES, _MOST_SOCKETS = 40, 20_000
 _NEVER = 2**64 - 1
 """``USEC_INFINITY``: no limit."""
 
+_TIMEOUT = "timeout"
+"""The manager's result of a start that ran out of time (systemd.service(5))."""
+
 STATE, LOG, SOCKET, WAITS, PROCESS = "state", "log", "socket", "waits", "process"
 
 
@@ -72,6 +75,8 @@ class _Course:
     at: datetime
     state: str = ""
     processes: set[int] = field(default_factory=set)
+    told_processes: set[int] = field(default_factory=set)
+    result: str = ""
     ports: set[str] = field(default_factory=set)
     said: set[tuple[datetime, str]] = field(default_factory=set)
     waits: list[ObservedWait] = field(default_factory=list)
@@ -182,6 +187,7 @@ def _is_over(unit: dict[str, Any], course: _Course, tries: int | None) -> bool:
 
 def _look(name: str, unit: dict[str, Any], course: _Course, tell: Tell) -> None:
     reached = here()
+    _look_at_log(name, course, tell)
     state = f"{unit.get('ActiveState')} ({unit.get('SubState')})"
     if state != course.state and not (
         not course.state and unit.get("ActiveState") in ("inactive", "failed") and unit.get("Job", (0,))[0]
@@ -191,11 +197,14 @@ def _look(name: str, unit: dict[str, Any], course: _Course, tell: Tell) -> None:
     now = {
         number for number in reached.processes.numbers() if number > 1 and unit_of(number, reached.processes) == name
     }
-    for number in sorted(now - course.processes):
-        tell(Seen(PROCESS, course.seconds, f"{reached.processes.program(number) or '?'} (process {number})"))
+    for number in sorted(now - course.told_processes):
+        program = reached.processes.program(number)
+        if program and not program.startswith("("):  # the manager's own, which has yet to become the program
+            course.told_processes.add(number)
+            tell(Seen(PROCESS, course.seconds, f"{program} (process {number})"))
     course.processes |= now
+    course.result = str(unit.get("Result") or "")
     _look_at_sockets(now, course, tell)
-    _look_at_log(name, course, tell)
     waits = [wait for number in sorted(now) if (wait := at_work(number)) is not None]
     for wait in waits:
         key = wait.process, wait.name, wait.thing
@@ -246,11 +255,9 @@ def _observation(wish: WatchWish, course: _Course, story: Story, traced: bool, w
         good_starts.keep(wish.unit, signatures(story))
     elif traced:
         calls = weighed(story, good, course.outcome != "ended")
-    waits = (
-        []
-        if course.outcome in ("up", "ended")
-        else waits_of(story, course.waits, course.at.timestamp() + course.seconds)
-    )
+    waits: list[ObservedWait] = []
+    if course.outcome == "not-up" or (course.outcome == "failed" and course.result == _TIMEOUT):
+        waits = waits_of(story, course.waits, course.at.timestamp() + course.seconds)
     return Observation(
         wish.unit, course.at, round(course.seconds, 3), course.outcome, traced, why_not, _parts(course, story), calls, waits, bool(good)
     )  # fmt: skip

@@ -67,7 +67,8 @@ class Watching:
             return
         from rich.text import Text
 
-        line = Text(f"{seen.seconds:8.2f} s  ", "dim")
+        line = Text()
+        line.append(f"{seen.seconds:8.2f} s  ", "dim")
         line.append(f"{_WORDS[seen.kind]:8}", "dim")
         line.append(text, _STYLES[seen.kind])
         self._live.console.print(line, soft_wrap=False, overflow="fold")
@@ -76,7 +77,8 @@ class Watching:
         """The foot of the view: what it is at now."""
         from rich.text import Text
 
-        text = Text(f"\n  {self._title}", "bold")
+        text = Text()
+        text.append(f"  {self._title}", "bold")
         text.append(f"  {time.monotonic() - self._since:.1f} s", "cyan")
         text.append(f"  {self._last.get('state', 'not asked for yet')}")
         if self._waits:
