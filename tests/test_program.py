@@ -323,8 +323,11 @@ def test_a_failed_write_leaves_the_old_file_whole(run: Run, demo_facts: Path, tm
 def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path) -> None:
     done = run("demo")
     assert done.status == 0
-    assert done.err == ""
-    assert done.out.count("Step ") == 17
+    assert [line.split()[3:] for line in done.err.splitlines()] == [
+        ["running"],
+        ["HarborPrint", "is", "up"],
+    ]  # as it is watched
+    assert done.out.count("Step ") == 18
     left = {p.name for p in (tmp_path / "hollow-chain-demo").iterdir()}
     assert left == {"facts", "mended", "office", "cases.db", "links.png", "boot.png", "verdict.json"}
     assert run("why", "kiosk", "--from", "hollow-chain-demo/mended").status == 0

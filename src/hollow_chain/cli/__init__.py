@@ -12,7 +12,7 @@ from typing import Any
 
 from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, INTERRUPTED, Trouble
 
-_SHARED = frozenset({"common", "asking", "changing"})
+_SHARED = frozenset({"common", "asking", "changing", "observing"})
 _ABOUT = (
     "Why will this service not start? Follows the dependency graph down from what you ask about, "
     "and names the one link that does not hold, with evidence, and what mends it."

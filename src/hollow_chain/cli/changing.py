@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from hollow_chain.cli import common
-from hollow_chain.cli.mend import carried, hands_of
+from hollow_chain.cli.mend import carried
 from hollow_chain.trouble import MEND_DID_NOT_HOLD, wrong_call
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ class Changing(NamedTuple):
 
     def carry(self, plan: Plan, show: Callable[[MendOutcome | None, bool], None]) -> int:
         """Show *plan*, and carry it out where that is asked for."""
-        hands = hands_of(self.source, plan.target.name) if self.apply else None
+        hands = common.hands_of(self.source, plan.target.name) if self.apply else None
         if hands is None or not plan.offered:
             show(None, False)
             if hands is not None:

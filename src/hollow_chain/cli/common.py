@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from hollow_chain.facts.host import File, Host
     from hollow_chain.facts.observed import Observation
     from hollow_chain.facts.service import Service
+    from hollow_chain.mend.hands import Hands
     from hollow_chain.verdict.experience import Experience
 
 From = Annotated[
@@ -226,6 +227,23 @@ def _ambiguous(words: str, matches: list[Match]) -> str:
 
 def _listed(names: list[str], most: int = 8) -> str:
     return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
+def hands_of(source: str | None, target: str) -> Hands:
+    """What carries out: on this machine, or on the stand-in host in the folder *source*."""
+    if source is None:
+        from hollow_chain.mend.here import hands
+
+        return hands(unit_name(target))
+    from hollow_chain.lab.state import FILE
+
+    if not (Path(source) / FILE).is_file():
+        raise wrong_call(
+            f"{source} holds facts, not a host: a plan is carried out on this machine (without --from) or on a stand-in host"
+        )
+    from hollow_chain.mend.lab_hands import LabHands
+
+    return LabHands(Path(source))
 
 
 def write_out(path: Path, data: bytes, mode: int = 0o644, named: bool = True) -> None:

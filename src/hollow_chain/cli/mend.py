@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import sys
 from collections.abc import Iterator
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
@@ -123,7 +122,7 @@ def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
     from hollow_chain.mend.planning import Planner
     from hollow_chain.verdict import diagnose
 
-    hands = hands_of(source, target) if wish.apply else None
+    hands = common.hands_of(source, target) if wish.apply else None
     facts = Facts(Graph(common.load(source, target, with_claims=True, with_packages=True)))
     facts.learned = common.learned(wish.store)
     node = common.find_target(facts.graph, target, host)
@@ -153,10 +152,10 @@ def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
 
 def once_more(source: str | None, facts: Facts, place: Node, store: str, json: bool) -> dict[str, object] | None:
     """Watch one more start, where there is anything to start."""
-    from hollow_chain.cli import observe
+    from hollow_chain.cli import observing
 
     try:
-        return observe.once_more(source, facts, place, store, json)
+        return observing.once_more(source, facts, place, store, json)
     except Trouble as trouble:
         common.warn(str(trouble))
         return None
@@ -268,7 +267,7 @@ def later(words: str, source: str | None, wish: Later) -> int:
     from hollow_chain.mend import journal
 
     undo = wish.undo
-    hands = hands_of(source, "")
+    hands = common.hands_of(source, "")
     carrier = _carrier(hands, wish.watch)
     with journal.locked(hands.place):
         found = journal.find(hands.place, words.strip(), not undo, wish.done is not None, wish.does)
@@ -281,23 +280,6 @@ def later(words: str, source: str | None, wish: Later) -> int:
         _keep(wish.store, lambda cases: cases.undone(outcome.id, hands.host))
     _show_outcome(None, outcome, wish.json)
     return _status(outcome)
-
-
-def hands_of(source: str | None, target: str) -> Hands:
-    """What carries out: on this machine, or on the stand-in host in the folder *source*."""
-    if source is None:
-        from hollow_chain.mend.here import hands
-
-        return hands(common.unit_name(target))
-    from hollow_chain.lab.state import FILE
-
-    if not (Path(source) / FILE).is_file():
-        raise wrong_call(
-            f"{source} holds facts, not a host: a plan is carried out on this machine (without --from) or on a stand-in host"
-        )
-    from hollow_chain.mend.lab_hands import LabHands
-
-    return LabHands(Path(source))
 
 
 def _carrier(hands: Hands, watch: float) -> Carrier:

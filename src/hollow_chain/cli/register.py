@@ -11,7 +11,7 @@ import typer
 from hollow_chain.cli import common
 from hollow_chain.cli.asking import says_yes
 from hollow_chain.cli.changing import Changing, change
-from hollow_chain.cli.mend import Later, carried, check, hands_of, later
+from hollow_chain.cli.mend import Later, carried, check, later
 from hollow_chain.trouble import MEND_DID_NOT_HOLD, wrong_call
 
 if TYPE_CHECKING:
@@ -146,7 +146,7 @@ class _Call(NamedTuple):
         """Judge, show, and carry out where that is asked for."""
         from hollow_chain.registering.planning import Registration
 
-        hands = hands_of(self.source, "") if self.apply else None
+        hands = common.hands_of(self.source, "") if self.apply else None
         one = Registration(self._asked(wish), self.another)
         facts, owner, judged = self._judged(one)
         judged.plan.does = "register"
@@ -154,7 +154,7 @@ class _Call(NamedTuple):
         if hands is None:
             self._show(one, judged, None, False)
             return 1
-        hands = hands_of(self.source, one.new.name)
+        hands = common.hands_of(self.source, one.new.name)
         if not judged.plan.offered:
             self._show(one, judged, None, False)
             common.warn("the plan failed its proof, so it is not carried out")

@@ -1,0 +1,130 @@
+"""What ``observe`` and ``mend`` share: a start that is watched, and what it says."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING
+
+from hollow_chain.cli import common
+from hollow_chain.trouble import FACTS_UNREADABLE, Trouble, wrong_call
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Node
+    from hollow_chain.facts.observed import Observation
+    from hollow_chain.mend.plan import Step
+    from hollow_chain.observing.watching import Seen
+    from hollow_chain.verdict import Verdict
+
+
+def start_of(facts: Facts, node: Node, attach: bool, restart: bool) -> Step:
+    """The start as a step, with what it takes along. Raises :class:`Trouble` where there is nothing to start."""
+    from hollow_chain.boot.making import UP
+    from hollow_chain.causes import acts
+    from hollow_chain.mend.verbs import ActView
+    from hollow_chain.registering.making_steps import step_of
+
+    service = node.service
+    name = common.shown(node.name)
+    if service is None:
+        raise wrong_call(
+            f"no service {name!r} on {common.shown(node.host)}; 'hollow-chain roster {name}' finds what is near"
+        )
+    if service.kind not in ("service", "mount", "socket") or service.template:
+        raise wrong_call(
+            f"{name} is a {'template' if service.template else service.kind}; a service is what is observed"
+        )
+    if service.state in UP and service.kind == "service" and not (attach or restart) and _stays(service.program):
+        raise wrong_call(f"{name} runs; --restart stops it first, --attach waits for its next try")
+    view = ActView(facts, facts.graph.hosts[node.host], facts.index(node.host).file)
+    return step_of(view, (acts.restart if restart else acts.start)(node.name))
+
+
+def _stays(program: object) -> bool:
+    style = getattr(program, "style", "")
+    return style != "oneshot" or bool(getattr(program, "stays", False))
+
+
+def watched(
+    source: str | None,
+    node: Node,
+    step: Step,
+    tell: Callable[[Seen], None],
+    seconds: float | None,
+    attach: bool,
+    restart: bool,
+) -> Observation:
+    from hollow_chain.families import SYSTEMD
+    from hollow_chain.mend.hands import NotDone
+
+    assert node.service is not None
+    try:
+        if source is None and _family_here() == SYSTEMD.name:
+            from hollow_chain.observing.watching import WatchWish, observed
+
+            program = node.service.program
+            programs = (program.path,) if program is not None and program.path else ()
+            return observed(WatchWish(node.name, programs, seconds, attach, restart), tell)
+        if attach:
+            raise wrong_call("--attach is for systemd hosts: elsewhere the manager does not tell of its next try")
+        from hollow_chain.observing import by_hands
+
+        return by_hands.observed(common.hands_of(source, node.name), step, node.name, seconds or _LONG, tell)
+    except NotDone as problem:
+        raise Trouble(f"{common.shown(node.name)} could not be observed: {problem}", FACTS_UNREADABLE) from None
+
+
+_LONG = 120.0
+"""Seconds for which a start is watched where its manager has no limit for each: the longest that a person waits without doubt."""
+
+
+def _family_here() -> str:
+    from hollow_chain.reach.here import here
+
+    return here().family
+
+
+def judged(source: str | None, target: str, host: str, seen: Observation, store: str) -> tuple[Facts, Verdict]:
+    """The facts as they are now, with what was seen, and what they say."""
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Graph
+    from hollow_chain.verdict import diagnose
+
+    facts = Facts(Graph(common.load(source, target, host=host, observed=(seen,))))
+    facts.learned = common.learned(store)
+    verdict = diagnose(facts, common.find_target(facts.graph, seen.service, host))
+    if seen.why_not_traced:
+        verdict.unread.append(f"the calls of its start: {seen.why_not_traced}")
+    return facts, verdict
+
+
+def show(facts: Facts, verdict: Verdict, seen: Observation) -> None:
+    from hollow_chain.show.observe import show_calls, show_observation
+    from hollow_chain.show.page import Page
+    from hollow_chain.show.why import show_verdict
+
+    page = Page()
+    if sys.stderr.isatty():
+        page.gap()
+    show_observation(page, seen, seen.service)
+    if seen.outcome != "up":
+        show_calls(page, seen)
+    if seen.outcome != "up" or not verdict.healthy:
+        page.gap()
+        show_verdict(page, facts, verdict)
+
+
+def once_more(source: str | None, facts: Facts, node: Node, store: str, json: bool) -> dict[str, object]:
+    """Start *node* once more and watch it: with somebody's consent, where a plan did not hold. What came of it as a document, which is
+    shown unless *json*."""
+    from hollow_chain.show.observe import Watching, observed_document
+
+    step = start_of(facts, node, attach=True, restart=False)
+    with Watching(f"{node.name} on {node.host}") as tell:
+        seen = watched(source, node, step, tell, None, False, False)
+    after, verdict = judged(source, node.name, node.host if source is not None else "", seen, store)
+    if not json:
+        show(after, verdict, seen)
+    return observed_document(verdict, seen)
