@@ -198,3 +198,22 @@ def test_at_every_moment_of_a_power_cut_nothing_is_left_half_made(host: WinHost)
             assert ("Ramp" in up(host)) == (call is off), (call, moment)
     assert cuts >= 20
     assert definitions(host) == before
+
+
+def test_a_start_is_watched(host: WinHost) -> None:
+    before = definitions(host)
+    for name, words in (("Ebb", ["Ebb", "--starts-in", "2500", "--counts", "500"]), ("Lost", ["Lost", "--ends", "5"])):
+        call = ["--name", name, "--start", "manual", "--another", "--apply", "--yes", "--", *words]
+        done = host.hollow_chain("register", B, *call)
+        assert done.status == 0, (done.out[-800:], done.err)
+    good = host.hollow_chain("observe", "Ebb", "--yes")
+    assert good.status == 0 and "Ebb: it starts" in good.out and "systemd hosts only" in good.out, (good.out, good.err)
+    assert "starting, step" in good.err and "state   running" in good.err, good.err
+    bad = host.hollow_chain("observe", "Lost", "--yes", "--json")
+    assert bad.status == 1 and bad.json["causes"] and bad.json["observed"]["outcome"] == "failed", (
+        bad.out[-800:],
+        bad.err,
+    )
+    for name in ("Ebb", "Lost"):
+        assert host.hollow_chain("unregister", name, "--apply", "--yes").status == 0
+    assert definitions(host) == before
