@@ -58,7 +58,8 @@ CALLS: dict[str, KnownCall] = {
     **_rows(RIGHT, "setsockopt io_uring_setup userfaultfd memfd_create shmget semget msgget"),
     **_rows(MOUNT, "mount umount2 pivot_root", path=1),
     **_rows(ROOM, "socket socketpair pipe pipe2 epoll_create1 eventfd2 inotify_init1 timerfd_create signalfd4 accept accept4"),
-    **_rows(ROOM, "fork vfork clone clone3 mlock mlock2 mlockall mmap mprotect"),
+    **_rows(ROOM, "fork vfork clone clone3 mlock mlock2 mlockall mprotect"),
+    **_rows(ROOM, "mmap", descriptor=4),
     **_rows(ROOM, "inotify_add_watch", path=1),
 }  # fmt: skip
 _ENDS = ("exit", "exit_group")

@@ -63,7 +63,7 @@ class Life:
     succeeded: dict[str, float] = field(default_factory=dict)
     """Things with which a call came to its end, and when that was last."""
     succeeded_as: dict[tuple[str, str], float] = field(default_factory=dict)
-    """The same by the kind of call, of those that are about a descriptor."""
+    """The same by the kind of call, those included that are about a descriptor."""
     last_call: TracedCall | None = None
     cut: list[TracedCall] = field(default_factory=list)
     """Calls that a signal ended."""
@@ -247,10 +247,10 @@ def _went_well(life: Life, call: TracedCall, known: KnownCall) -> None:
     elif known.kind == RUN and thing:
         life.program, life.runs = thing, life.runs + 1
         life.ran_at = life.ran_at or call.at
-    if thing and known.descriptor is not None:
+    if thing:
         life.succeeded_as[known.kind, thing] = call.ended
-    elif thing:
-        life.succeeded[thing] = call.ended
+        if known.descriptor is None or known.kind in (BIND, CONNECT):
+            life.succeeded[thing] = call.ended
     if call.name not in _QUIET and known.kind != "look":
         life.progress += 1
 

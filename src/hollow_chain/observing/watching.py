@@ -27,6 +27,8 @@ _POLL = 0.1
 """Seconds between two looks: while the manager is traced, each costs it some hundred calls."""
 _SETTLED = 3.0
 """Seconds for which a start has to stay good: as long as a first start of a program is watched."""
+_UNHEARD = 2.0
+"""Seconds after which a start that the manager has not begun with was not to be: what it needs is not there, or is down."""
 _QUIET = 0.3
 """Seconds after the end in which the last records and calls come in."""
 _USUAL_LIMIT = 90.0
@@ -85,6 +87,13 @@ class _Course:
     ran_at: float = 0.0
     outcome: Outcome = "not-up"
 
+    run: bytes = b""
+    """What the manager told the run before this one from others by (``InvocationID``, systemd.exec(5))."""
+
+    def is_begun(self, unit: dict[str, Any]) -> bool:
+        """Whether the manager has begun with this start: until then its words are of the run before."""
+        return _run_of(unit) != self.run
+
     @property
     def seconds(self) -> float:
         return time.monotonic() - self.began
@@ -131,12 +140,17 @@ def observed(wish: WatchWish, tell: Tell) -> Observation:
     return _observation(wish, course, story, bool(lines), why_not)
 
 
+def _run_of(unit: dict[str, Any]) -> bytes:
+    return bytes(unit.get("InvocationID") or b"")
+
+
 def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: _Course) -> None:
     if wish.attach:
         return
     if unit.get("Result") == "start-limit-hit" or unit.get("ActiveState") == "failed":
         with contextlib.suppress(NotDone):
             manager.call("ResetFailedUnit", "s", wish.unit)
+    course.run = _run_of(manager.unit(wish.unit))
     course.began, course.at = time.monotonic(), datetime.now(UTC)
     manager.call("RestartUnit" if wish.restart else "StartUnit", "ss", wish.unit, "replace")
 
@@ -146,6 +160,12 @@ def _looks(manager: Manager, wish: WatchWish, most: float, course: _Course, tell
     tries: int | None = None
     while True:
         unit = manager.unit(wish.unit)
+        if not wish.attach and not course.is_begun(unit):
+            if course.seconds > (most if unit.get("Job", (0,))[0] else _UNHEARD):
+                course.outcome = "failed"
+                return
+            time.sleep(_POLL)
+            continue
         tries = int(unit.get("NRestarts") or 0) if tries is None else tries
         _look(wish.unit, unit, course, tell)
         if wish.attach and not course.ran_at:

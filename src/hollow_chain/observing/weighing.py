@@ -16,7 +16,7 @@ from pathlib import Path
 import msgspec
 
 from hollow_chain.facts.observed import ObservedCall
-from hollow_chain.observing.call_table import BIND, LOOK, OPEN, RUN
+from hollow_chain.observing.call_table import BIND, CONNECT, LOOK, OPEN, ROOM, RUN
 from hollow_chain.observing.story import Attempt, Life, Story
 
 FILTER = "filter"
@@ -105,8 +105,9 @@ def weighed(story: Story, good: frozenset[str], failed: bool) -> list[ObservedCa
         if score > scored.get(key, (0.0, one))[0]:
             scored[key] = score, one
     best = sorted(scored.values(), key=lambda pair: -pair[0])
-    whole = _numbers().nothing.value + sum(score for score, _ in best)
-    return [msgspec.structs.replace(one, weight=round(score / whole, 3)) for score, one in best[:_MOST]]
+    # Squares: one call that stands out is the reason, however many searches have failed beside it.
+    whole = _numbers().nothing.value ** 2 + sum(score**2 for score, _ in best)
+    return [msgspec.structs.replace(one, weight=round(score**2 / whole, 3)) for score, one in best[:_MOST]]
 
 
 def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[float, ObservedCall]]:
@@ -114,13 +115,7 @@ def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[
         ended = _of_end(story, life, failed)
         for refused in life.refused:
             yield ended, _seen(life, refused.refused, FILTER, "", "SIGSYS", refused.at, False)
-        if (library := _missing_library(life)) is not None:
-            yield (
-                1.0,
-                _seen(
-                    life, library.call.name, LIBRARY, library.thing.rpartition("/")[2], "ENOENT", library.call.at, False
-                ),
-            )
+        yield from _libraries(life)
         for one in life.failed:
             if not (worth := _worth(one)):
                 continue
@@ -143,14 +138,19 @@ def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[
                 )
 
 
-def _missing_library(life: Life) -> Attempt | None:
-    """The library for want of which the loader gave up (ld.so(8), which then ends with that status): the last one that was sought, and
-    found in no folder."""
+def _libraries(life: Life) -> Iterator[tuple[float, ObservedCall]]:
+    """The library for want of which the loader gave up (ld.so(8), which then ends with that status): the last one that was sought and
+    found in no folder, or the last one that was found and not taken into memory."""
     if life.end is None or life.end.status != _NOT_LOADED:
-        return None
-    found = {path.rpartition("/")[2] for path in life.succeeded}
+        return
+    found = {path: at for path, at in life.succeeded.items() if _LIBRARY.search(path)}
+    names = {path.rpartition("/")[2] for path in found}
     sought = [one for one in life.failed if _LIBRARY.search(one.thing) and one.known.kind == OPEN]
-    return sought[-1] if sought and sought[-1].thing.rpartition("/")[2] not in found else None
+    if sought and (name := sought[-1].thing.rpartition("/")[2]) not in names:
+        yield 1.0, _seen(life, sought[-1].call.name, LIBRARY, name, "ENOENT", sought[-1].call.at, False)
+    last = max(found, key=lambda path: found[path], default="")
+    if last and (ROOM, last) not in life.succeeded_as:
+        yield 1.0, _seen(life, "mmap", LIBRARY, last, "ENOEXEC", found[last], False)
 
 
 def _seen(
@@ -203,7 +203,7 @@ def _went_on(life: Life, one: Attempt) -> float:
         return numbers.passed_preparation.value
     after = life.progress - one.progress + numbers.failed_after.value * (len(life.failed) - one.order - 1)
     factor: float = max(numbers.step.value ** min(after, 200), _by_error()[one.call.error].floor)
-    by_name = one.known.descriptor is None
+    by_name = one.known.descriptor is None or one.known.kind == CONNECT
     later = life.succeeded.get(one.thing, 0.0) if by_name else life.succeeded_as.get((one.known.kind, one.thing), 0.0)
     if later > one.call.at or (one.known.kind in (LOOK, RUN, OPEN) and _found_elsewhere(life, one.thing)):
         factor *= numbers.went_on.value

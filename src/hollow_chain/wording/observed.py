@@ -53,7 +53,8 @@ def said(one: ObservedCall) -> str:
     if one.error == "SIGSYS":
         return f"{one.name}: a filter of calls does not let it pass (SIGSYS)"
     if one.kind == "library":
-        return f"error while loading shared libraries: {one.thing}: cannot open shared object file: {why}"
+        says = f"cannot open shared object file: {why}" if one.error == "ENOENT" else "invalid ELF header"
+        return f"error while loading shared libraries: {one.thing}: {says}"
     if one.name in _AS_LOCK or one.error == "EEXIST":
         return f"cannot lock {one.thing}: {_TAKEN} ({why})"
     name = _PLAIN.get(one.name, one.name)
