@@ -131,3 +131,20 @@ def test_records_of_its_log_and_of_the_start_stand_beside_each_other() -> None:
     facts = Host(name="quay-01", services=[], events=[log], observed=[failing()])
     index = Facts(Graph(snapshot([facts]))).index("quay-01")
     assert [event.source for event in index.events["mute.service"]] == ["journal (mute)", "observed"]
+
+
+@pytest.mark.parametrize("words", [("--observe", "--json"), ("--observe",), ("--json",)])
+def test_where_a_mend_does_not_hold_one_more_start_is_watched(
+    run: Run, tmp_path: Path, host: Path, words: tuple[str, ...]
+) -> None:
+    run("lab", "stop", "host", "LaneCount")
+    run("lab", "fault", "host", "crash", "LaneCount", "2s")  # nothing of it shows before it is started
+    done = run("mend", "LaneCount", "--from", "host", "--apply", "--yes", "--store", str(tmp_path / "cases.db"), *words)
+    assert done.status == 4
+    if "--json" not in words:
+        assert "LaneCount: it did not start" in done.out
+    elif "--observe" in words:
+        assert done.json["held"] is False and done.json["observed"]["format"] == "hollow-chain/verdict"
+        assert done.json["observed"]["observed"]["outcome"] != "up"
+    else:
+        assert "observed" not in done.json

@@ -18,6 +18,8 @@ from hollow_chain.observing.watching import LOG, PROCESS, SOCKET, STATE, Seen, T
 
 _POLL = 0.5
 """Seconds between two looks, each of which is a whole reading."""
+_SETTLED = 3
+"""Seconds for which a start has to stay good, as on systemd hosts."""
 NOT_TRACED = "calls are traced on systemd hosts only; states, records and sockets were watched"
 
 
@@ -43,12 +45,17 @@ def observed(hands: Hands, step: Step, target: str, seconds: float, tell: Tell) 
         seen.look(hands.facts().hosts[0])
     worker.join(0.0 if worker.is_alive() else None)
     after = hands.facts().hosts[0]
-    service = seen.look(after)
+    up_at, service = after.read_at, seen.look(after)
+    for _ in range(_SETTLED if service is not None and service.state in UP else 0):
+        hands.let_pass(1.0)
+        after = hands.facts().hosts[0]
+        service = seen.look(after)
     problem = done[0] if done else None
     if problem is not None and not isinstance(problem, NotDone):
         raise problem
     took = round(((after.read_at or at) - at).total_seconds(), 3)
-    parts = [ObservedPart("until it was up", took)] if service is not None and service.state in UP else []
+    until = round(((up_at or at) - at).total_seconds(), 3)
+    parts = [ObservedPart("until it was up", until)] if service is not None and service.state in UP else []
     return Observation(target, at, took, _outcome(service, bool(done)), why_not_traced=NOT_TRACED, parts=parts)
 
 
