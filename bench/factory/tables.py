@@ -29,7 +29,11 @@ def tables(outcomes: list[Outcome], blind: bool = False) -> Iterator[str]:
     pairs = [o for o in broken if o.pair]
     if pairs:
         yield f"pairs: both faults named in {sum(o.both for o in pairs)} of {len(pairs)}"
-    silent = [o for o in broken if o.observed and not o.told]
+    silent = [
+        o
+        for o in broken
+        if o.observed and not o.told and o.observed["outcome"] != "up" and set(o.wanted) != {"config-rejected"}
+    ]
     if silent:
         yield f"silent: {len(silent)} on {len({o.unit for o in silent})} daemons, which the records do not explain; observed,"
         yield f"  the right cause is first in {sum(o.right for o in silent)}, with the right thing in {sum(o.exact for o in silent)}"

@@ -20,7 +20,7 @@ from bench.factory.probe import Probe
 
 _LINKS = "lookout-a.service", "lookout-b.service", "lookout-c.service"
 """Services that are put above the broken one, for depth."""
-_SILENCE = "StandardOutput=null\\nStandardError=null"
+_SILENCE = "StandardOutput=null\\nStandardError=null\\nInaccessiblePaths=-/run/systemd/journal/dev-log"
 _BY_NAME = {daemon.unit: daemon for daemon in DAEMONS}
 
 

@@ -15,6 +15,8 @@ SURE, LIKELY = 0.5, 0.2
 """Shares of all that failed from which on a call stands for the reason by itself, and from which on it may be the reason."""
 _MOST = 2
 """Calls that are told as records: what comes behind the second is not the reason."""
+_FORKS = ("fork", "vfork", "clone", "clone3")
+_LOCKS_MEMORY = ("mlock", "mlock2", "mlockall")
 _AS_LOCK = ("flock", "fcntl")
 _PLAIN = {
     "openat": "open",
@@ -57,6 +59,10 @@ def said(one: ObservedCall) -> str:
         return f"error while loading shared libraries: {one.thing}: {says}"
     if one.name in _AS_LOCK or one.error == "EEXIST":
         return f"cannot lock {one.thing}: {_TAKEN} ({why})"
+    if one.name in _FORKS and one.error == "EAGAIN":
+        return f"cannot create a new process: {why}"
+    if one.name in _LOCKS_MEMORY:
+        return f"unable to lock memory ({one.name}): {why}"
     name = _PLAIN.get(one.name, one.name)
     to = " to" if one.kind == "connect" else ""
     writes = " for writing" if one.writes and one.kind == "open" else ""
