@@ -62,7 +62,7 @@ def said(one: ObservedCall) -> str:
     if one.name in _FORKS and one.error == "EAGAIN":
         return f"cannot create a new process: {why}"
     if one.name in _LOCKS_MEMORY:
-        return f"unable to lock memory ({one.name}): {why}"
+        return f"{one.name} failed: {why}"
     name = _PLAIN.get(one.name, one.name)
     to = " to" if one.kind == "connect" else ""
     writes = " for writing" if one.writes and one.kind == "open" else ""
