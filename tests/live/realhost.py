@@ -128,7 +128,7 @@ class RealHost:
         while time.monotonic() < deadline:
             if self._outer.poll() is not None:
                 said = self._outer.stdout.read().decode() if self._outer.stdout else ""
-                raise RuntimeError(f"boot failed: {said[-500:]}")
+                raise RuntimeError(f"boot failed with {self._outer.returncode}: {said[-500:]}")
             with contextlib.suppress(OSError, ValueError, IndexError):
                 self.init = int(children.read_text().split()[0])
                 if self.run("systemctl is-system-running", check=False).stdout.strip() in (

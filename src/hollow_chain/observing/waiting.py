@@ -48,6 +48,8 @@ def at_work(process: int) -> ObservedWait | None:
     thing = _behind(process, int(words[1], 16)) if kind in _OF_DESCRIPTOR else ""
     if kind == CHILD:
         thing = _child(process)
+    elif kind == POLL:
+        thing = _asked(process)
     return ObservedWait(
         name, kind, thing, _holder(thing) if kind == LOCK else 0, process, here().processes.program(process)
     )
@@ -60,6 +62,28 @@ def _behind(process: int, descriptor: int) -> str:
         return ""
     socket = _SOCKET.fullmatch(found)
     return _peer(process, int(socket[1])) if socket else found
+
+
+def _asked(process: int) -> str:
+    """Whom a process that waits for any of several has asked: the one that it is about to be connected with, or the name server (RFC
+    1035) whose answer has not come."""
+    try:
+        links = [str(link.readlink()) for link in Path(f"/proc/{process}/fd").iterdir()]
+    except OSError:
+        return ""
+    own = {int(found[1]) for link in links if (found := _SOCKET.fullmatch(link))}
+    for name in ("tcp", "tcp6", "udp", "udp6"):
+        with contextlib.suppress(OSError, ValueError, IndexError):
+            for row in Path(f"/proc/{process}/net/{name}").read_text().splitlines()[1:]:
+                words = row.split()
+                peer = _address(words[2]) if int(words[9]) in own else ""
+                if peer and (words[3] == _SYN_SENT if name.startswith("tcp") else peer.endswith(_NAME_SERVER)):
+                    return peer
+    return ""
+
+
+_SYN_SENT, _NAME_SERVER = "02", ":53"
+"""A state of ``/proc/net/tcp`` (proc(5)), and the port of name servers (RFC 1035)."""
 
 
 def _peer(process: int, inode: int) -> str:

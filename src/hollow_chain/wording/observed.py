@@ -76,7 +76,7 @@ def _tells(one: ObservedWait) -> bool:
     """Whether what it waits for is somebody else's to give: a lock, an answer, the other end of a file."""
     if one.kind in ("lock", "open"):
         return one.thing.startswith("/")
-    return one.kind in ("connect", "read") and _ENDPOINT.search(one.thing) is not None
+    return one.kind in ("connect", "read", "poll") and _ENDPOINT.search(one.thing) is not None
 
 
 def _waiting(seen: Observation, one: ObservedWait) -> Event:

@@ -7,8 +7,8 @@ from hollow_chain.causes.finding import SAID, Evidence
 from hollow_chain.facts.observed import ObservedWait
 from hollow_chain.wording.observed import SOURCE
 
-_STUCK = ("connect", "lock", "open", "look", "run", "enter")
-"""Calls that come back at once unless somebody else keeps them; who is up and idle waits in none of them."""
+_STUCK = ("connect", "lock", "open", "look", "run", "enter", "poll")
+"""Calls that come back at once unless somebody else keeps them; who is up and idle waits in none of them, or asks nobody meanwhile."""
 
 
 def stuck_in(case: Case) -> ObservedWait | None:
