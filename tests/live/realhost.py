@@ -24,6 +24,7 @@ _UNIFIED = Path("/sys/fs/cgroup/unified")
 CGROUPS = _UNIFIED if _UNIFIED.is_dir() else Path("/sys/fs/cgroup")
 SCRATCH = Path("/var/tmp")
 BOOT_SECONDS = 90.0
+_WATCHERS, _MANY_WATCHERS = Path("/proc/sys/fs/inotify/max_user_instances"), 1024
 PARENT = Parent()
 atexit.register(PARENT.end)
 
@@ -85,6 +86,14 @@ def _own() -> list[str]:
     return sorted(path for path in found if path not in ("/", "/usr", "/usr/local"))
 
 
+def _make_room() -> None:
+    """Each host takes six of the things by which files are watched, and a user may have 128 (inotify(7)): twenty hosts, and the next one
+    does not boot."""
+    with contextlib.suppress(OSError, ValueError):
+        if int(_WATCHERS.read_text()) < _MANY_WATCHERS:
+            _WATCHERS.write_text(str(_MANY_WATCHERS))
+
+
 class RealHost:
     """A booted host; use as a context manager."""
 
@@ -115,6 +124,7 @@ class RealHost:
         self.down()
 
     def _boot(self) -> None:
+        _make_room()
         self._group.mkdir()
         given = {"GROUP": self._group, "PLACE": self._place, "NAME": self.name, "OWN": " ".join(_own())}
         env = {**os.environ, **{name: str(value) for name, value in given.items()}, "KEEP": " ".join(self._keep)}
