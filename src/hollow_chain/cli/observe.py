@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hollow_chain.cli import common
-from hollow_chain.cli.observing import judged, show, start_of, watched
+from hollow_chain.cli.observing import NotStarted, judged, show, start_of, watched
 from hollow_chain.trouble import INTERRUPTED, Trouble, wrong_call
 
 if TYPE_CHECKING:
+    from hollow_chain.causes import Facts
     from hollow_chain.chain import Node
     from hollow_chain.mend.plan import Step
 
@@ -62,6 +63,8 @@ def observe(
     try:
         with Watching(f"{node.name} on {node.host}") as tell:
             seen = watched(source, node, step, tell, seconds, attach, restart)
+    except NotStarted as trouble:
+        return _refused(facts, node, trouble, json)
     except KeyboardInterrupt:
         raise Trouble(f"interrupted: nothing watches {node.name} any more; its start goes on", INTERRUPTED) from None
     after, verdict = judged(source, target, host, seen, store)
@@ -76,6 +79,26 @@ def observe(
     if keep:
         _keep(observed_document(verdict, seen), store)
     return 0 if verdict.healthy and seen.outcome == "up" else 1
+
+
+def _refused(facts: Facts, node: Node, trouble: Trouble, json: bool) -> int:
+    """The manager would not even begin: what the facts say of that, as ``why`` does. Raises *trouble* where they say nothing."""
+    from hollow_chain.verdict import diagnose
+
+    verdict = diagnose(facts, node)
+    if verdict.healthy:
+        raise trouble
+    common.tell(str(trouble))
+    if json:
+        from hollow_chain.show.documents import to_json, verdict_document
+
+        common.put(to_json(verdict_document(verdict)))
+    else:
+        from hollow_chain.show.page import Page
+        from hollow_chain.show.why import show_verdict
+
+        show_verdict(Page(), facts, verdict)
+    return 1
 
 
 def _agree(node: Node, step: Step, yes: bool, restart: bool) -> None:

@@ -19,6 +19,10 @@ if TYPE_CHECKING:
     from hollow_chain.verdict import Verdict
 
 
+class NotStarted(Trouble):
+    """The manager refuses a start; the facts as they are may say why."""
+
+
 def start_of(facts: Facts, node: Node, attach: bool, restart: bool) -> Step:
     """The start as a step, with what it takes along. Raises :class:`Trouble` where there is nothing to start."""
     from hollow_chain.boot.making import UP
@@ -73,7 +77,7 @@ def watched(
 
         return by_hands.observed(common.hands_of(source, node.name), step, node.name, seconds or _LONG, tell)
     except NotDone as problem:
-        raise Trouble(f"{common.shown(node.name)} could not be observed: {problem}", FACTS_UNREADABLE) from None
+        raise NotStarted(f"{common.shown(node.name)} was not started: {problem}", FACTS_UNREADABLE) from None
 
 
 _LONG = 120.0

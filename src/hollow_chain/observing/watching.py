@@ -11,6 +11,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any, NamedTuple
 
 from hollow_chain.facts.observed import Observation, ObservedPart, ObservedWait, Outcome
+from hollow_chain.families.messages import SKIPPED, STARTED, STARTING
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
@@ -27,8 +28,6 @@ _POLL = 0.1
 """Seconds between two looks: while the manager is traced, each costs it some hundred calls."""
 _SETTLED = 3.0
 """Seconds for which a start has to stay good: as long as a first start of a program is watched."""
-_UNHEARD = 2.0
-"""Seconds after which a start that the manager has not begun with was not to be: what it needs is not there, or is down."""
 _QUIET = 0.3
 """Seconds after the end in which the last records and calls come in."""
 _USUAL_LIMIT = 90.0
@@ -87,12 +86,16 @@ class _Course:
     ran_at: float = 0.0
     outcome: Outcome = "not-up"
 
+    job: int = 0
+    """The start in the manager's queue."""
+    was_begun: bool | None = None
+    """Whether the manager's own records say that it was begun; False of one that it passed over."""
     run: bytes = b""
     """What the manager told the run before this one from others by (``InvocationID``, systemd.exec(5))."""
 
     def is_begun(self, unit: dict[str, Any]) -> bool:
-        """Whether the manager has begun with this start: until then its words are of the run before."""
-        return _run_of(unit) != self.run
+        """Whether the manager has begun with this start, or is through with it: until then its words are of the run before."""
+        return _run_of(unit) != self.run or unit.get("Job", (0,))[0] != self.job
 
     @property
     def seconds(self) -> float:
@@ -152,7 +155,8 @@ def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: _Cou
             manager.call("ResetFailedUnit", "s", wish.unit)
     course.run = _run_of(manager.unit(wish.unit))
     course.began, course.at = time.monotonic(), datetime.now(UTC)
-    manager.call("RestartUnit" if wish.restart else "StartUnit", "ss", wish.unit, "replace")
+    answer = manager.call("RestartUnit" if wish.restart else "StartUnit", "ss", wish.unit, "replace")
+    course.job = int(str(answer[0]).rpartition("/")[2])
 
 
 def _looks(manager: Manager, wish: WatchWish, most: float, course: _Course, tell: Tell) -> Iterator[None]:
@@ -161,8 +165,7 @@ def _looks(manager: Manager, wish: WatchWish, most: float, course: _Course, tell
     while True:
         unit = manager.unit(wish.unit)
         if not wish.attach and not course.is_begun(unit):
-            if course.seconds > (most if unit.get("Job", (0,))[0] else _UNHEARD):
-                course.outcome = "failed"
+            if course.seconds > most:
                 return
             time.sleep(_POLL)
             continue
@@ -200,7 +203,8 @@ def _is_over(unit: dict[str, Any], course: _Course, tries: int | None) -> bool:
     if state in ("failed", "inactive") and not queued:
         well = state == "inactive" and unit.get("Result") == "success"
         meant_to_end = unit.get("Type") == "oneshot"
-        course.outcome = ("up" if meant_to_end else "ended") if well else "failed"
+        began = course.was_begun is not False and bool(course.was_begun or course.told_processes or course.up_at)
+        course.outcome = ("up" if meant_to_end else "ended") if well and began else "failed"
         return True
     return False
 
@@ -263,6 +267,8 @@ def _look_at_log(name: str, course: _Course, tell: Tell) -> None:
     since = course.at - timedelta(seconds=0.05)
     for event in events:
         key = event.at, event.text
+        if event.at >= since and event.code in (STARTING, STARTED, SKIPPED):
+            course.was_begun = course.was_begun is not False and event.code != SKIPPED
         if event.at >= since and key not in course.said:
             course.said.add(key)
             tell(Seen(LOG, (event.at - course.at).total_seconds(), event.text))
