@@ -84,6 +84,25 @@ SILENT: dict[str, tuple[str, str, str, str, str]] = {
         "mkdir -p /srv/full; mountpoint -q /srv/full || mount -t tmpfs -o size=64k tmpfs /srv/full", "disk-full", "/srv/full",
     ),
     "a program of another's": ("os.execv('/srv/chart/tool', ['tool'])", "", "true", "path-missing|program-missing", "/srv/chart/tool"),
+    "an interpreter of a helper": (
+        "os.execv('/opt/own/help', ['help'])", "", "printf '#!/opt/none/perl\\n' > /opt/own/help; chmod 755 /opt/own/help",
+        "program-missing", "/opt/none/perl",
+    ),
+    "a helper that is no program": (
+        "os.execv('/opt/own/junk', ['junk'])", "", "echo hello > /opt/own/junk; chmod 755 /opt/own/junk", "wrong-program-format", "/opt/own/junk",
+    ),
+    "a right of root's": ("os.setgid(33)", "User=daemon\\n", "true", "access-denied", "CAP_SETGID"),
+    "memory that may not be locked": (
+        "import ctypes; assert ctypes.CDLL(None).mlockall(3) == 0", "User=daemon\\nLimitMEMLOCK=64K\\n", "true", "limit-reached", "LimitMEMLOCK",
+    ),
+    "a lock that was left": (
+        "os.open('/run/own.lock', os.O_CREAT | os.O_EXCL)", "", "echo 999999 > /run/own.lock", "stale-lock", "/run/own.lock",
+    ),
+    "too few descriptors": ("[open('/dev/null') for _ in range(200)]", "LimitNOFILE=64\\n", "true", "limit-reached", "LimitNOFILE"),
+    "a kind of socket": ("socket.socket(socket.AF_INET)", "RestrictAddressFamilies=AF_UNIX\\n", "true", "call-forbidden", "RestrictAddressFamilies"),
+    "a file of a command that it runs": (
+        "import subprocess; subprocess.run(['cat', '/srv/gone'], check=True)", "", "true", "path-missing", "/srv/gone",
+    ),
     "what the definition makes read-only": (
         "open('/srv/chart/log', 'w')", "ReadOnlyPaths=/srv/chart\\n", "true", "access-denied", "/srv/chart",
     ),
@@ -304,3 +323,16 @@ def test_no_secret_of_its_arguments_is_kept(host: RealHost) -> None:
     done = host.program("observe hush --yes --json")
     assert "GangwayKey77" not in done.stdout + done.stderr
     assert host.run("ls /run/hollow-chain").stdout.split() in ([], ["observe.lock"])
+
+
+def test_what_it_writes_to_a_log_of_its_own_is_told_as_it_comes(host: RealHost) -> None:
+    host.run(
+        "mkdir -p /var/log/chart; echo 'an old line' > /var/log/chart/chart.log\n"
+        "printf '#!/bin/sh\\necho the new line >> /var/log/chart/chart.log; sleep 0.5; exit 4\\n' > /opt/own/chart.sh; chmod 755 /opt/own/chart.sh\n"
+        "printf '[Service]\\nExecStart=/opt/own/chart.sh --log /var/log/chart/chart.log\\n' > /etc/systemd/system/chart.service\n"
+        "systemctl daemon-reload; systemctl start chart; sleep 1.2",
+        check=False,
+    )
+    done = host.program("observe chart --yes")
+    assert done.stderr.count("the new line  [/var/log/chart/chart.log]") == 1, done.stderr
+    assert "an old line" not in done.stderr

@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from typing import Any, NamedTuple
 
 from hollow_chain.facts.observed import Observation, ObservedPart, ObservedWait, Outcome
@@ -19,10 +20,12 @@ from hollow_chain.observing.call_table import traced_names
 from hollow_chain.observing.story import Story, told
 from hollow_chain.observing.waiting import at_work, waits_of
 from hollow_chain.observing.weighing import signatures, weighed
+from hollow_chain.reach.handles import NotOpened
 from hollow_chain.reach.here import here
 from hollow_chain.reach.interfaces import NotThere
 from hollow_chain.sources.systemd.groups import unit_of
 from hollow_chain.sources.systemd.journal import Journal
+from hollow_chain.wording.secrets import mask_text
 
 _POLL = 0.1
 """Seconds between two looks: while the manager is traced, each costs it some hundred calls."""
@@ -36,6 +39,8 @@ _LONGEST = 600.0
 """Seconds that are watched at most, whatever limit is set: nobody sits longer before it."""
 _MOST_LINES, _MOST_SOCKETS = 40, 20_000
 """Records between two looks, and sockets that are gone through: a busy server has some thousands."""
+_MOST_BYTES = 16 << 10
+"""Bytes of a log that are told between two looks."""
 _NEVER = 2**64 - 1
 """``USEC_INFINITY``: no limit."""
 
@@ -66,6 +71,8 @@ class WatchWish(NamedTuple):
     """Wait for the next try of what is restarted anyway, and start nothing."""
     restart: bool = False
     """Stop it first: it runs."""
+    logs: tuple[str, ...] = ()
+    """Log files of its own."""
 
 
 @dataclass
@@ -78,6 +85,8 @@ class _Course:
     processes: set[int] = field(default_factory=set)
     told_processes: set[int] = field(default_factory=set)
     result: str = ""
+    logs: dict[str, int] = field(default_factory=dict)
+    """Log files of its own, and how much of each is told."""
     ports: set[str] = field(default_factory=set)
     said: set[tuple[datetime, str]] = field(default_factory=set)
     waits: list[ObservedWait] = field(default_factory=list)
@@ -126,6 +135,7 @@ def observed(wish: WatchWish, tell: Tell) -> Observation:
         except NotTraced as reason:
             why_not = str(reason)
         course = _Course(time.monotonic(), datetime.now(UTC))
+        course.logs = {path: _size(path) for path in wish.logs}
         try:
             _begin(manager, wish, unit, course)
             for _ in _looks(manager, wish, most, course, tell):
@@ -212,6 +222,7 @@ def _is_over(unit: dict[str, Any], course: _Course, tries: int | None) -> bool:
 def _look(name: str, unit: dict[str, Any], course: _Course, tell: Tell) -> None:
     reached = here()
     _look_at_log(name, course, tell)
+    _look_at_own_logs(course, tell)
     state = f"{unit.get('ActiveState')} ({unit.get('SubState')})"
     if state != course.state and not (
         not course.state and unit.get("ActiveState") in ("inactive", "failed") and unit.get("Job", (0,))[0]
@@ -272,6 +283,27 @@ def _look_at_log(name: str, course: _Course, tell: Tell) -> None:
         if event.at >= since and key not in course.said:
             course.said.add(key)
             tell(Seen(LOG, (event.at - course.at).total_seconds(), event.text))
+
+
+def _size(path: str) -> int:
+    try:
+        return Path(path).stat().st_size
+    except OSError:
+        return 0
+
+
+def _look_at_own_logs(course: _Course, tell: Tell) -> None:
+    """What has been written to log files of the service's own since the last look."""
+    for path, told_to in course.logs.items():
+        grown = _size(path) - told_to
+        if grown == 0:
+            continue
+        course.logs[path] = told_to + grown
+        with contextlib.suppress(OSError, NotOpened):
+            data = here().files.walker().read(path, min(grown, _MOST_BYTES), from_end=True).data if grown > 0 else b""
+            for line in data.decode("utf-8", "replace").splitlines()[-_MOST_LINES:]:
+                if line.strip():
+                    tell(Seen(LOG, course.seconds, f"{mask_text(line)}  [{path}]"))
 
 
 def _observation(wish: WatchWish, course: _Course, story: Story, traced: bool, why_not: str) -> Observation:

@@ -46,12 +46,24 @@ def look(reading: HostReading) -> None:
         if service.state == "failed" or is_deserted(service) or (service.last is not None and service.last.restarts):
             looker.look_way(program.folder)
             program.used_places = _own_places(service, looker)
+        for path in _run_in_vain(host, service.name):
+            looker.look(path, is_program=True)
         for path in (*quoted.get(service.name, ()), *program.log_files):
             looker.look_way(path)
             if service.instance:
                 looker.look(path, instance=service.instance)
     for daemon in (d for f in host.license_files for d in f.daemons):
         looker.look(daemon.program, is_program=True)
+
+
+def _run_in_vain(host: Host, service: str) -> list[str]:
+    """Programs that a start which was watched could not run."""
+    calls = [one for seen in host.observed or () if seen.service == service for one in seen.calls]
+    return [one.thing for one in calls if one.kind == "run" and one.thing.startswith("/")][:_MOST_RUN]
+
+
+_MOST_RUN = 4
+"""Programs that are looked into: what comes behind them in weight is none of the reasons."""
 
 
 def _records(host: Host) -> list[Event]:

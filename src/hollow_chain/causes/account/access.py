@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from hollow_chain.causes import looked, places, rights
+from hollow_chain.causes.account.capabilities import refused_rights
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import EXIT_EXEC, programs_of
@@ -85,7 +86,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
         return
     if looked.is_silent(case) or _refused_without_a_name(case):
         yield from _closed_places(case, user)
-    yield from _without_rights(case, user)
+    lacked = list(refused_rights(case, user))
+    yield from lacked or _without_rights(case, user)
 
 
 _NOT_PERMITTED = "Operation not permitted"

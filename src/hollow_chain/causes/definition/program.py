@@ -144,6 +144,8 @@ def programs_of(case: Case) -> list[tuple[str, File | None]]:
     named = [path for path in (service.program.path, service.program.library, step) if path]
     for event in case.last_events():
         named += [name for name in _not_run(event) if name.startswith("/")]
+        if event.call is not None and event.call.kind == "run" and event.call.thing.startswith("/"):
+            named.append(event.call.thing)
     tried = service.last is not None and service.last.error_number != NO_TRY_SINCE_BOOT
     tried_well = not failed_last(service) and tried and service.state == "stopped"
     return [] if tried_well else [(path, case.file(path)) for path in dict.fromkeys(named)]
@@ -157,6 +159,7 @@ def _exec_evidence(case: Case) -> list[Evidence]:
             case.seen("exit status 203 of the manager: the program could not be run", at=last.ended_at, bears=SAID)
         )
     found += [case.quoted(e) for e in case.last_events() if _not_run(e)][-1:]
+    found += [case.quoted(e, SAID) for e in case.own_events() if e.call is not None and e.call.kind == "run"][-1:]
     return found
 
 

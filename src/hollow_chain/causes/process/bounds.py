@@ -50,9 +50,9 @@ _BOUNDS = (
     # Three streams, the libraries one after the other, a log and a socket: whatever listens needs more than that.
     Bound("bounded files", ("LimitNOFILE",), "open files", 16),
     Bound("bounded tasks", ("TasksMax", "LimitNPROC", "LimitAS"), "processes and threads", 2),
+    Bound("bounded locked", ("LimitMEMLOCK",), "locked memory", -1),  # hardly any program locks memory
     # The loader and the C library of a 64-bit system map some tens of megabytes before the program's first step.
     Bound("bounded memory", ("LimitAS", "LimitDATA", "MemoryMax", "LimitSTACK"), "memory", 64 << 20),
-    Bound("bounded locked", ("LimitMEMLOCK",), "locked memory", -1),  # hardly any program locks memory
     # A PID file holds a number, and a log more than that; a program that has no signal for it hears of a write that failed.
     Bound("", _SIZE, "the size of a file", 8),
 )

@@ -1,0 +1,84 @@
+"""Calls that are refused to who lacks a right of root's, where a start was watched (capabilities(7))."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from hollow_chain.causes.case import Case
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, SAID, Finding, Mend
+from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS
+from hollow_chain.facts.host import Event
+
+_RIGHTS = {
+    "CAP_SETGID": ("setgid", "setregid", "setresgid", "setgroups", "setfsgid"),
+    "CAP_SETUID": ("setuid", "setreuid", "setresuid", "setfsuid"),
+    "CAP_CHOWN": ("chown", "fchown", "lchown", "fchownat"),
+    "CAP_SYS_CHROOT": ("chroot",),
+    "CAP_IPC_LOCK": ("mlock", "mlock2", "mlockall"),
+    "CAP_SYS_NICE": ("sched_setscheduler", "sched_setattr", "setpriority", "ioprio_set", "sched_setaffinity"),
+    "CAP_SYS_TIME": ("settimeofday", "clock_settime", "adjtimex", "clock_adjtime"),
+    "CAP_SYS_RESOURCE": ("setrlimit", "prlimit64"),
+    "CAP_SYS_ADMIN": ("mount", "umount2", "pivot_root", "unshare", "setns", "sethostname", "setdomainname", "swapon", "quotactl"),
+    "CAP_SYS_MODULE": ("init_module", "finit_module"),
+    "CAP_SYS_PTRACE": ("ptrace",),
+    "CAP_SYS_BOOT": ("reboot",),
+    "CAP_SYS_RAWIO": ("iopl", "ioperm"),
+    "CAP_SYS_PACCT": ("acct",),
+    "CAP_BPF": ("bpf",),
+    "CAP_PERFMON": ("perf_event_open",),
+    "CAP_NET_ADMIN": ("setsockopt",),
+    "CAP_NET_RAW": ("socket",),
+    "CAP_MKNOD": ("mknod", "mknodat"),
+}  # fmt: skip
+_NEEDED = {call: right for right, calls in _RIGHTS.items() for call in calls}
+
+
+def refused_rights(case: Case, user: str) -> Iterator[Finding]:
+    """It made a call that needs a right which neither its account nor its definition gives it."""
+    for event in case.own_events():
+        right = _right_of(event)
+        if right and not _has(case, user, right):
+            yield _lacks(case, event, user, right)
+            return
+
+
+def _right_of(event: Event) -> str:
+    call = event.call
+    if call is None or call.error != "EPERM" or (call.thing.startswith("/") and call.name not in _ON_PATHS):
+        return ""
+    return _NEEDED.get(call.name, "")
+
+
+_ON_PATHS = ("chown", "fchown", "lchown", "fchownat", "chroot", "mount", "umount2", "mknod", "mknodat")
+"""Calls on a path that need a right of root's whatever owner and mode of the path say."""
+
+
+def _has(case: Case, user: str, right: str) -> bool:
+    confinement = case.service.confinement
+    if confinement is not None and right in confinement.granted:
+        return True
+    kept = confinement.capabilities if confinement is not None else None
+    return user in ALL_RIGHTS_ACCOUNTS and (kept is None or right in kept)
+
+
+def _lacks(case: Case, event: Event, user: str, right: str) -> Finding:
+    name, call = case.service.name, event.call.name if event.call is not None else ""
+    taken = user in ALL_RIGHTS_ACCOUNTS
+    who = f"its definition takes {right} from it" if taken else f"the account {user} has no {right}"
+    setting = "CapabilityBoundingSet" if taken else "AmbientCapabilities"
+    return Finding(
+        says=f"{name} (account {user}) may not {call}: {who}.",
+        evidence=(
+            case.quoted(event, SAID),
+            case.seen(f"{call} needs {right} (capabilities(7)), and {who}", "definition", bears=FITS),
+        ),
+        mends=(
+            Mend(f"Leave {name} the single right {right} ({setting}=), if it is meant to do that.", AFTER_RELOAD),
+            Mend(
+                "Or have it not do that: its configuration, or the account that it is started as.",
+                AFTER_RELOAD,
+                instead=True,
+            ),
+        ),
+        explains=("exits-with-error", "exits-at-once", "crash-loop"),
+    )
