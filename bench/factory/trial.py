@@ -230,7 +230,8 @@ def _observe(host: RealHost, outcome: Outcome, keep: Path | None, number: int) -
     done = host.program(f"why '{outcome.target}' --json")
     if done.stdout.startswith("{"):
         outcome.plain = json.loads(done.stdout).get("causes", [])
-    up = host.run(f"systemctl is-active {outcome.target}", check=False).stdout.strip() == "active"
+    state = host.run(f"systemctl show -P ActiveState -P SubState {outcome.target}", check=False).stdout.split()
+    up = state[:1] in (["active"], ["activating"]) and "auto-restart" not in state
     done = host.program(f"observe '{outcome.target}' --yes --for 20 --json{' --restart' if up else ''}")
     outcome.status, outcome.errors = done.returncode, done.stderr[-300:]
     if done.stdout.startswith("{"):

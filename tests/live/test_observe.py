@@ -303,16 +303,29 @@ def test_where_it_cannot_be_traced_the_rest_is_watched_and_that_is_said(host: Re
 
 def test_what_is_asked_before(host: RealHost) -> None:
     host.run("systemctl start memcached")
+    service(host, "lasting", "pass", "Type=notify\\nTimeoutStartSec=60s\\nRestart=no\\n")
+    host.run("systemctl start --no-block lasting; sleep 0.5")
+    service(host, "plain", "open('/srv/chart/none').read()")
     for words, said in (
         ("memcached --yes", "runs; --restart"),
         ("no-such-thing --yes", "no service"),
         ("plain", "add --yes"),
+        ("lasting --yes", "is being started already"),
         ("memcached --attach --restart", "exclude one another"),
     ):
         done = host.program(f"observe {words}")
         assert done.returncode == 2 and said in done.stderr and done.stderr.count("\n") == 1, (words, done.stderr)
     done = host.run(f"setpriv --reuid=nobody --clear-groups {PROGRAM} observe plain --yes", check=False)
     assert done.returncode in (1, 2, 3) and "Traceback" not in done.stderr
+
+
+def test_what_is_up_and_deaf_is_told(host: RealHost) -> None:
+    body = "s = socket.socket()\\n    try: s.bind(('127.0.0.1', 11211))\\n    except OSError: pass"
+    service(host, "deaf", body.replace("\\n", chr(10)))
+    host.run("systemctl start memcached; sleep 0.5")
+    done = host.program("observe deaf --yes")
+    assert done.returncode == 0 and "could not listen everywhere" in done.stdout, done.stdout
+    assert "bind 127.0.0.1:11211: Address already in use" in done.stdout
 
 
 def test_no_secret_of_its_arguments_is_kept(host: RealHost) -> None:

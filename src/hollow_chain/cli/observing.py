@@ -42,8 +42,16 @@ def start_of(facts: Facts, node: Node, attach: bool, restart: bool) -> Step:
         )
     if service.state in UP and service.kind == "service" and not (attach or restart) and _stays(service.program):
         raise wrong_call(f"{name} runs; --restart stops it first, --attach waits for its next try")
+    if service.state == "starting" and _BETWEEN_TRIES not in service.detail and not (attach or restart):
+        raise wrong_call(
+            f"{name} is being started already, and its first steps are over; --restart ends that start, and begins anew"
+        )
     view = ActView(facts, facts.graph.hosts[node.host], facts.index(node.host).file)
     return step_of(view, (acts.restart if restart else acts.start)(node.name))
+
+
+_BETWEEN_TRIES = "auto-restart"
+"""The manager's word for a service that waits for its next try (systemctl(1), "sub-state")."""
 
 
 def _stays(program: object) -> bool:
@@ -114,8 +122,7 @@ def show(facts: Facts, verdict: Verdict, seen: Observation) -> None:
     if sys.stderr.isatty():
         page.gap()
     show_observation(page, seen, seen.service)
-    if seen.outcome != "up":
-        show_calls(page, seen)
+    show_calls(page, seen)
     if seen.outcome != "up" or not verdict.healthy:
         page.gap()
         show_verdict(page, facts, verdict)

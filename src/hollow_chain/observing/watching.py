@@ -16,10 +16,10 @@ from hollow_chain.families.messages import SKIPPED, STARTED, STARTING
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
-from hollow_chain.observing.call_table import traced_names
+from hollow_chain.observing.call_table import BIND, traced_names
 from hollow_chain.observing.story import Story, told
 from hollow_chain.observing.waiting import at_work, waits_of
-from hollow_chain.observing.weighing import signatures, weighed
+from hollow_chain.observing.weighing import signature, signatures, weighed
 from hollow_chain.reach.handles import NotOpened
 from hollow_chain.reach.here import here
 from hollow_chain.reach.interfaces import NotThere
@@ -306,11 +306,21 @@ def _look_at_own_logs(course: _Course, tell: Tell) -> None:
                     tell(Seen(LOG, course.seconds, f"{mask_text(line)}  [{path}]"))
 
 
+_REFUSED_LISTENERS = ("EADDRINUSE", "EADDRNOTAVAIL", "EACCES", "EPERM")
+
+
 def _observation(wish: WatchWish, course: _Course, story: Story, traced: bool, why_not: str) -> Observation:
     good = good_starts.known(wish.unit) if traced else frozenset()
     calls = []
     if traced and course.outcome == "up":
-        good_starts.keep(wish.unit, signatures(story))
+        # Up, and deaf: where it could not listen is told, and is not kept as what happens in good starts.
+        deaf = [one for one in weighed(story, good, False) if one.kind == BIND and one.error in _REFUSED_LISTENERS]
+        calls = [
+            one
+            for one in deaf
+            if not any(one.thing.rpartition(":")[2] == port.rpartition(":")[2] for port in course.ports)
+        ]
+        good_starts.keep(wish.unit, signatures(story) - {signature(one.name, one.error, one.thing) for one in calls})
     elif traced:
         calls = weighed(story, good, course.outcome != "ended")
     waits: list[ObservedWait] = []

@@ -113,8 +113,10 @@ def show_calls(page: Page, seen: Observation) -> None:
             indent=2,
             hang=2,
         )
-    told = [one for one in seen.calls if one.weight >= _WORTH_TELLING][:5]
-    if told:
+    told = [one for one in seen.calls if one.weight >= _WORTH_TELLING or seen.outcome == "up"][:5]
+    if told and seen.outcome == "up":
+        page.line(("It is up, and could not listen everywhere", "yellow"), indent=2)
+    elif told:
         page.line(("Calls that failed, the one that matters most first", "underline"), indent=2)
     for one in told:
         program = clean(one.program.rpartition("/")[2], 60)

@@ -37,6 +37,8 @@ def _texts() -> dict[str, str]:
 
 def records_of(seen: Observation) -> list[Event]:
     """The calls that may have ended a start, and the one that it hung in, as records."""
+    if seen.outcome == "up":
+        return []
     # What the manager itself tries before it becomes the program is told by its own words, and by the definition.
     found = [_record(seen, one) for one in seen.calls[:_MOST] if one.weight >= LIKELY and one.program]
     if seen.outcome in ("not-up", "failed") and not (seen.calls and seen.calls[0].weight >= SURE):
