@@ -34,7 +34,7 @@ def probed(daemon: Daemon, number: int) -> Probe | None:
         text = kept.read_bytes()
         return msgspec.json.decode(text, type=Probe) if text else None
     found = None
-    if daemon.own or _is_installed(daemon):
+    if daemon.own or is_installed(daemon):
         host, extra = booted(daemon, f"p{number}")
         try:
             with host:
@@ -50,7 +50,7 @@ def probed(daemon: Daemon, number: int) -> Probe | None:
     return found
 
 
-def _is_installed(daemon: Daemon) -> bool:
+def is_installed(daemon: Daemon) -> bool:
     stem, _, instance = daemon.name.partition("@")
     names = [daemon.unit, f"{stem}@.service"] if instance else [daemon.unit]
     return any((Path("/lib/systemd/system") / name).exists() for name in names) or Path(f"/etc/init.d/{stem}").exists()
