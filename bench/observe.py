@@ -66,6 +66,8 @@ def _measured(host: RealHost, daemon: Daemon) -> Started | None:
             return None
         plain.append(_took(host, daemon))
         before = host.run(_TREE.format(daemon.unit), check=False).stdout
+        if not before.strip():  # nothing of it runs, as of a script that finds nothing to start
+            return None
         host.run(f"systemctl stop {daemon.unit}; systemctl reset-failed {daemon.unit}", check=False)
         done = host.program(f"observe {daemon.unit} --yes --json")
         if not done.stdout.startswith("{"):
