@@ -204,7 +204,7 @@ def _one(found: re.Match[str]) -> str:
     return _ESCAPES.get(found[3], found[3])
 
 
-_DESCRIPTOR = re.compile(r"(?:-?\d+|AT_FDCWD)<((?:[^>\\]|\\.|(?<=-)>)*)>")
+_DESCRIPTOR = re.compile(r"^(?:-?\d{1,10}|AT_FDCWD)<((?:[^>\\]|\\.|(?<=-)>)*)>")
 
 
 def path_of_descriptor(argument: str) -> str:
