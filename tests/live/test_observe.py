@@ -230,6 +230,10 @@ def test_the_manager_is_let_go_whatever_happens(host: RealHost, slow: str, what:
         host.run(ACCIDENTS[what])
         if what in ("Ctrl-C", "kill -9 of ours"):
             call.wait(20)
+        if what == "Ctrl-C":
+            assert call.returncode == 130, call.returncode
+            assert b"interrupted: nothing watches slow.service any more; its start goes on" in call.stderr.read()
+            assert host.run("ls /run/hollow-chain").stdout.split() == ["observe.lock"]
         until = time.monotonic() + 15
         while "TracerPid:\t0" not in host.run("cat /proc/1/status").stdout:
             assert time.monotonic() < until

@@ -66,7 +66,8 @@ def observe(
     except NotStarted as trouble:
         return _refused(facts, node, trouble, json)
     except KeyboardInterrupt:
-        raise Trouble(f"interrupted: nothing watches {node.name} any more; its start goes on", INTERRUPTED) from None
+        goes_on = "" if attach else "; its start goes on"
+        raise Trouble(f"interrupted: nothing watches {node.name} any more{goes_on}", INTERRUPTED) from None
     after, verdict = judged(source, target, host, seen, store)
     from hollow_chain.show.observe import observed_document
 

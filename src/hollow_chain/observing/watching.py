@@ -121,7 +121,10 @@ def limit_of(unit: dict[str, Any]) -> float:
 
 
 def observed(wish: WatchWish, tell: Tell) -> Observation:
-    """Watch a start. Raises :class:`~hollow_chain.mend.hands.NotDone` where the manager cannot be asked, or refuses the start."""
+    """Watch a start. Raises :class:`~hollow_chain.mend.hands.NotDone` where the manager cannot be asked, or refuses the start.
+
+    A Ctrl-C goes through; the manager is let go on the way.
+    """
     manager = Manager()
     from hollow_chain.reach.posix.tracer import NotTraced, Tracer
 
@@ -136,15 +139,11 @@ def observed(wish: WatchWish, tell: Tell) -> Observation:
             why_not = str(reason)
         course = _Course(time.monotonic(), datetime.now(UTC))
         course.logs = {path: _size(path) for path in wish.logs}
-        try:
-            _begin(manager, wish, unit, course)
-            for _ in _looks(manager, wish, most, course, tell):
-                pass
-        except KeyboardInterrupt:
-            course.outcome = "not-up"
+        _begin(manager, wish, unit, course)
+        for _ in _looks(manager, wish, most, course, tell):
+            pass
         if tracer is not None:
             whole = tracer.runs
-            tracer.stop()
             lines = tracer.lines()
             if not whole:
                 why_not = "the trace was cut: its tracer ended before the start did"

@@ -47,6 +47,8 @@ class Tracer:
         self._calls, self._seconds = calls, seconds
         self._process: subprocess.Popen[bytes] | None = None
         self._lock = contextlib.ExitStack()
+        self._is_ours = False
+        """Whether the trace on disk is of this one."""
 
     def __enter__(self) -> Tracer:
         command = self._command()
@@ -57,15 +59,23 @@ class Tracer:
             raise NotTraced("another start is being observed") from None
         except OSError as error:
             raise NotTraced(f"no lock can be had in {_PLACE}: {error}") from None
+        self._is_ours = True
         try:
             self._attach(command)
         except BaseException:
-            self.stop()
+            self.__exit__()
             raise
         return self
 
     def __exit__(self, *_: object) -> None:
-        self.stop()
+        """Let go of the manager, and take away what was written."""
+        try:
+            self._let_go()
+        finally:
+            if self._is_ours:
+                (_PLACE / _TRACE).unlink(missing_ok=True)
+            self._is_ours = False
+            self._lock.close()  # last: whoever gets it next finds nothing of ours, and nothing of theirs is taken away
 
     def _command(self) -> list[str]:
         strace, clock, bound = (shutil.which(name) for name in ("strace", "timeout", "setpriv"))
@@ -111,8 +121,16 @@ class Tracer:
         """Whether it still traces."""
         return self._process is not None and self._process.poll() is None
 
-    def stop(self) -> None:
-        """Let go of the manager, and of all that it has begun since."""
+    def lines(self) -> list[str]:
+        """Let go of the manager, and give what was written."""
+        self._let_go()
+        try:
+            return (_PLACE / _TRACE).read_text("latin-1").split("\n")
+        except OSError:
+            return []
+
+    def _let_go(self) -> None:
+        """Of the manager, and of all that it has begun since."""
         process, self._process = self._process, None
         if process is not None:
             for number in (signal.SIGINT, signal.SIGTERM, signal.SIGKILL):
@@ -122,17 +140,6 @@ class Tracer:
                     break
             assert process.stderr is not None
             process.stderr.close()
-        self._lock.close()
-
-    def lines(self) -> list[str]:
-        """What was written, once it has stopped."""
-        path = _PLACE / _TRACE
-        try:
-            return path.read_text("latin-1").split("\n")
-        except OSError:
-            return []
-        finally:
-            path.unlink(missing_ok=True)
 
 
 def _prepare() -> None:
