@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 CALL_IS_WRONG = 2
 FACTS_UNREADABLE = 3
 MEND_DID_NOT_HOLD = 4
@@ -16,9 +18,11 @@ class Trouble(Exception):
     4 for a mend that did not hold.
     """
 
-    def __init__(self, text: str, status: int = FACTS_UNREADABLE) -> None:
+    def __init__(self, text: str, status: int = FACTS_UNREADABLE, rows: Sequence[str] = ()) -> None:
+        """*rows*: what there is to choose from, a line each."""
         super().__init__(text)
         self.status = status
+        self.rows = tuple(rows)
 
 
 def wrong_call(text: str) -> Trouble:

@@ -11,8 +11,8 @@ from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 
-# How good a match is: the lower the better. From ``LOOSE`` on it is an offer, not an answer.
-EXACT, STEM, DISPLAY, START, INITIALS, PART, PROGRAM, PORT, LOOSE, DESCRIBED, NEAR = range(11)
+# How good a match is: the lower the better. A near miss is an offer, not an answer.
+EXACT, STEM, DISPLAY, START, INITIALS, PART, PROGRAM, PORT, DESCRIBED, NEAR = range(10)
 REASONS = {
     EXACT: "name",
     STEM: "name",
@@ -40,6 +40,11 @@ class Match(msgspec.Struct, frozen=True):
         """By what the service was found."""
         return REASONS[self.rank]
 
+    @property
+    def is_full(self) -> bool:
+        """Whether the words are its whole name."""
+        return self.rank <= DISPLAY
+
 
 def search(graph: Graph, words: str, hosts: Iterable[str] | None = None) -> list[Match]:
     """All services that fit *words*, best first; where none does, the near misses."""
@@ -61,7 +66,7 @@ def search(graph: Graph, words: str, hosts: Iterable[str] | None = None) -> list
 
 def best(matches: list[Match]) -> list[Match]:
     """The matches of the best rank; of several kinds of one name, the service."""
-    if not matches or matches[0].rank >= LOOSE:
+    if not matches or matches[0].rank == NEAR:
         return []
     top = [m for m in matches if m.rank == matches[0].rank]
     services = [m for m in top if m.node.service is not None and m.node.service.kind == "service"]

@@ -12,7 +12,7 @@ from typing import Any
 
 from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, INTERRUPTED, Trouble
 
-_SHARED = frozenset({"common", "asking", "changing", "observing"})
+_SHARED = frozenset({"common", "finding", "asking", "changing", "observing"})
 _ABOUT = (
     "Why will this service not start? Follows the dependency graph down from what you ask about, "
     "and names the one link that does not hold, with evidence, and what mends it."
@@ -42,7 +42,7 @@ def run(words: list[str]) -> int:
     try:
         return _dispatch(words)
     except Trouble as trouble:
-        _tell(str(trouble))
+        _tell(str(trouble), trouble.rows)
         return trouble.status
     except RecursionError:
         _tell("the facts are nested too deeply")
@@ -75,10 +75,12 @@ def _is_of_a_closed_pipe(error: Exception) -> bool:
     return os.name == "nt" and of_a_stream
 
 
-def _tell(text: str) -> None:
+def _tell(text: str, rows: Sequence[str] = ()) -> None:
     from hollow_chain.show.clean import clean
 
     print(f"hollow-chain: {clean(text, 1000)}", file=sys.stderr)  # noqa: T201
+    for row in rows:
+        print(f"  {clean(row, 200)}", file=sys.stderr)  # noqa: T201
 
 
 def _dispatch(words: list[str]) -> int:

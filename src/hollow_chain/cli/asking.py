@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from typing import TYPE_CHECKING
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ def ask_for_rest(wish: Wish) -> Wish:
     from hollow_chain.registering import offers
     from hollow_chain.sources.looks import Looker
 
-    owner = common.one_host(Graph(common.load(None)), "")
+    owner = finding.one_host(Graph(common.load(None)), "")
     looker = Looker(here())
     try:
         wish = msgspec.structs.replace(wish, name=wish.name or _ask("Name", offers.name_of(wish)))

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 
 
 def register(app: typer.Typer) -> None:
@@ -36,7 +36,7 @@ def capture(
     if host:
         from hollow_chain.chain import Graph
 
-        kept = common.hosts_named(Graph(snapshot), host)
+        kept = finding.hosts_named(Graph(snapshot), host)
         snapshot.hosts = [h for h in snapshot.hosts if h.name in kept]
     if source is not None:
         from hollow_chain.wording.secrets import mask_snapshot

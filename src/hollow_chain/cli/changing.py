@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.cli.mend import carried
 from hollow_chain.trouble import MEND_DID_NOT_HOLD, wrong_call
 
@@ -62,7 +62,7 @@ def change(name: str, given: Wish, restart: bool, wish: Changing) -> int:
     edit = Edit(name, given, restart)
     snapshot = common.load(wish.source, with_claims=True, supposed=edit.fit if wish.source is None else None)
     graph = Graph(snapshot)
-    owner = common.one_host(graph, wish.host)
+    owner = finding.one_host(graph, wish.host)
     if wish.source is not None:
         owner.services = [*owner.services, edit.fit(owner, Facts(graph).index(owner.name).file)]
     facts = Facts(Graph(snapshot))

@@ -11,12 +11,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.trouble import Trouble, wrong_call
+from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from hollow_chain.chain import Graph, Match, Node
     from hollow_chain.facts import Snapshot
     from hollow_chain.facts.host import File, Host
     from hollow_chain.facts.observed import Observation
@@ -175,58 +174,6 @@ def _for_any_code_page(document: str) -> str:
 def _escaped(sign: str) -> str:
     pair = sign.encode("utf-16-be", "surrogatepass")
     return "".join(f"\\u{pair[at : at + 2].hex()}" for at in range(0, len(pair), 2))
-
-
-def hosts_named(graph: Graph, host: str) -> list[str]:
-    """The names of the hosts to look on: the one that is named, else all."""
-    if not host:
-        return list(graph.hosts)
-    found = graph.host_named(host)
-    if found is None:
-        raise wrong_call(f"no host {host!r} in the facts; there are: {_listed(list(graph.hosts))}")
-    return [found.name]
-
-
-def one_host(graph: Graph, host: str) -> Host:
-    """The one host that is meant: the one that is named, else the only one of the facts."""
-    names = hosts_named(graph, host)
-    if len(names) != 1:
-        raise wrong_call(f"the facts hold {len(names)} hosts: {_listed(names)}; choose one with --host")
-    return graph.hosts[names[0]]
-
-
-def find_target(graph: Graph, words: str, host: str) -> Node:
-    """The one service that *words* mean.
-
-    A name that fits nothing is a node without a service (its cause is ``not-registered``), on the host that is
-    named or the only one. Raises :class:`Trouble` (2) where several fit equally well.
-    """
-    from hollow_chain.chain import Node, best, search
-
-    places = hosts_named(graph, host)
-    if not words.strip():
-        raise wrong_call("the target is empty; name a service, or list them with 'hollow-chain roster'")
-    matches = best(search(graph, words, places))
-    if len(matches) == 1:
-        return matches[0].node
-    if matches:
-        raise wrong_call(_ambiguous(words, matches))
-    if len(places) > 1:
-        near = [m.node for m in search(graph, words, places)][:5]
-        offered = f"; near: {_listed([f'{n.name} on {n.host}' for n in near])}" if near else ""
-        raise Trouble(f"no service {words!r} on any of {len(places)} hosts{offered}", 1)
-    return Node(places[0], words.strip(), None)
-
-
-def _ambiguous(words: str, matches: list[Match]) -> str:
-    several_hosts = len({m.node.host for m in matches}) > 1
-    names = [f"{m.node.name} on {m.node.host}" if several_hosts else m.node.name for m in matches]
-    hint = "; add --host" if several_hosts and len({m.node.name for m in matches}) == 1 else ""
-    return f"{words!r} fits {len(matches)} services: {_listed(names)}{hint}"
-
-
-def _listed(names: list[str], most: int = 8) -> str:
-    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
 def hands_of(source: str | None, target: str) -> Hands:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.families import CONTROL
 from hollow_chain.trouble import wrong_call
 
@@ -52,7 +52,7 @@ def make(
             raise wrong_call(f"the demo has no host {host!r}")
         owner = chosen[0]
     else:
-        owner = common.one_host(Graph(common.load(source)), host)
+        owner = finding.one_host(Graph(common.load(source)), host)
     if owner.manager != CONTROL.name:
         raise wrong_call(f"{owner.name} is a {owner.manager} host; a stand-in is of the control-manager family")
     owner.read_at = owner.read_at or datetime.now(UTC)
@@ -215,7 +215,7 @@ def _service(machine: Machine, words: str) -> str:
     from hollow_chain.chain import Graph
     from hollow_chain.facts.host import snapshot
 
-    node = common.find_target(Graph(snapshot([machine.host])), words, machine.host.name)
+    node = finding.find_target(Graph(snapshot([machine.host])), words, machine.host.name)
     if node.service is None:
         raise wrong_call(f"error 1060: no service {words!r} is registered on {machine.host.name}")
     return node.name

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.trouble import Trouble, wrong_call
 
 if TYPE_CHECKING:
@@ -78,7 +78,7 @@ def _machine(source: str | None, name: str, file: Path) -> tuple[Host, dict[str,
     from hollow_chain.chain import Graph
 
     graph = Graph(common.load(source))
-    names = common.hosts_named(graph, name)
+    names = finding.hosts_named(graph, name)
     if len(names) != 1:
         raise wrong_call(f"the facts hold {len(names)} hosts; name the license server's with --host")
     others = {

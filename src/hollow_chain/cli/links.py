@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.facts.service import LinkKind
 from hollow_chain.trouble import wrong_call
 
@@ -45,7 +45,7 @@ def links(
     from hollow_chain.verdict import is_hollow
 
     facts = Facts(Graph(snapshot))
-    node = common.find_target(facts.graph, target, host)
+    node = finding.find_target(facts.graph, target, host)
     if node.service is None:
         raise wrong_call(f"no service {node.name!r} is registered on {node.host}; 'hollow-chain roster' lists them")
     kinds: list[LinkKind] = ["hard", "soft"]

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.trouble import INTERRUPTED, MEND_DID_NOT_HOLD, Trouble, wrong_call
 
 if TYPE_CHECKING:
@@ -125,8 +125,8 @@ def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
     hands = common.hands_of(source, target) if wish.apply else None
     facts = Facts(Graph(common.load(source, target, with_claims=True, with_packages=True)))
     facts.learned = common.learned(wish.store)
-    node = common.find_target(facts.graph, target, host)
-    given_up = tuple(common.find_target(facts.graph, name, node.host).name for name in wish.give_up)
+    node = finding.find_target(facts.graph, target, host, True)
+    given_up = tuple(finding.find_target(facts.graph, name, node.host).name for name in wish.give_up)
     verdict = diagnose(facts, node)
     with common.Telling() as told:
         plan = Planner(facts, wish.now_only, given_up, wish.reboot, wish.runs, wish.seed, told).plan(verdict)

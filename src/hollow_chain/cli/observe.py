@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.cli.observing import NotStarted, judged, show, start_of, watched
 from hollow_chain.trouble import INTERRUPTED, Trouble, wrong_call
 
@@ -54,7 +54,7 @@ def observe(
     from hollow_chain.chain import Graph
 
     facts = Facts(Graph(common.load(source, target, host=host)))
-    node = common.find_target(facts.graph, target, host)
+    node = finding.find_target(facts.graph, target, host)
     step = start_of(facts, node, attach, restart)
     if not attach:
         _agree(node, step, yes, restart)

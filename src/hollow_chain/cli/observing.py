@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from typing import TYPE_CHECKING
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.trouble import FACTS_UNREADABLE, Trouble, wrong_call
 
 if TYPE_CHECKING:
@@ -107,7 +107,7 @@ def judged(source: str | None, target: str, host: str, seen: Observation, store:
 
     facts = Facts(Graph(common.load(source, target, host=host, observed=(seen,))))
     facts.learned = common.learned(store)
-    verdict = diagnose(facts, common.find_target(facts.graph, seen.service, host))
+    verdict = diagnose(facts, finding.find_target(facts.graph, seen.service, host, True))
     if seen.why_not_traced:
         verdict.unread.append(f"the calls of its start: {seen.why_not_traced}")
     return facts, verdict

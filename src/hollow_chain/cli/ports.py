@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 
 if TYPE_CHECKING:
     from hollow_chain.verdict.ports import PortRow
@@ -40,7 +40,7 @@ def ports(
     from hollow_chain.verdict.ports import port_rows
 
     graph = Graph(snapshot)
-    names = common.hosts_named(graph, host)
+    names = finding.hosts_named(graph, host)
     rows = [row for name in names for row in port_rows(graph.hosts[name])]
     rows = [row for row in rows if _fits(row, words or []) and (row.clash or not clashes)]
     if json:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.cli.asking import says_yes
 from hollow_chain.cli.changing import Changing, change
 from hollow_chain.cli.mend import Later, carried, check, later
@@ -172,7 +172,7 @@ class _Call(NamedTuple):
 
         snapshot = common.load(self.source, with_claims=True, supposed=one.fit if self.source is None else None)
         graph = Graph(snapshot)
-        owner = common.one_host(graph, self.host)
+        owner = finding.one_host(graph, self.host)
         if self.source is not None:
             index = Facts(graph).index(owner.name)
             fitted = with_supposed(owner, one.fit(owner, index.file))

@@ -7,12 +7,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
     from hollow_chain.boot.rehearsal import Rehearsal
-    from hollow_chain.chain import Graph
 
 PICTURES = (".png", ".svg")
 UNSURE = 0.05
@@ -26,11 +25,12 @@ def register(app: typer.Typer) -> None:
 
 def rehearse(
     words: Annotated[
-        str,
+        list[str] | None,
         typer.Argument(
-            help="Only services that fit: any part of the name. Default: all of interest.", show_default=False
+            help="Only services that fit: any part of a name, program, port. Default: all of interest.",
+            show_default=False,
         ),
-    ] = "",
+    ] = None,
     source: common.From = None,
     host: common.HostName = "",
     runs: Annotated[int, typer.Option("--runs", min=1, max=100_000, help="How many boots.")] = 1000,
@@ -59,7 +59,7 @@ def rehearse(
     from hollow_chain.chain import Graph
 
     facts = Facts(Graph(snapshot))
-    owner = common.one_host(facts.graph, host)
+    owner = finding.one_host(facts.graph, host)
     expected = foreseen(facts, owner)
     expected.cores = cores
     graph = as_it_stands(facts, [owner.name])
@@ -68,7 +68,7 @@ def rehearse(
         raise wrong_call(f"no services of {owner.name} are in the facts; there is nothing to rehearse")
     with common.Telling() as told:
         result = rehearsed(plan, runs, seed, late, told)
-    only = _chosen(facts.graph, words, owner.name) if words else None
+    only = finding.fitting(facts.graph, words, owner.name) if words else None
     if out is not None:
         from hollow_chain.show.timeline import draw
 
@@ -91,12 +91,3 @@ def rehearse(
 def _is_wrong(result: Rehearsal, only: list[str] | None) -> bool:
     shown = [o for o in result.services if only is None or o.service in only]
     return any((o.starts and o.kind != "remote" and o.failed >= UNSURE) or o.change == "lost" for o in shown)
-
-
-def _chosen(graph: Graph, words: str, host: str) -> list[str]:
-    from hollow_chain.chain import search
-
-    found = [match.node.name for match in search(graph, words, [host])]
-    if not found:
-        raise wrong_call(f"no service {words!r} on {host}; 'hollow-chain roster' lists them")
-    return found

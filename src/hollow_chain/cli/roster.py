@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 
 if TYPE_CHECKING:
     from hollow_chain.facts.host import Host
@@ -47,7 +47,7 @@ def roster(
 
     facts = Facts(Graph(snapshot))
     if twins:
-        return _twins([facts.graph.hosts[name] for name in common.hosts_named(facts.graph, host)], json)
+        return _twins([facts.graph.hosts[name] for name in finding.hosts_named(facts.graph, host)], json)
     missed = frozenset(
         node.key for node in facts.graph.nodes() if facts.standing(node) is not Standing.UP and is_missed(facts, node)
     )
@@ -55,7 +55,7 @@ def roster(
     def is_well(match: Match) -> bool:
         return facts.standing(match.node).well and match.node.key not in missed
 
-    matches = search(facts.graph, text, common.hosts_named(facts.graph, host))
+    matches = search(facts.graph, text, finding.hosts_named(facts.graph, host))
     if not text and not everything:
         matches = [
             m for m in matches if m.node.service is not None and (m.node.service.kind == "service" or not is_well(m))

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.trouble import wrong_call
 
 
@@ -47,7 +47,7 @@ def suppose(
     from hollow_chain.chain import Graph
 
     facts = Facts(Graph(snapshot))
-    owner = common.one_host(facts.graph, host)
+    owner = finding.one_host(facts.graph, host)
     expected = foreseen(facts, owner)
     graph, other = (as_it_stands(facts, [owner.name]) for _ in range(2))
     world = World(other, other.hosts[owner.name], copy.deepcopy(expected))

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.cli.changing import Changing
 from hollow_chain.cli.mend import Later, later
 from hollow_chain.trouble import wrong_call
@@ -53,12 +53,12 @@ def unregister(
     from hollow_chain.registering.removing import removal_of
 
     facts = Facts(Graph(common.load(source, name, with_claims=True)))
-    node = common.find_target(facts.graph, name, host)
+    node = finding.find_target(facts.graph, name, host)
     if not _is_named(name, node):
         raise wrong_call(
             f"{common.shown(name)!r} is no service's full name; it fits {common.shown(node.name)}: to take that one off, write its name in full"
         )
-    given_up = tuple(common.find_target(facts.graph, one, node.host).name for one in give_up or ())
+    given_up = tuple(finding.find_target(facts.graph, one, node.host).name for one in give_up or ())
     found = removal_of(facts, node, given_up, Runs())
 
     def show(outcome: MendOutcome | None, carried_out: bool) -> None:

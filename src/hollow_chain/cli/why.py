@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, finding
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
@@ -58,13 +58,13 @@ def why(
     facts = Facts(Graph(snapshot))
     facts.learned = common.learned(store)
     if everything:
-        return _all(facts, common.hosts_named(facts.graph, host), json)
-    node = common.find_target(facts.graph, target, host)
+        return _all(facts, finding.hosts_named(facts.graph, host), json)
+    node = finding.find_target(facts.graph, target, host, True)
     if source is None and (left := unsettled(node.service, facts.index(node.host).host)):
         # It came up a moment ago: whether it stays shows only by and by, and "it runs" would be said too early.
         sleep(left)
         learned, facts = facts.learned, Facts(Graph(common.load(source, target, logs=logs, columns=columns, host=host)))
-        facts.learned, node = learned, common.find_target(facts.graph, target, host)
+        facts.learned, node = learned, finding.find_target(facts.graph, target, host, True)
     verdict = diagnose(facts, node, says[:MOST_SAID])
     if json:
         from hollow_chain.show.documents import to_json, verdict_document
