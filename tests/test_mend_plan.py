@@ -356,7 +356,7 @@ def test_what_an_event_starts_is_tried_again_where_it_failed(plan: Callable[...,
 
 
 def test_what_is_not_registered_is_for_a_person(plan: Callable[..., Any]) -> None:
-    made = plan(host(service("desk.service")), "nobody-knows-this")
+    made = plan(host(service("desk.service")), "nobody-knows-this.service")
     assert [step["by"] for step in made["steps"]] == ["person"] and made["steps"][0]["does"].startswith("Register")
     below = plan(host(service("desk.service", needs("lost.service"), "failed")), "desk")
     assert [step["by"] for step in below["steps"]] == ["person", "machine"] and below["offered"]

@@ -111,7 +111,7 @@ def _ambiguous(graph: Graph, words: str, matches: list[Match]) -> Trouble:
         state = "" if service is None else "template" if service.template else state_word(service.kind, service.state)
         name = f"{node.name} on {node.host}" if several_hosts else node.name
         about = "" if service is None else service.display_name or service.description
-        rows.append((name, state, word_of(facts.standing(node)), about))
+        rows.append((name, state, word_of(facts.standing(node), service), about))
     widths = [min(60, max(len(row[at]) for row in rows)) for at in range(3)]
     lines = ["  ".join((*map(str.ljust, row[:3], widths), row[3])).rstrip() for row in rows]
     if len(matches) > len(ranked):

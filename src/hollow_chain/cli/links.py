@@ -24,6 +24,9 @@ def links(
     host: common.HostName = "",
     depth: Annotated[int, typer.Option("--depth", min=1, max=1000, help="How many levels to follow.")] = 4,
     order: Annotated[bool, typer.Option("--order", help="Also links that only say who waits for whom.")] = False,
+    everything: Annotated[
+        bool, typer.Option("--all", help="Also the base system: slices, start-up targets, devices, mounts.")
+    ] = False,
     clash: Annotated[bool, typer.Option("--clash", help="Also links that say who cannot run beside whom.")] = False,
     out: Annotated[
         Path | None,
@@ -51,7 +54,8 @@ def links(
     kinds: list[LinkKind] = ["hard", "soft"]
     kinds += ["order"] if order else []
     kinds += ["clash"] if clash else []
-    view = Surroundings(facts, node, *around(facts.graph, node, kinds, depth), is_hollow=partial(is_hollow, facts))
+    whole = Surroundings(facts, node, *around(facts.graph, node, kinds, depth), is_hollow=partial(is_hollow, facts))
+    view = whole if everything or json else whole.without_base()
     if out is not None:
         data = WRITERS[out.suffix.lower()](view)
         common.write_out(out, data)

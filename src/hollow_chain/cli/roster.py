@@ -25,7 +25,7 @@ def roster(
     source: common.From = None,
     host: common.HostName = "",
     everything: Annotated[
-        bool, typer.Option("--all", help="Also sockets, timers, mounts, targets and the like.")
+        bool, typer.Option("--all", help="Also what is idle, and sockets, timers, mounts, targets and the like.")
     ] = False,
     unwell: Annotated[bool, typer.Option("--unwell", help="Only what is not well.")] = False,
     twins: Annotated[
@@ -41,37 +41,33 @@ def roster(
     text = " ".join(words or ())
     snapshot = common.load(source, text)
 
-    from hollow_chain.causes import Facts, Standing
-    from hollow_chain.chain import Graph, Match, search
-    from hollow_chain.verdict import is_missed
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Graph, search
+    from hollow_chain.show.roll import Roll
 
     facts = Facts(Graph(snapshot))
     if twins:
         return _twins([facts.graph.hosts[name] for name in finding.hosts_named(facts.graph, host)], json)
-    missed = frozenset(
-        node.key for node in facts.graph.nodes() if facts.standing(node) is not Standing.UP and is_missed(facts, node)
-    )
-
-    def is_well(match: Match) -> bool:
-        return facts.standing(match.node).well and match.node.key not in missed
-
+    roll = Roll(facts)
     matches = search(facts.graph, text, finding.hosts_named(facts.graph, host))
     if not text and not everything:
         matches = [
-            m for m in matches if m.node.service is not None and (m.node.service.kind == "service" or not is_well(m))
+            m
+            for m in matches
+            if m.node.service is not None and (m.node.service.kind == "service" or not roll.is_well(m.node))
         ]
     if unwell:
-        matches = [m for m in matches if not is_well(m)]
+        matches = [m for m in matches if not roll.is_well(m.node)]
     if json:
         from hollow_chain.show.documents import roster_document, to_json
 
-        common.put(to_json(roster_document(facts, matches, text, missed)))
+        common.put(to_json(roster_document(roll, matches, text)))
     else:
         from hollow_chain.show.page import Page
-        from hollow_chain.show.roster import show_roster
+        from hollow_chain.show.roster import RosterWish, show_roster
 
-        show_roster(Page(), facts, matches, text, missed)
-    return 1 if not all(map(is_well, matches)) else 0
+        show_roster(Page(), roll, matches, RosterWish(text, everything))
+    return 1 if not all(roll.is_well(match.node) for match in matches) else 0
 
 
 def _twins(hosts: list[Host], json: bool) -> int:

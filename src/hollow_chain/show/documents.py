@@ -12,6 +12,7 @@ import msgspec
 from hollow_chain.causes import Facts, Finding, Standing
 from hollow_chain.chain import Edge, Graph, Match, Node, stop_takes
 from hollow_chain.lazy import pattern
+from hollow_chain.show.roll import Roll
 from hollow_chain.show.surroundings import Surroundings
 from hollow_chain.verdict import Cause, NextLook, Verdict
 from hollow_chain.verdict.ports import PortRow
@@ -135,9 +136,9 @@ def _note(note: Finding) -> Document:
     return {"cause": note.cause, "host": note.host, "service": note.service, "says": note.says}
 
 
-def roster_document(facts: Facts, matches: list[Match], words: str, missed: frozenset[tuple[str, str]]) -> Document:
+def roster_document(roll: Roll, matches: list[Match], words: str) -> Document:
     """``hollow-chain/roster``, version 1."""
-    hosts = {name: when(host.read_at) for name, host in facts.graph.hosts.items()}
+    hosts = {name: when(host.read_at) for name, host in roll.facts.graph.hosts.items()}
     return {
         "format": "hollow-chain/roster",
         "version": 1,
@@ -152,9 +153,10 @@ def roster_document(facts: Facts, matches: list[Match], words: str, missed: froz
                 "kind": m.node.service.kind,
                 "state": m.node.service.state,
                 "startup": m.node.service.startup,
-                "standing": facts.standing(m.node).value,
-                "well": facts.standing(m.node).well and m.node.key not in missed,
-                "missed": m.node.key in missed,
+                "standing": roll.facts.standing(m.node).value,
+                "well": roll.is_well(m.node),
+                "missed": m.node.key in roll.missed,
+                "let_down": m.node.key in roll.let_down,
                 "found_by": m.reason if words else None,
             }
             for m in matches

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from hollow_chain.causes import Standing
+from hollow_chain.facts.service import Service
 
 
 class Sign(NamedTuple):
@@ -40,9 +41,18 @@ _WORDS = {
 }
 
 
+_WAITS = {
+    "timer": "waits for its timer",
+    "socket": "waits for its socket",
+    "path": "waits for its path",
+    "device": "waits for its device",
+    "network": "waits for the network",
+}
+
+
 def missed_word(standing: Standing) -> str:
     """The word for one that others need, that is well by itself, and that they do not get."""
-    return "needed, and DOES NOT SERVE" if standing is Standing.UP else "needed, NOT UP"
+    return "needed, does NOT SERVE" if standing is Standing.UP else "DOWN, but needed"
 
 
 def sign_of(standing: Standing) -> Sign:
@@ -50,9 +60,16 @@ def sign_of(standing: Standing) -> Sign:
     return _SIGNS[standing]
 
 
-def word_of(standing: Standing) -> str:
-    """The word that stands beside the sign."""
-    return _WORDS[standing]
+def word_of(standing: Standing, service: Service | None = None) -> str:
+    """The word that stands beside the sign; of what will start by and by, for what it waits."""
+    if standing is not Standing.NOT_YET or service is None:
+        return _WORDS[standing]
+    if service.state in ("starting", "stopping"):
+        return service.state
+    if service.startup == "delayed":
+        return "starts delayed"
+    kinds = {trigger.kind for trigger in service.triggers}
+    return _WAITS.get(kinds.pop(), "waits for its event") if len(kinds) == 1 else _WORDS[standing]
 
 
 _STATE_WORDS = {

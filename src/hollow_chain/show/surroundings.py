@@ -9,10 +9,19 @@ import msgspec
 
 from hollow_chain.causes import Facts, Standing
 from hollow_chain.chain import Edge, Node
+from hollow_chain.chain.around import End, Levels, folded, leading_to
+from hollow_chain.families.base_system import is_base
 from hollow_chain.show.signs import HOLLOW, Sign, missed_word, sign_of, state_word, word_of
 
-Levels = list[tuple[Edge, int]]
 Key = tuple[str, str]
+
+
+def _head(edge: Edge) -> Node:
+    return edge.head
+
+
+def _tail(edge: Edge) -> Node:
+    return edge.tail
 
 
 class Surroundings(msgspec.Struct, frozen=True, dict=True):
@@ -26,6 +35,29 @@ class Surroundings(msgspec.Struct, frozen=True, dict=True):
     needs: Levels
     needed_by: Levels
     is_hollow: Callable[[Edge], bool]
+    folded: tuple[int, int] = (0, 0)
+    """How many of the base system are left out: of what it needs, and of what needs it."""
+
+    def without_base(self) -> Surroundings:
+        """The same without the base system, unless the trouble is there, or the target is of it."""
+        parts = [
+            self._folded(self.needs, near=_tail, far=_head),
+            self._folded(self.needed_by, near=_head, far=_tail),
+        ]
+        (needs, below), (needed_by, above) = parts
+        return msgspec.structs.replace(self, needs=needs, needed_by=needed_by, folded=(below, above))
+
+    def _folded(self, levels: Levels, near: End, far: End) -> tuple[Levels, int]:
+        if self.target.service is not None and is_base(self.target.service):
+            return levels, 0
+        troubled = leading_to(levels, near, far, lambda node: not self.is_well(node))
+        return folded(
+            levels,
+            self.target,
+            near,
+            far,
+            lambda node: node.service is None or not is_base(node.service) or node.key in troubled,
+        )
 
     @cached_property
     def edges(self) -> list[Edge]:
@@ -64,7 +96,7 @@ class Surroundings(msgspec.Struct, frozen=True, dict=True):
         """The word that stands beside the sign."""
         if node.key in self.hollow and self.facts.standing(node).well:
             return missed_word(self.facts.standing(node))
-        return word_of(self.standing(node))
+        return word_of(self.standing(node), node.service)
 
     def state(self, node: Node) -> str:
         """The state of *node* as it is said."""

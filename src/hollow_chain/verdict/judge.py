@@ -16,7 +16,7 @@ from hollow_chain.facts.host import OF_RECORDS, Host
 from hollow_chain.families import family_of
 from hollow_chain.verdict.below import Below, Fleet, Kept, Way, by_walk, own_of, way_of
 from hollow_chain.verdict.looks import NextLook, best_look, observe_once, start_and_read
-from hollow_chain.verdict.walk import affected, examine, is_hollow
+from hollow_chain.verdict.walk import affected, examine, is_hollow, let_down
 from hollow_chain.verdict.weigh import PriorOf, prior_of, weights
 
 SETTLED = 0.85
@@ -169,6 +169,12 @@ def diagnose_all(facts: Facts) -> Iterator[Verdict]:
             verdict = _verdict(facts, node, fleet.below(node))
             if verdict.causes:
                 yield verdict
+    facts.troubled = None
+    for node in [node for node in let_down(facts) if node.key not in troubled]:
+        # What only starts others leads nowhere but to these: it has no share in the chains of all.
+        verdict = diagnose(facts, node)
+        if verdict.causes:
+            yield verdict
 
 
 def _is_looked_for(facts: Facts, node: Node) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from datetime import timedelta
 from functools import cached_property
 from typing import NamedTuple, cast
@@ -18,6 +18,7 @@ from hollow_chain.causes.words import started_since_boot
 from hollow_chain.chain import HARD, Edge, Node, knots, reach
 from hollow_chain.chain.graph import SEATS
 from hollow_chain.facts.service import Link, Service
+from hollow_chain.families.base_system import is_base
 from hollow_chain.wording import lines
 
 Key = tuple[str, str]
@@ -157,7 +158,11 @@ def is_wrapper(node: Node) -> bool:
 def _wanted_by_wrapper(facts: Facts, node: Node) -> list[Edge]:
     """What a service that only starts others wants, and is not well: it is as well as these. So is a target that was asked about."""
     asked_target = node.service is not None and node.service.kind == "target" and node.key == facts.asked
-    if not (is_wrapper(node) or asked_target) or facts.standing(node) is not Standing.UP:
+    return _unwell_members(facts, node) if asked_target or is_wrapper(node) else []
+
+
+def _unwell_members(facts: Facts, node: Node) -> list[Edge]:
+    if facts.standing(node) is not Standing.UP:
         return []
     wants = facts.graph.needs(node, frozenset(("soft",)))
     return [
@@ -165,6 +170,18 @@ def _wanted_by_wrapper(facts: Facts, node: Node) -> list[Edge]:
         for edge in wants
         if edge.link.pulls and not edge.crosses and not facts.standing(edge.head).well and edge.head.service
     ]
+
+
+def let_down(facts: Facts) -> Iterator[Node]:
+    """All services that only start others, and targets that group some, that count as up while members that they want are not."""
+    for host in facts.graph.hosts.values():
+        for service in host.services:
+            groups = service.kind == "target" and not is_base(service)
+            if not groups and (service.program is None or service.program.style != "oneshot"):
+                continue
+            node = Node(host.name, service.name, service)
+            if (groups or is_wrapper(node)) and _unwell_members(facts, node):
+                yield node
 
 
 class Need(NamedTuple):
@@ -202,7 +219,7 @@ def hollow_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge] | None
 
 def needs_of(facts: Facts, node: Node) -> tuple[list[Need], dict[str, Edge]]:
     """The needs of *node* to follow, and those on hosts of which there are no facts."""
-    about = ("needs", node.key)
+    about = ("needs", node.key, node.key == facts.asked)
     known = facts.memory.get(about)
     if known is None:
         unknown: dict[str, Edge] = {}
