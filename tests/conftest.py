@@ -51,6 +51,8 @@ Run = Callable[..., Done]
 
 def _variables(tmp_path: Path, env: dict[str, str]) -> dict[str, str]:
     variables = {k: v for k, v in os.environ.items() if k not in ("COLUMNS", "NO_COLOR", "FORCE_COLOR")}
+    variables["TZ"] = "UTC"
+    variables["TZ"] = "UTC"
     variables["HOLLOW_CHAIN_CASES"] = str(tmp_path / "cases.db")  # not those of whoever runs the tests
     return {**variables, **env}
 

@@ -115,7 +115,7 @@ def test_confirmed_cases_move_the_verdict_and_it_says_so(run: Run, demo_facts: P
     assert len(told) == 1 and "12 of 12 confirmed cases name exits-with-error" in told[0] and "10.0% ->" in told[0]
     assert not [piece for piece in before["evidence"] if piece["source"] == "experience"]
     listed = run("case", "list", "--store", store).out
-    assert "12 cases are judged" in listed
+    assert "12 cases judged" in listed
 
 
 def test_the_priors_are_the_posterior_mean_of_a_dirichlet() -> None:

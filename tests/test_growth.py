@@ -19,7 +19,7 @@ STEEPEST = 1.1
 MOST = {
     "why berth-00446": 112_000,
     "why --all": 1_350_000,
-    "why --all --json": 1_410_000,
+    "why --all --json": 1_425_000,
     "roster": 1_250_000,
     "rehearse --runs 20": 6_100_000,
     "mend berth-00446 --runs 20": 12_000_000,

@@ -267,7 +267,7 @@ def test_files_of_ours_are_written_where_only_root_writes(crews: Path, tmp_path:
 def test_what_runs_as_its_owner_is_for_a_person(crews: Path) -> None:
     path = made(crews / "tool")
     path.chmod(0o4755)
-    with pytest.raises(NotDone, match="for a person"):
+    with pytest.raises(NotDone, match="by hand"):
         kept.set_owner(path, "0", "0")
 
 

@@ -49,10 +49,10 @@ MENDABLE = {
     "too slow for the one limit": fault("LaneCount", "start-timeout", "fault slow LaneCount 26s", "boot", "stop LaneCount", "start LaneCount",
                                         "stop LaneCount", "start LaneCount", "fault slow LaneCount 31s", "boot", agreed=("--reboot",)),
     "a peer has it": fault("SealPlan", "held-by-peer", "start SealGuard", "stop SealPlan", "fault peer SealPlan SealGuard", "start SealPlan",
-                           agreed=("--give-up", "SealGuard")),
+                           agreed=("--may-stop", "SealGuard")),
     "a peer that starts at boot has it": fault("SealPlan", "held-by-peer", "fault peer SealPlan SealGuard", "startup SealPlan manual",
                                                "startup SealGuard automatic", "boot", "startup SealPlan automatic", "start SealPlan",
-                                               agreed=("--give-up", "SealGuard")),
+                                               agreed=("--may-stop", "SealGuard")),
     "uses what comes later": fault("LaneCount", "start-race", "fault hidden LaneCount PlateStore", "startup PlateStore delayed",
                                    "startup BoardWeb delayed", "boot"),
     "a delayed one was stopped": fault("NightJob", "stopped", "stop NightJob"),
@@ -204,7 +204,7 @@ def test_on_a_terminal_it_asks_and_shows(run: Run, tmp_path: Path, host: Path) -
     os.close(ours)
     os.close(theirs)
     told = done.stderr.decode()
-    assert done.returncode == 1 and told.count("Done? [y/N/show]") == 3 and "Taken back: by hand" in told
+    assert done.returncode == 1 and told.count("Done? [y/N/show]") == 3 and "Undo: by hand" in told
     document = json.loads(done.stdout)  # what is shown on the way does not stand in the document
     assert document["waits_for"]["step"] == 1 and "Not done yet" in document["summary"]
 
@@ -260,10 +260,10 @@ WRONG_CALLS = [
     ((), "name one TARGET"),
     (("BoardWeb", "--apply", "--undo"), "exclude"),
     (("LaneCount", "--apply"), "--yes"),
-    (("--undo",), "nothing to take back"),
+    (("--undo",), "nothing to undo"),
     (("--undo", "../x"), "no mend"),
     (("--resume",), "interrupted"),
-    (("nobody-here", "--give-up", "Nobody", "--apply"), "--yes"),
+    (("nobody-here", "--may-stop", "Nobody", "--apply"), "--yes"),
 ]
 
 

@@ -127,14 +127,14 @@ def test_what_holds_the_port_gives_way_only_to_a_word(plan: Callable[..., Any]) 
     made = plan(text, "web")
     assert made["offered"] and not any(step["interrupts"] or step["needs_consent"] for step in made["steps"])
     assert [step["proof"] for step in made["steps"]] == ["assumed", "assumed"] and made["proof"]["kind"] == "assumed"
-    assert any("guest.service" in hint and "--give-up squat.service" in hint for hint in made["tries"][0]["hints"])
+    assert any("guest.service" in hint and "--may-stop squat.service" in hint for hint in made["tries"][0]["hints"])
     alone = plan(text.replace(service("guest.service", needs("squat.service"), "running", "manual"), ""), "web")
     stop = next(step for step in alone["steps"] if step["does"] == "Stop squat.service")
     assert stop["needs_consent"] == "squat.service" and stop["interrupts"] == alone["tries"][0]["stops"] == [
         "squat.service"
     ]
     assert alone["offered"] and "Stop squat.service" in alone["proof"]["assumed"]
-    agreed = plan(text, "web", "--give-up", "squat")
+    agreed = plan(text, "web", "--may-stop", "squat")
     assert not any(step["needs_consent"] for step in agreed["steps"]) and agreed["given_up"] == ["squat.service"]
     assert agreed["proof"]["assumed"] == []
 
@@ -166,10 +166,20 @@ def test_a_stop_by_hand_is_simulated_with_all_that_it_takes_along_on_every_host(
     (tmp_path / "facts.yaml").write_text(HEAD + quay)
     made = run("mend", "Boards", "--from", "facts.yaml", "--json", "--runs", "40").json
     assert made["offered"] and not any(step["interrupts"] for step in made["steps"]), made["steps"]
-    hint = next(hint for hint in made["tries"][0]["hints"] if "--give-up" in hint)
+    hint = next(hint for hint in made["tries"][0]["hints"] if "--may-stop" in hint)
     assert all(name in hint for name in ("Pages", "Remote", "Store", "Kiosk on far")), hint
     given = run(
-        "mend", "Boards", "--from", "facts.yaml", "--json", "--runs", "40", "--give-up", "Pages", "--give-up", "Remote"
+        "mend",
+        "Boards",
+        "--from",
+        "facts.yaml",
+        "--json",
+        "--runs",
+        "40",
+        "--may-stop",
+        "Pages",
+        "--may-stop",
+        "Remote",
     ).json
     stop = given["steps"][0]
     assert stop["by"] == "person" and {"Pages", "Remote", "Store", "Kiosk on far"} <= set(stop["interrupts"])

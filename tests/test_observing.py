@@ -162,3 +162,9 @@ def test_an_observation_is_part_of_the_facts() -> None:
     seen = Observation("a.service", at, calls=[ObservedCall("openat", "open", "/srv/x", "EACCES", at, weight=0.9)])
     host = Host(name="quay-01", observed=[seen])
     assert decode(encode(snapshot([host]))).hosts[0].observed == [seen]
+
+
+def test_a_value_of_base_eight_is_read() -> None:
+    """What umask(2) returns is written so."""
+    found = TraceReader().read("12  1795786815.412163 umask(027) = 022")
+    assert isinstance(found, TracedCall) and found.value == 0o22

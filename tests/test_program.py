@@ -118,9 +118,10 @@ def test_why_for_a_person_shows_chain_evidence_age_and_mend(run: Run, demo_facts
         for name, line in zip(("gate-kiosk", "boarding-list", "sailings-relay", "Timetable"), chain, strict=False)
     ]
     assert sum("<== hollow link: disabled" in line for line in lines) == 1
-    assert "facts read 2026-03-04 06:12:02Z" in done.out
-    assert "service manager, 2026-03-04 06:12:09Z" in done.out
-    assert "Takes effect at once." in done.out
+    assert "facts read 2026-03-04 06:12:02 UTC" in done.out
+    assert "service manager, 2026-03-04 06:12:09 UTC" in done.out
+    assert "Takes effect" not in done.out  # said only where it is not at once
+    assert "root cause" in done.out and done.out.count("so that every start is refused") == 1
     assert all(len(line) <= 100 for line in lines)
     assert "\x1b" not in done.out
 
@@ -145,6 +146,12 @@ def test_a_target_that_fits_several_services_lists_them_and_stops(run: Run, demo
     assert same_name.status == 2
     assert "--host" in same_name.err
     assert run("why", "ssh", "--from", demo_facts, "--host", "gate-03").status == 0
+
+
+def test_moments_are_local_on_the_screen_and_utc_in_documents(run: Run, demo_facts: Path) -> None:
+    shown = run("why", "kiosk", "--from", demo_facts, TZ="Asia/Kolkata")
+    assert "facts read 2026-03-04 11:42:02 IST" in shown.out and "06:12:02Z" not in shown.out
+    assert "2026-03-04T06:12:09Z" in run("why", "kiosk", "--from", demo_facts, "--json", TZ="Asia/Kolkata").out
 
 
 @pytest.mark.parametrize("command", ["why", "links", "mend", "rehearse"])

@@ -66,7 +66,7 @@ def test_what_others_need_comes_off_only_where_somebody_agrees(run: Run, host: P
     shown = run("unregister", "PlateStore", "--from", "host")
     assert "Needed by" in shown.out and "BoardWeb" in shown.out
     refused = run("unregister", "PlateStore", "--from", "host", "--apply", "--yes")
-    assert refused.status == 2 and "--give-up" in refused.err
+    assert refused.status == 2 and "--may-stop" in refused.err
     assert (definitions(host), running(host)) == before
 
 
@@ -139,13 +139,13 @@ def test_at_every_moment_of_a_power_cut(run: Run, cut: Cut, tmp_path: Path, host
     before = definitions(host), running(host)
     folder = host.parent
     shutil.copytree(folder, tmp_path / "kept")
-    for call in ([*REGISTER, *CARRY], ["unregister", "BoardWeb", "--from", "host", "--give-up", "NightJob", *CARRY]):
+    for call in ([*REGISTER, *CARRY], ["unregister", "BoardWeb", "--from", "host", "--may-stop", "NightJob", *CARRY]):
         moment = 0
         while (status := cut(moment, *call)) != PASSED:
             assert status == -signal.SIGKILL, (moment, status)
             if any((folder / "mends").glob("*.jsonl")):
                 undone = run("mend", "--undo", "--from", "host")
-                assert undone.status == 0 or "no mend" in undone.err or "nothing to take back" in undone.err, undone.err
+                assert undone.status == 0 or "no mend" in undone.err or "nothing to undo" in undone.err, undone.err
             assert (definitions(host), running(host)) == before, (call, moment)
             shutil.rmtree(folder)
             shutil.copytree(tmp_path / "kept", folder)

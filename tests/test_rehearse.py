@@ -112,7 +112,9 @@ def test_equal_seeds_give_equal_results_and_others_do_not(run: Run, demo_facts: 
 
 def test_the_terminal_view_shows_one_service_or_all(run: Run, demo_facts: Path) -> None:
     whole = run("rehearse", "--from", demo_facts, "--host", "gate-03", COLUMNS="120").out
-    assert "Runs now, will not return" in whole and "lane-lights.service" in whole and "Slowest chain" in whole
+    assert (
+        "Will be down after a reboot, runs now" in whole and "lane-lights.service" in whole and "Slowest chain" in whole
+    )
     assert "will not come up (device-missing, at dev-reader0.device)" in whole
     assert max(map(len, whole.splitlines())) <= 120
     one = run("rehearse", "gate-kiosk", "--from", demo_facts, "--host", "gate-03").out

@@ -181,7 +181,7 @@ def carried_out(mended: Mended) -> str:
         host.run(fault.script, check=False)
         looked_at = f"{DIGEST}; {mended.more or 'true'}"
         before = host.run(looked_at, check=False).stdout
-        agreed = " ".join(f"--give-up {name}" for name in mended.agreed)
+        agreed = " ".join(f"--may-stop {name}" for name in mended.agreed)
         status, plan, errors = mend(host, f"'{fault.target}' {agreed}")
         if status != 1 or not plan.get("offered"):
             return f"no plan: {plan.get('proof')} {errors}"

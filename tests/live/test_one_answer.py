@@ -40,7 +40,7 @@ def test_clashes_are_foreseen_and_all_commands_agree() -> None:
         before = ask(host, f"mend apache2 {RUNS}")
         assert {"Stop nginx.service", "Start apache2.service"} <= does(before), (
             before["tries"][0]["hints"],
-            ask(host, f"mend apache2 --give-up nginx {RUNS}")["proof"],
+            ask(host, f"mend apache2 --may-stop nginx {RUNS}")["proof"],
         )
         note = ask(host, "why apache2 --json")["notes"]
         assert note and note[0]["cause"] == "port-held", note
@@ -48,7 +48,7 @@ def test_clashes_are_foreseen_and_all_commands_agree() -> None:
         after = ask(host, f"mend apache2 {RUNS}")
         assert does(after) == does(before), (does(before), does(after))
         # A plan that is simulated, or stands on no more than a first start, is carried out and comes out so.
-        done = ask(host, f"mend apache2 --apply --yes --watch 1 --give-up nginx {RUNS}")
+        done = ask(host, f"mend apache2 --apply --yes --watch 1 --may-stop nginx {RUNS}")
         assert done["held"] is True and done["proof"]["kind"] in ("simulated", "assumed"), done["summary"]
         host.run("systemctl enable nginx apache2", check=False)
         boots = {one["service"]: one for one in ask(host, f"rehearse {RUNS}")["services"]}

@@ -16,6 +16,7 @@ from hollow_chain.boot.outcome import NEED, Outcome, State
 from hollow_chain.boot.plan import BootPlan, Unit
 from hollow_chain.boot.quantiles import quantiles
 from hollow_chain.causes import named
+from hollow_chain.families.base_system import is_base_name
 
 LATE_AFTER = 300.0
 """Seconds after boot from which on a service counts as late (delayed ones: after their group's moment)."""
@@ -72,6 +73,8 @@ class Odds:
         """``returns`` (down now, up after the boot), ``lost`` (the other way), or empty."""
         if self.now_up is None or self.kind in AT_ONCE or self.kind in ("remote", "absent"):
             return ""
+        if is_base_name(self.kind, self.service):
+            return ""  # the kernel and the start-up itself make it, by whatever way
         after = self.up_in_the_end >= 0.5
         if after == self.now_up or (self.passed_over and not self.now_up):
             return ""

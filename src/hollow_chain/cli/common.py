@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hollow_chain.trouble import wrong_call
+from hollow_chain.wording.counts import counted
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -233,7 +234,7 @@ class Telling:
             sys.stderr.flush()
         elif not self._shows and now - self._last > _EVERY:
             self._last = now
-            tell(f"{done:,} of {runs:,} boots rehearsed, {now - self._since:.0f} s")
+            tell(f"{done:,} of {counted(runs, 'boot')} rehearsed, {now - self._since:.0f} s")
 
     def __exit__(self, *_: object) -> None:
         if self._told:

@@ -10,6 +10,7 @@ import typer
 from hollow_chain.cli import common, finding
 from hollow_chain.families import CONTROL
 from hollow_chain.trouble import wrong_call
+from hollow_chain.wording.counts import counted
 
 if TYPE_CHECKING:
     from hollow_chain.lab.machine import Machine
@@ -57,7 +58,7 @@ def make(
         raise wrong_call(f"{owner.name} is a {owner.manager} host; a stand-in is of the control-manager family")
     owner.read_at = owner.read_at or datetime.now(UTC)
     state.make(folder, owner, seed)
-    common.put(f"made {common.shown(folder)}: {common.shown(owner.name)}, {len(owner.services)} services")
+    common.put(f"made {common.shown(folder)}: {common.shown(owner.name)}, {counted(len(owner.services), 'service')}")
     return 0
 
 

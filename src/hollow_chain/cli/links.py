@@ -11,6 +11,7 @@ import typer
 from hollow_chain.cli import common, finding
 from hollow_chain.facts.service import LinkKind
 from hollow_chain.trouble import wrong_call
+from hollow_chain.wording.counts import counted
 
 
 def register(app: typer.Typer) -> None:
@@ -65,7 +66,7 @@ def links(
         common.put(to_json(links_document(view)))
     elif out is not None:
         edges = len(view.edges)
-        common.put(f"wrote {common.shown(out)}: {edges} links around {common.shown(node.name)}")
+        common.put(f"wrote {common.shown(out)}: {counted(edges, 'link')} around {common.shown(node.name)}")
     else:
         from hollow_chain.show.links import show_links
         from hollow_chain.show.page import Page

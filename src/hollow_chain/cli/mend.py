@@ -50,13 +50,15 @@ def mend(
         typer.Option(
             "--done",
             min=1,
-            help="Step N of a mend that waits for a person is done: look whether it is, and go on.",
+            help="Step N of a mend that waits for you is done: look whether it is, and go on.",
             show_default=False,
         ),
     ] = None,
-    give_up: Annotated[
+    may_stop: Annotated[
         list[str] | None,
-        typer.Option("--give-up", help="A service that may be stopped for it. May be given again.", show_default=False),
+        typer.Option(
+            "--may-stop", help="A service that may be stopped for it. May be given again.", show_default=False
+        ),
     ] = None,
     reboot: Annotated[bool, typer.Option("--reboot", help="A stand-in host may be rebooted for it.")] = False,
     now_only: Annotated[
@@ -83,9 +85,9 @@ def mend(
     store: common.Store = "",
     json: common.Json = False,
 ) -> int:
-    """Plan what mends TARGET, and prove the plan in rehearsal; --apply carries it out, --undo takes it back.
+    """Plan what mends TARGET, and prove the plan in rehearsal; --apply carries it out, --undo undoes it.
 
-    A step for a person is asked for when its turn comes; without a terminal the mend waits for --done.
+    A step by hand is asked for when its turn comes; without a terminal the mend waits for --done.
 
     Exit status: 0 nothing to mend, or it was carried out and holds; 1 a plan was made (or none can be offered), or it waits for
     a person; 4 it was carried out and did not hold.
@@ -96,14 +98,14 @@ def mend(
         return later(target, source, Later(undo, done, watch, store, json))
     if not target.strip():
         raise wrong_call("name one TARGET; such as: hollow-chain mend nginx")
-    wish = MendWish(tuple(give_up or ()), reboot, now_only, runs, seed, apply, yes, watch, store, json, observe)
+    wish = MendWish(tuple(may_stop or ()), reboot, now_only, runs, seed, apply, yes, watch, store, json, observe)
     return _plan(target, source, host, wish)
 
 
 class MendWish(NamedTuple):
     """What a call asks for, beside its target."""
 
-    give_up: tuple[str, ...]
+    may_stop: tuple[str, ...]
     reboot: bool
     now_only: bool
     runs: int | None
@@ -126,7 +128,7 @@ def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
     facts = Facts(Graph(common.load(source, target, with_claims=True, with_packages=True)))
     facts.learned = common.learned(wish.store)
     node = finding.find_target(facts.graph, target, host, True)
-    given_up = tuple(finding.find_target(facts.graph, name, node.host).name for name in wish.give_up)
+    given_up = tuple(finding.find_target(facts.graph, name, node.host).name for name in wish.may_stop)
     verdict = diagnose(facts, node)
     with common.Telling() as told:
         plan = Planner(facts, wish.now_only, given_up, wish.reboot, wish.runs, wish.seed, told).plan(verdict)
@@ -208,7 +210,7 @@ def _told_when_interrupted(hands: Hands) -> Iterator[None]:
         left = [one.id for one in all_in(hands.place) if not one.standing.closed]
         if not left:
             raise
-        text = f"interrupted in the middle of the mend {left[-1]}: go on with 'hollow-chain mend --resume', or take it back with '--undo'"
+        text = f"interrupted in the middle of the mend {left[-1]}: go on with 'hollow-chain mend --resume', or undo it with '--undo'"
         raise Trouble(text, INTERRUPTED) from None
 
 

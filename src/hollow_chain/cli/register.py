@@ -92,9 +92,9 @@ def register_program(
     ] = 5.0,
     json: common.Json = False,
 ) -> int:
-    """Make a service of PROGRAM: checked, rehearsed, shown; --apply carries it out, --undo takes it back.
+    """Make a service of PROGRAM: checked, rehearsed, shown; --apply carries it out, --undo undoes it.
 
-    What is not said is chosen and the reason shown; on a terminal it is asked for. What comes up badly is taken back wholly.
+    What is not said is chosen and the reason shown; on a terminal it is asked for. What comes up badly is undone wholly.
 
     Exit status: 0 it was registered and holds; 1 a plan was made; 2 something speaks against it; 4 it did not hold.
     """

@@ -9,6 +9,7 @@ import typer
 
 from hollow_chain.cli import common, finding
 from hollow_chain.trouble import wrong_call
+from hollow_chain.wording.counts import counted
 
 if TYPE_CHECKING:
     from hollow_chain.boot.rehearsal import Rehearsal
@@ -79,7 +80,7 @@ def rehearse(
 
         common.put(to_json(rehearsal_document(result, only)))
     elif out is not None:
-        common.put(f"wrote {common.shown(out)}: {result.runs:,} boots of {common.shown(owner.name)}")
+        common.put(f"wrote {common.shown(out)}: {counted(result.runs, 'boot')} of {common.shown(owner.name)}")
     else:
         from hollow_chain.show.page import Page
         from hollow_chain.show.rehearsal import show_rehearsal

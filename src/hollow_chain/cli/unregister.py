@@ -25,9 +25,9 @@ def unregister(
     name: common.Target = "",
     source: common.From = None,
     host: common.HostName = "",
-    give_up: Annotated[
+    may_stop: Annotated[
         list[str] | None,
-        typer.Option("--give-up", help="A service that may stop with it. May be given again.", show_default=False),
+        typer.Option("--may-stop", help="A service that may stop with it. May be given again.", show_default=False),
     ] = None,
     apply: Annotated[
         bool, typer.Option("--apply", help="Carry it out: on this machine, or on a stand-in host (--from its folder).")
@@ -58,7 +58,7 @@ def unregister(
         raise wrong_call(
             f"{common.shown(name)!r} is no service's full name; it fits {common.shown(node.name)}: to take that one off, write its name in full"
         )
-    given_up = tuple(finding.find_target(facts.graph, one, node.host).name for one in give_up or ())
+    given_up = tuple(finding.find_target(facts.graph, one, node.host).name for one in may_stop or ())
     found = removal_of(facts, node, given_up, Runs())
 
     def show(outcome: MendOutcome | None, carried_out: bool) -> None:

@@ -23,9 +23,14 @@ _TEMPORARY = "var-tmp"
 
 def is_base(service: Service) -> bool:
     """Whether a unit belongs to the base system: every service of the host hangs on it, and none in particular."""
-    if service.kind in _KINDS:
+    return is_base_name(service.kind, service.name)
+
+
+def is_base_name(kind: str, name: str) -> bool:
+    """The same of a kind and a name."""
+    if kind in _KINDS:
         return True
-    stem, _, ending = service.name.rpartition(".")
+    stem, _, ending = name.rpartition(".")
     if ending == "target":
         return stem in _TARGETS
     return ending == "mount" and (stem.partition("-")[0] in _PLACES or stem == _TEMPORARY)

@@ -109,7 +109,7 @@ class Carrier:
             raise wrong_call(f"steps of the plan are for {', '.join(elsewhere)}: they have to be carried out there")
         asked = [step.choice for one in tries for step in one if step.choice]
         if asked:
-            how = "--reboot" if asked[0] == "a reboot" else f"--give-up {asked[0]}"
+            how = "--reboot" if asked[0] == "a reboot" else f"--may-stop {asked[0]}"
             raise wrong_call(f"the plan costs {asked[0]}, which somebody has to agree to: add {how}")
         lacking = self.hands.lacks(steps)
         if lacking:
@@ -127,7 +127,7 @@ class Carrier:
         if standing.begun is not None:
             attempt, number, kept = standing.begun
             step = journal.head.tries[attempt][number]
-            self.tell(f"taking back what was begun: {step.does}")
+            self.tell(f"undoing what was begun: {step.does}")
             self._take_back(journal, attempt, number, kept)
         return self._go_on(journal, standing.attempt)
 
@@ -152,17 +152,17 @@ class Carrier:
         self._is_here(journal)
         standing = journal.standing
         if standing.closed == "undone":
-            raise wrong_call(f"the mend {journal.id} was taken back already")
+            raise wrong_call(f"the mend {journal.id} was undone already")
         lacking = self.hands.lacks([step for one in journal.head.tries for step in one])
         if lacking:
             raise wrong_call(f"not permitted here; it needs {'; '.join(lacking)}")
         journal.note("undoing")
         failed = self._undo_steps(journal)
         if failed:
-            summary = f"The mend {journal.id} is taken back as far as could be: {'; '.join(failed)}"
+            summary = f"The mend {journal.id} is undone as far as could be: {'; '.join(failed)}"
             return MendOutcome(journal.id, False, summary, applied=False)
         journal.note("closed", how="undone")
-        return MendOutcome(journal.id, True, f"{_called(journal.head, journal.id)} is taken back.", applied=False)
+        return MendOutcome(journal.id, True, f"{_called(journal.head, journal.id)} is undone.", applied=False)
 
     def _is_here(self, journal: MendJournal) -> None:
         if journal.head.machine != self.hands.machine or journal.head.host != self.hands.host:
@@ -179,7 +179,7 @@ class Carrier:
             step = journal.head.tries[attempt][number]
             if verbs and (step.act is None or step.act.verb not in verbs):
                 continue
-            self.tell(f"taking back: {step.does}")
+            self.tell(f"undoing: {step.does}")
             try:
                 self._take_back(journal, attempt, number, kept)
             except NotDone as problem:
@@ -206,16 +206,16 @@ class Carrier:
                 journal.note("closed", how="held")
                 return outcome
             if attempt + 1 < len(tries):
-                self.tell(f"{outcome.summary} It is taken back before the next try.")
+                self.tell(f"{outcome.summary} It is undone before the next try.")
                 failed = self._undo_steps(journal)
                 if failed:
-                    outcome.summary += f" It could not be taken back wholly: {'; '.join(failed)}"
+                    outcome.summary += f" It could not be undone wholly: {'; '.join(failed)}"
                     break
         if journal.head.does in _TAKEN_BACK:
             return self._all_back(journal, outcome)
         failed = self._undo_steps(journal, _OPENS)
         if failed:
-            outcome.summary += f" What it opened could not be taken back: {'; '.join(failed)}"
+            outcome.summary += f" What it opened could not be undone: {'; '.join(failed)}"
         journal.note("closed", how="not held")
         if journal.standing.done or journal.standing.begun:
             outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}{self.hands.named}"
@@ -230,12 +230,12 @@ class Carrier:
         outcome.summary += f" {' '.join(said)}" if said else ""
         if failed:
             journal.note("closed", how="not held")
-            outcome.summary += f" It could not be taken back wholly: {'; '.join(failed)}"
+            outcome.summary += f" It could not be undone wholly: {'; '.join(failed)}"
             outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}{self.hands.named}"
         else:
             journal.note("closed", how="undone")
             left = ": nothing is left registered" if journal.head.does == "register" else ""
-            outcome.summary += f" All of it is taken back{left}."
+            outcome.summary += f" All of it is undone{left}."
         return outcome
 
     def _attempt(self, journal: MendJournal, attempt: int) -> MendOutcome:
@@ -307,10 +307,10 @@ class Carrier:
         number, does = waiting.number, waiting.step.does
         why = f" Not done yet: {waiting.why.rstrip('.')}." if waiting.why else ""
         done = "all before it is done; " if number > 1 else ""
-        summary = f"The mend of {journal.head.target} waits for a person: {done}step {number} is: {does}{why}"
+        summary = f"The mend of {journal.head.target} waits for a step by hand: {done}step {number} is: {does}{why}"
         named = self.hands.named
         way_back = f"When it is done: hollow-chain mend --done {number}{named}"
-        way_back += f". To take it back: hollow-chain mend --undo {journal.id}{named}"
+        way_back += f". To undo it: hollow-chain mend --undo {journal.id}{named}"
         return MendOutcome(journal.id, False, summary, way_back=way_back, waits_for=(number, does))
 
     def _view(self, facts: Facts, step: Step) -> ActView:

@@ -67,7 +67,7 @@ class ControlHands:
         """Everything that is done here is for administrators only."""
         verbs = {step.act.verb for step in steps if step.act is not None}
         if "reboot" in verbs:
-            return ["a reboot, which on this machine is for a person"]
+            return ["a reboot, which on this machine is done by hand"]
         if self._reached.all_rights:
             return []
         wanted = [
@@ -166,7 +166,7 @@ class ControlHands:
         """Carry out one step, and wait for its end."""
         act = step.act
         if act is None or (act.verb not in _DOES and act.verb not in ("limit", *DEFINES)):
-            raise NotDone(f"this is for a person: {step.does}")
+            raise NotDone(f"this has to be done by hand: {step.does}")
         try:
             if act.verb == "limit":
                 self._limit(act.service, act.value)
@@ -225,7 +225,7 @@ class ControlHands:
 
     def _account(self, name: str, value: str) -> None:
         if value not in _NEED_NO_PASSWORD:
-            raise NotDone(f"{value} may need a password, which is for a person to give")
+            raise NotDone(f"{value} may need a password, which has to be given by hand")
         self._orders.set_account(name, value)
 
     def _recovery(self, name: str, value: str) -> None:

@@ -214,7 +214,7 @@ def _changing(path: Path, kept: Kept) -> Iterator[int]:
         with opened(found, kept.get("is")) as handle:
             about = os.fstat(handle)
             if _is_shared(found, about) or (stat.S_ISREG(about.st_mode) and about.st_mode & _AS_OWNER):
-                raise NotDone(f"{path} has a second name, or runs as its owner: this is for a person")
+                raise NotDone(f"{path} has a second name, or runs as its owner: this has to be done by hand")
             yield handle
 
 

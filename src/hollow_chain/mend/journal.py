@@ -217,7 +217,7 @@ def begin(place: Path, head: Record) -> MendJournal:
         waits = left.standing.asked
         if waits is not None:
             raise wrong_call(
-                f"the mend {left.id} of {left.head.target} waits for step {waits[1] + 1}, which is for a person: first "
+                f"the mend {left.id} of {left.head.target} waits for step {waits[1] + 1}, which is by hand: first "
                 f"'hollow-chain mend --done {waits[1] + 1}' or 'hollow-chain mend --undo {left.id}'"
             )
         raise wrong_call(
@@ -273,12 +273,14 @@ def find(
             open_ones = [one for one in open_ones if one.standing.asked]
         if not open_ones:
             raise wrong_call(
-                "no mend waits for a person" if waits else "no mend was interrupted; there is nothing to go on with"
+                "no mend waits for a step by hand"
+                if waits
+                else "no mend was interrupted; there is nothing to go on with"
             )
         return open_ones[-1]
     left = [one for one in known if one.standing.closed != "undone" and (does is None or one.head.does in does)]
     if not left:
-        raise wrong_call(f"nothing to take back: {place} holds no mend that was carried out and not taken back")
+        raise wrong_call(f"nothing to undo: {place} holds no mend that was carried out and not undone")
     return left[-1]
 
 

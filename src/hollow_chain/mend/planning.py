@@ -143,7 +143,7 @@ class Planner:
                 step = next(step for step in one.steps if step.choice)
                 more = ", ".join(name for name in one.stops if name != step.choice)
                 hints.append(
-                    f"Or choose that {step.choice} stops, and with it {more}: ask again with --give-up {step.choice}"
+                    f"Or choose that {step.choice} stops, and with it {more}: ask again with --may-stop {step.choice}"
                 )
         chosen.hints = tuple(dict.fromkeys((*chosen.hints, *hints)))
         return chosen

@@ -128,7 +128,7 @@ class SystemdHands:
                     f"{act.path} is no file of up to {kept_files.MAX_KEPT >> 20} MiB, so it could not be put back"
                 )
             if act.verb in ("mode", "owner") and kept[act.path]["kind"] not in ("file", "folder"):
-                raise NotDone(f"{act.path} is no file or folder of its own: this is for a person")
+                raise NotDone(f"{act.path} is no file or folder of its own: this has to be done by hand")
             return {"paths": kept, "aside": f"{mend}-{number}"}
         if act.verb in unit_files.VERBS:
             return unit_files.keep(act, step.old, (SETTINGS,))
@@ -136,7 +136,7 @@ class SystemdHands:
             folder = SETTINGS / f"{act.service}.d"
             # The last word of all drop-in files is the one that holds (systemd.unit(5)).
             file = f"zz-hollow-chain-{mend}-{number}.conf"
-            text = f"# Made by hollow-chain; taken back by: hollow-chain mend --undo {mend}\n"
+            text = f"# Made by hollow-chain; undone by: hollow-chain mend --undo {mend}\n"
             return {"folder": str(folder), "folder_was": kept_files.keep(folder)["kind"], "file": file, "head": text}
         if act.verb == "startup":
             return {"links": kept_files.links_below(_LINKED), "units": sorted(self._names(act.service))}
@@ -179,7 +179,7 @@ class SystemdHands:
         """Carry out one step, and wait for its end."""
         act = step.act
         if act is None or act.verb == "reboot":
-            raise NotDone(f"this is for a person: {step.does}")
+            raise NotDone(f"this has to be done by hand: {step.does}")
         if act.verb in _FILES:
             self._do_file(act.verb, Path(act.path), act.value, kept)
         elif act.verb in _DROPPED_IN:

@@ -34,9 +34,9 @@ def keep(path: Path) -> Kept:
         if about.st_uid != 0:
             continue
         if stat.S_ISREG(about.st_mode) and (about.st_nlink > 1 or about.st_mode & _AS_OWNER):
-            raise NotDone(f"{path / name} has a second name, or runs as its owner: this is for a person")
+            raise NotDone(f"{path / name} has a second name, or runs as its owner: this has to be done by hand")
         if len(entries) >= MOST:
-            raise NotDone(f"{path} holds more than {MOST:,} files of root: this is for a person")
+            raise NotDone(f"{path} holds more than {MOST:,} files of root: this has to be done by hand")
         entries.append({"name": name, "user": about.st_uid, "group": about.st_gid, "is": identity(about)})
     return {"kind": "tree", "entries": entries}
 
@@ -80,7 +80,7 @@ def _walk(path: Path) -> Iterator[tuple[str, os.stat_result, int]]:
         with Walker() as walker:
             found = walker.find(str(path), follow_last=False)
             if found.about is None or not stat.S_ISDIR(found.about.st_mode) or found.through_link:
-                raise NotDone(f"{path} is no folder of its own: this is for a person")
+                raise NotDone(f"{path} is no folder of its own: this has to be done by hand")
             with opened(found) as top:
                 device = os.fstat(top).st_dev
                 for root, folders, files, handle in os.fwalk(".", dir_fd=top, follow_symlinks=False):

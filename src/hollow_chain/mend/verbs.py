@@ -223,7 +223,9 @@ def _start_words(view: ActView, act: Act) -> str:
     )
     along = _brought_up(view, act)
     more = f", and with it {', '.join(along[:4])}{' and more' if len(along) > 4 else ''}" if along else ""
-    return f"{'Clear the bar of' if barred else 'Start'} {act.service}{' and start it' if barred else ''}{more}"
+    return (
+        f"{'Reset the failed state of' if barred else 'Start'} {act.service}{' and start it' if barred else ''}{more}"
+    )
 
 
 def _brought_up(view: ActView, act: Act) -> list[str]:
@@ -260,7 +262,7 @@ def _back_to_old(of: Callable[[ActView, Act], str], words: str) -> Callable[[Act
 
 
 _HOW = "the drop-in file that this step makes is removed, and the definitions are loaded anew"
-_NOTHING = "nothing is left to be taken back"
+_NOTHING = "nothing is left to undo"
 
 
 def _drop_in_undo(what: Callable[[ActView, Act], str]) -> Callable[[ActView, Act], str]:
@@ -311,7 +313,7 @@ VERBS: dict[str, Verb] = {
     "allow": Verb(6, 2.0, _said("Add to the definition of {service}: {value}"), _allowed,
                   lambda view, act: f"with {act.value.partition('=')[2]}", _drop_in_undo(_allowed), lambda view, act: AFTER_RESTART),
     "reboot": Verb(10, 60.0, lambda view, act: f"Reboot {view.host.name}", lambda view, act: "up", lambda view, act: "booted anew",
-                   _said("a reboot cannot be taken back"), interrupts=_all_running),
+                   _said("a reboot cannot be undone"), interrupts=_all_running),
     "restart": Verb(7, 3.0, _said("Restart {service}"), _run, _said("running anew"), _said(_NOTHING), interrupts=_own_and_dependents),
     "stop": Verb(9, 15.0, _said("Stop {service}"), _state, _said("stopped"), _said("{service} is started again, and what ended with it"),
                  touches=_needs_it, interrupts=_own_and_dependents),

@@ -127,6 +127,11 @@ def _signal(process: int, at: float, rest: str) -> TracedSignal | None:
     return TracedSignal(process, at, found[1], refused[1] if refused else "")
 
 
+def _number(text: str) -> int:
+    """A value as strace writes it: of base ten, sixteen (``0x``), or eight (``0`` before it: what umask(2) returns)."""
+    return int(text, 8 if text.lstrip("-").startswith("0") and text.lstrip("-")[:2].lower() != "0x" else 0)
+
+
 def _call(process: int, at: float, ended: float, text: str) -> TracedCall | None:
     name = _NAME.match(text)
     if name is None:
@@ -135,7 +140,7 @@ def _call(process: int, at: float, ended: float, text: str) -> TracedCall | None
     result = _RESULT.match(text, close)
     if result is None:
         return None
-    value = None if result[1] == "?" else int(result[1], 0)
+    value = None if result[1] == "?" else _number(result[1])
     return TracedCall(process, at, name[1], tuple(arguments), value, result[3] or "", ended, bool(result[2]))
 
 

@@ -164,7 +164,9 @@ def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: _Cou
             manager.call("ResetFailedUnit", "s", wish.unit)
     course.run = _run_of(manager.unit(wish.unit))
     course.began, course.at = time.monotonic(), datetime.now(UTC)
-    answer = manager.call("RestartUnit" if wish.restart else "StartUnit", "ss", wish.unit, "replace")
+    # One that waits for its next try is not begun by a start, which only waits with it (systemd.service(5), "RestartSec=").
+    anew = wish.restart or unit.get("SubState") == "auto-restart"
+    answer = manager.call("RestartUnit" if anew else "StartUnit", "ss", wish.unit, "replace")
     course.job = int(str(answer[0]).rpartition("/")[2])
 
 

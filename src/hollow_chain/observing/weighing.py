@@ -205,7 +205,8 @@ def _went_on(life: Life, one: Attempt) -> float:
     factor: float = max(numbers.step.value ** min(after, 200), _by_error()[one.call.error].floor)
     by_name = one.known.descriptor is None or one.known.kind == CONNECT
     later = life.succeeded.get(one.thing, 0.0) if by_name else life.succeeded_as.get((one.known.kind, one.thing), 0.0)
-    if later > one.call.at or (one.known.kind in (LOOK, RUN, OPEN) and _found_elsewhere(life, one.thing)):
+    is_sought = one.known.kind in (LOOK, RUN, OPEN) and not one.writes  # who writes means that very place
+    if later > one.call.at or (is_sought and _found_elsewhere(life, one.thing)):
         factor *= numbers.went_on.value
     return factor
 

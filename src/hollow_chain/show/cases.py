@@ -9,6 +9,7 @@ from hollow_chain.show.clean import clean
 from hollow_chain.show.documents import Document, when
 from hollow_chain.show.page import Page
 from hollow_chain.show.signs import PENDING, SOLID, WEAK, Sign
+from hollow_chain.wording.counts import counted
 
 if TYPE_CHECKING:
     from hollow_chain.experience.store import KeptCase
@@ -34,7 +35,7 @@ def show_cases(page: Page, cases: list[KeptCase], learned: Experience | None) ->
         )
     if learned is not None:
         page.gap()
-        page.line(f"{learned.cases} cases are judged, and move what 'why' takes to be usual:")
+        page.line(f"{counted(learned.cases, 'case')} judged; they move what 'why' takes to be usual:")
         for cause, many in sorted(learned.confirmed.items(), key=lambda one: -one[1])[:10]:
             page.line(f"- {learned.told(cause) or f'{clean(cause, 60)}: {many}, as documented'}", indent=2, hang=2)
 

@@ -9,6 +9,7 @@ from hollow_chain.show.documents import Document
 from hollow_chain.show.page import Page
 from hollow_chain.show.rehearsal import percent, seconds
 from hollow_chain.show.signs import HOLLOW, PENDING, SOLID, Sign
+from hollow_chain.wording.counts import counted
 
 _MOST = 25
 """Rows of a comparison: what changed most; the rest is in the document."""
@@ -23,7 +24,7 @@ _GROUPS: tuple[tuple[tuple[str, ...], str, Sign], ...] = (
 
 def show_comparison(page: Page, host: str, changes: list[str], comparison: Comparison, seed: int) -> None:
     """Write what the changes do."""
-    page.line((clean(host, 80), "bold"), f": {comparison.runs:,} boots before and after (seed {seed}), if")
+    page.line((clean(host, 80), "bold"), f": {counted(comparison.runs, 'boot')} before and after (seed {seed}), if")
     for change in changes:
         page.line(f"- {clean(change, 300)}", indent=2, hang=2)
     shown = [shift for shift in comparison.shifts if shift.kind not in AT_ONCE]
@@ -39,7 +40,7 @@ def show_comparison(page: Page, host: str, changes: list[str], comparison: Compa
             page.line(f"and {len(group) - _MOST} more", indent=3)
     same = sum(1 for shift in shown if shift.verdict == "same")
     page.gap()
-    page.line(f"{same} services are as before." if same < len(shown) else "Nothing differs.")
+    page.line(f"{counted(same, 'service')} as before." if same < len(shown) else "Nothing differs.")
     if comparison.done.mean:
         page.line(
             f"All that starts with the boot is up after {seconds(comparison.done_after)}, before after {seconds(comparison.done_before)} "

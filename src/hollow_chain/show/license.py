@@ -10,6 +10,7 @@ from hollow_chain.license.check import Checked, title
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page
 from hollow_chain.show.signs import HOLLOW, SOLID, WEAK
+from hollow_chain.wording.counts import counted
 
 Answers = list[tuple[str, bool, str]]
 
@@ -31,7 +32,7 @@ def show_check(page: Page, checked: Checked, machine: Host) -> None:
         until = f", until {entitlement['until']}" if entitlement.get("until") else ""
         page.line(
             (f"{page.sign(SOLID)} ", SOLID.style),
-            f"{clean(title(entitlement), 120)}: {entitlement['seats']} seats{until}",
+            f"{clean(title(entitlement), 120)}: {counted(entitlement['seats'], 'seat')}{until}",
             indent=1,
         )
     page.gap()

@@ -64,28 +64,28 @@ def show_step(page: Page, at: int, step: Step, host: str = "", kind: str = "") -
     """Write one step; *host* is the one that needs no name."""
     page.gap()
     where = (f"  on {clean(step.host, 80)}", "cyan") if host and step.host != host else ("", "")
-    who = ("  for a person", "bold yellow") if step.act is None else ("", "")
+    who = ("  by hand", "bold yellow") if step.act is None else ("", "")
     page.line((f"{at}. {clean(step.does, 400)}", "bold"), where, who, indent=1, hang=3)
     if step.old or step.new:
         page.line(f"{clean(step.old, 100)} -> {clean(step.new, 100)}", indent=4, hang=2)
     if step.because:
         page.line(clean(step.because, 300), indent=4, hang=2)
-    page.line((f"Takes effect {step.effect}.", "cyan"), (f" Proof: {kind}." if kind else "", "dim"), indent=4)
+    effect = "" if step.effect == "at once" else f"Takes effect only {step.effect}. "
+    if effect or kind:
+        page.line((effect, "cyan"), (f"Proof: {kind}." if kind else "", "dim"), indent=4)
     if step.choice:
         page.line((_choice_words(step), "yellow"), indent=4, hang=2)
     if step.interrupts:
         page.line((f"Interrupts {_listed(step.interrupts)}.", "yellow"), indent=4, hang=2)
     if step.also_touches:
         page.line(f"Also touches {_listed(step.also_touches)}.", indent=4, hang=2)
-    page.line((f"Taken back: {clean(step.undo, 300)}.", "dim"), indent=4, hang=2)
+    page.line((f"Undo: {clean(step.undo, 300)}.", "dim"), indent=4, hang=2)
 
 
 def _choice_words(step: Step) -> str:
     if step.choice == "a reboot":
         return "Costs a reboot, which somebody has to agree to: --reboot on a stand-in host, by hand on any other."
-    return (
-        f"{clean(step.choice, 80)} has to give way, which somebody has to agree to: --give-up {clean(step.choice, 80)}."
-    )
+    return f"{clean(step.choice, 80)} has to be stopped, which somebody has to agree to: --may-stop {clean(step.choice, 80)}."
 
 
 def _show_proof(page: Page, proof: Proof, one: Try, only_harm: bool = False) -> None:
@@ -147,7 +147,7 @@ def _harmless_words(proof: Proof) -> str:
     if not proof.harmless:
         return "harmless: no, see below"
     if proof.gives_way:
-        return f"harmless, but for what gives way ({_listed(proof.gives_way)}): nothing else that is well gets worse"
+        return f"harmless, but for what is stopped ({_listed(proof.gives_way)}): nothing else that is well gets worse"
     return "harmless: nothing that is well gets worse"
 
 
@@ -160,7 +160,7 @@ def _show_end(page: Page, plan: Plan) -> None:
     if not plan.offered:
         page.line(("No mend is offered.", "bold"), " What is still missing stands above.")
     elif all(one.for_machine for one in plan.tries):
-        page.line(("Nothing has been changed.", "bold"), " --apply carries it out, --undo takes it back.")
+        page.line(("Nothing has been changed.", "bold"), " --apply carries it out, --undo undoes it.")
     elif not any(step.act is None for one in plan.tries for step in one.steps):
         page.line(
             ("Nothing has been changed.", "bold"), " Agree to what it costs, as said above, and --apply carries it out."
@@ -169,7 +169,7 @@ def _show_end(page: Page, plan: Plan) -> None:
         agree = "Agree to what it costs; " if any(one.stops for one in plan.tries) else ""
         page.line(
             ("Nothing has been changed.", "bold"),
-            f" {agree}--apply carries it out, and asks when the turn of a person has come.",
+            f" {agree}--apply carries it out, and asks when a step by hand comes.",
         )
 
 

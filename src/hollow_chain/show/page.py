@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from hollow_chain.causes.words import clock, span
+from hollow_chain.lazy import pattern
 from hollow_chain.show.signs import Sign
 
 if TYPE_CHECKING:
@@ -35,6 +36,11 @@ class Page:
         """The mark of *sign* that the output can carry."""
         return sign.mark if self.rich_signs else sign.plain
 
+    @staticmethod
+    def _local(text: str) -> str:
+        """*text* with its moments in the time of whoever reads it."""
+        return MOMENT.sub(lambda found: local(found[0]), text) if "Z" in text else text
+
     def line(self, *parts: str | tuple[str, str], indent: int = 0, hang: int = 0) -> None:
         """One line of *parts*, each a text or a text with a style; wrapped lines are indented by *hang* more."""
         from rich.text import Text
@@ -42,7 +48,7 @@ class Page:
         text = Text()
         for part in parts:
             body, style = part if isinstance(part, tuple) else (part, "")
-            text.append(body, style)
+            text.append(self._local(body), style)
         self._wrapped(text, indent, hang)
 
     def _wrapped(self, text: Text, indent: int, hang: int) -> None:
@@ -81,6 +87,19 @@ def _steady(make: Callable[..., Console], on_errors: bool = False) -> Console:
         legacy_windows=old,
         stderr=on_errors,
     )
+
+
+MOMENT = pattern(r"\b\d{4}-\d\d-\d\d \d\d:\d\d:\d\dZ")
+"""A moment as sentences have it (``causes.words.clock``)."""
+
+
+def local(moment: str) -> str:
+    """Such a moment in local time, with the zone (the environment variable ``TZ``, else that of the machine)."""
+    try:
+        here = datetime.strptime(moment, "%Y-%m-%d %H:%M:%SZ").replace(tzinfo=UTC).astimezone()
+    except (ValueError, OverflowError, OSError):
+        return moment
+    return f"{here:%Y-%m-%d %H:%M:%S} {here.tzname() or f'{here:%z}'}"
 
 
 def age(read_at: datetime | None, now: datetime | None = None) -> str:

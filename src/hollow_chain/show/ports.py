@@ -10,6 +10,7 @@ from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page, age
 from hollow_chain.show.signs import HOLLOW, PENDING, RESTING, SOLID
 from hollow_chain.verdict.ports import PortRow
+from hollow_chain.wording.counts import counted
 
 
 def show_ports(page: Page, graph: Graph, rows: list[PortRow], searched: bool) -> None:
@@ -24,8 +25,8 @@ def show_ports(page: Page, graph: Graph, rows: list[PortRow], searched: bool) ->
     clashing = sum(1 for row in rows if row.clash)
     page.gap()
     page.line(
-        f"{len(rows)} ports: ",
-        (f"{clashing or 'no'} clash{'es' if clashing > 1 else ''}", "bold red" if clashing else ""),
+        f"{counted(len(rows), 'port')}: ",
+        (counted(clashing, "clash") if clashing else "no clash", "bold red" if clashing else ""),
         f", {sum(1 for row in rows if row.holders)} held, {sum(1 for row in rows if row.claims)} claimed",
     )
 

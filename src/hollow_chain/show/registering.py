@@ -129,7 +129,7 @@ def _end(page: Page, plan: Plan, carried: bool) -> None:
             if any(step.choice for one in plan.tries for step in one.steps)
             else ""
         )
-        page.line(("Nothing has been changed.", "bold"), f"{asked} --apply carries it out, --undo takes it back.")
+        page.line(("Nothing has been changed.", "bold"), f"{asked} --apply carries it out, --undo undoes it.")
 
 
 def show_edit(page: Page, found: Edited, carried: bool, restart: bool) -> None:

@@ -7,12 +7,19 @@ from hollow_chain.boot.rehearsal import Odds, Rehearsal
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page
 from hollow_chain.show.signs import HOLLOW, RESTING, SOLID, WEAK, Sign
+from hollow_chain.wording.counts import counted
 
 SURE = 0.995
 """From this share on a service counts as surely up: in a thousand runs, five or fewer that failed are within chance."""
 MOST_ROWS = 30
 _NAME = 30
 _MOST_LISTED = 12
+_FIGURES, _NARROWEST = 52, 12
+"""Characters of the figures of a row with their gaps, and of the shortest scale that shows anything."""
+_MUCH_LATER = 2.5
+"""Times as late as the one before it: from there on it would squeeze all others into less than half of the scale."""
+_SAVES = 0.05
+"""Seconds by which a boot has to be shorter without a link for that to be said."""
 """Rows of the table, characters of a name in it, and entries of a list: what a screen of 80 by 40 holds."""
 
 
@@ -70,10 +77,10 @@ def show_rehearsal(page: Page, rehearsal: Rehearsal, everything: bool, only: lis
     low, middle, high = rehearsal.done
     page.line(
         (clean(rehearsal.host, 80), "bold"),
-        f": the next boot, rehearsed {rehearsal.runs:,} times (seed {rehearsal.seed})",
+        f": the next boot, rehearsed {counted(rehearsal.runs, 'time')} (seed {rehearsal.seed})",
     )
     if rehearsal.runs < rehearsal.asked:
-        page.line((f"Interrupted: {rehearsal.runs:,} of {rehearsal.asked:,} boots.", "yellow"))
+        page.line((f"Interrupted: {rehearsal.runs:,} of {counted(rehearsal.asked, 'boot')}.", "yellow"))
     page.line(
         f"All that starts with it is up after {seconds(middle)} (in 9 of 10 boots {seconds(low)} to {seconds(high)})."
     )
@@ -83,7 +90,11 @@ def show_rehearsal(page: Page, rehearsal: Rehearsal, everything: bool, only: lis
         return
     _changes(page, rehearsal)
     rows = rehearsal.services if everything else interesting(rehearsal)
-    _rows(page, [o for o in rows if o.kind not in ("remote", "absent")], _end(rows, high))
+    table = [o for o in rows if o.kind not in ("remote", "absent")]
+    table.sort(
+        key=lambda odds: odds.up >= SURE or not odds.starts or odds.passed_over > 0.5
+    )  # trouble first, then by moment
+    _rows(page, table, _end(rows, high))
     _folded(page, rehearsal, rows)
     _chain(page, rehearsal)
     _races(page, rehearsal)
@@ -94,11 +105,23 @@ def show_rehearsal(page: Page, rehearsal: Rehearsal, everything: bool, only: lis
 
 def _end(rows: list[Odds], high: float) -> float:
     """Where the scale of moments ends."""
-    return max([high, *(odds.p95 for odds in rows if odds.p95 is not None)])
+    return scale_of([high, *(odds.p95 for odds in rows if odds.p95 is not None)])
+
+
+def scale_of(moments: list[float]) -> float:
+    """Where a scale ends that shows most of *moments* well: a few that come much later than all others lie beyond it."""
+    ranked = sorted(moments)
+    for at in range(len(ranked) - 1, max(1, len(ranked) * 3 // 4) - 1, -1):
+        if ranked[at] > _MUCH_LATER * ranked[at - 1] > 0:
+            return ranked[at - 1]
+    return ranked[-1] if ranked else 0.0
 
 
 def _changes(page: Page, rehearsal: Rehearsal) -> None:
-    for kind, title in (("lost", "Runs now, will not return"), ("returns", "Down now, will return")):
+    for kind, title in (
+        ("lost", "Will be down after a reboot, runs now"),
+        ("returns", "Will be up after a reboot, down now"),
+    ):
         found = [odds for odds in rehearsal.services if odds.change == kind]
         if not found:
             continue
@@ -121,28 +144,31 @@ def _sign(odds: Odds) -> Sign:
 
 def _rows(page: Page, rows: list[Odds], end: float) -> None:
     page.gap()
-    room = max(10, min(page.width - _NAME - 54, 60))
-    head = f"{'':2}{'service':<{_NAME}} {'up':>7} {'late':>6} {'failed':>7} {'median':>11} {'95%':>11}  "
-    page.line((head + f"0 s {'to ' + seconds(end):>{room - 4}}", "bold"))
+    room = min(page.width - _NAME - _FIGURES, 60)
+    if room < _NARROWEST:
+        room = 0  # figures alone, and what is left for the name
+    wide = _NAME if room else max(12, page.width - _FIGURES + 2)
+    head = f"{'':2}{'service':<{wide}} {'up':>7} {'late':>6} {'failed':>7} {'median':>10} {'95%':>10}"
+    page.line((head + (f"  0 s {'to ' + seconds(end):>{room - 4}}" if room else ""), "bold"))
     for odds in rows:
         sign = _sign(odds)
         figures = f"{percent(odds.up):>7} {percent(odds.late) if odds.late else '-':>6} {percent(odds.failed) if odds.failed else '-':>7}"
         if not odds.starts:
             figures = f"{'not started':>22}"
-        moments = f"{seconds(odds.p50):>11} {seconds(odds.p95):>11}"
+        moments = f"{seconds(odds.p50):>10} {seconds(odds.p95):>10}"
         page.line(
             (f"{page.sign(sign)} ", sign.style),
-            f"{_short(odds.service):<{_NAME}} {figures} {moments}  ",
-            (_strip(page, odds, end, room), sign.style),
+            f"{_short(odds.service, wide):<{wide}} {figures} {moments}",
+            ("  " + _strip(page, odds, end, room) if room else "", sign.style),
         )
         reason = why(odds)
         if reason and odds.up_in_the_end < SURE:
             page.line((reason, "yellow"), indent=4, hang=2)
 
 
-def _short(name: str) -> str:
+def _short(name: str, most: int) -> str:
     name = clean(name, 200)
-    return name if len(name) <= _NAME else name[: _NAME - 1] + "~"
+    return name if len(name) <= most else name[: most - 1] + "~"
 
 
 def _strip(page: Page, odds: Odds, end: float, room: int) -> str:
@@ -150,10 +176,13 @@ def _strip(page: Page, odds: Odds, end: float, room: int) -> str:
     if odds.p50 is None or odds.p95 is None or end <= 0:
         return ""
     doing, spread, mark = ("━", "─", "◆") if page.rich_signs else ("=", "-", "|")
+    beyond = "▸" if page.rich_signs else ">"
 
     def cell(moment: float) -> int:
         return min(room - 1, max(0, round(moment / end * (room - 1))))
 
+    if odds.p50 > end:
+        return f"{'later':>{room - 2}} {beyond}"
     begun, middle, late = cell(odds.begun or 0.0), cell(odds.p50), cell(odds.p95)
     begun = min(begun, middle)
     return " " * begun + doing * (middle - begun) + mark + spread * (late - middle)
@@ -173,9 +202,10 @@ def _folded(page: Page, rehearsal: Rehearsal, shown: list[Odds]) -> None:
 def _chain(page: Page, rehearsal: Rehearsal) -> None:
     chain = rehearsal.slowest_chain
     page.heading(f"Slowest chain (the last to come up in {percent(rehearsal.chain_share)} of the boots)")
-    links = [link for link in chain if link.saves is not None] or chain[-1:]
+    links = [link for link in chain if link.saves is not None and link.saves >= _SAVES] or chain[-1:]
     for link in links:
-        saved = f"; without it the boot is {seconds(link.saves)} shorter" if link.saves is not None else ""
+        saves = link.saves is not None and link.saves >= _SAVES
+        saved = f"; without it the boot is {seconds(link.saves)} shorter" if saves else ""
         page.line(f"{clean(link.service, 80)}: takes {seconds(link.seconds)}{saved}", indent=2, hang=4)
     if len(chain) > len(links):
         page.line((" > ".join(clean(link.service, 60) for link in chain), "dim"), indent=2, hang=4)

@@ -10,7 +10,7 @@ from hollow_chain.show.signs import HOLLOW, Sign, missed_word, sign_of, word_of
 from hollow_chain.verdict import is_missed, let_down
 
 Keys = frozenset[tuple[str, str]]
-LET_DOWN = "its members are DOWN"
+LET_DOWN = "its members are down"
 
 
 class Roll:

@@ -13,10 +13,10 @@ from hollow_chain.chain.find import DESCRIBED, DISPLAY, NEAR, PART, PORT, PROGRA
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 from hollow_chain.show.clean import clean
-from hollow_chain.show.counts import counted
 from hollow_chain.show.page import Page, age
 from hollow_chain.show.roll import Roll
 from hollow_chain.show.signs import state_word
+from hollow_chain.wording.counts import counted
 
 _NAME = 44
 _WIDEST_NAME = 28

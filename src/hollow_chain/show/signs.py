@@ -52,7 +52,7 @@ _WAITS = {
 
 def missed_word(standing: Standing) -> str:
     """The word for one that others need, that is well by itself, and that they do not get."""
-    return "needed, does NOT SERVE" if standing is Standing.UP else "DOWN, but needed"
+    return "needed, does not serve" if standing is Standing.UP else "down, but needed"
 
 
 def sign_of(standing: Standing) -> Sign:

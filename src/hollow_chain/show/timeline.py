@@ -8,7 +8,8 @@ from typing import Any
 from hollow_chain.boot.rehearsal import Odds, Rehearsal
 from hollow_chain.show.clean import clean
 from hollow_chain.show.picture import plain
-from hollow_chain.show.rehearsal import SURE, interesting, percent, seconds, why
+from hollow_chain.show.rehearsal import SURE, interesting, percent, scale_of, seconds, why
+from hollow_chain.wording.counts import counted
 
 MOST_ROWS = 24
 """Bars of a timeline that can be told apart at the size of a page."""
@@ -47,15 +48,17 @@ def draw(rehearsal: Rehearsal, kind: str) -> bytes:
 
 
 def _end(rows: list[Odds], rest: list[Odds]) -> float:
-    return 1.04 * max([odds.p95 or 0.0 for odds in (*rows, *rest)] or [0.0]) or 1.0
+    return 1.04 * scale_of([odds.p95 or 0.0 for odds in (*rows, *rest)]) or 1.0
 
 
 def _row(axes: Any, place: int, odds: Odds, end: float) -> None:
     color = _WELL if odds.up >= SURE else _HOLLOW if odds.up_in_the_end < 0.5 else _WEAK
-    if odds.p50 is not None and odds.p5 is not None and odds.p95 is not None:
+    if odds.p50 is not None and odds.p50 > end:
+        axes.plot((end * 0.99,), (place,), marker=">", color=color, markersize=5)  # it comes after the end of the scale
+    elif odds.p50 is not None and odds.p5 is not None and odds.p95 is not None:
         begun = min(odds.begun or 0.0, odds.p50)
         axes.barh(place, odds.p50 - begun, left=begun, height=0.52, color=color, alpha=0.35, linewidth=0)
-        axes.plot((odds.p5, odds.p95), (place, place), color=color, linewidth=1.3, solid_capstyle="butt")
+        axes.plot((odds.p5, min(odds.p95, end)), (place, place), color=color, linewidth=1.3, solid_capstyle="butt")
         axes.plot((odds.p50,), (place,), marker="D", color=color, markersize=4.5)
     said = seconds(odds.p50) if odds.up >= SURE else f"up {percent(odds.up_in_the_end)}  {why(odds)}"
     axes.text(end * 1.01, place, plain(said[:38]), fontsize=7.5, va="center", color=color, clip_on=False)
@@ -75,7 +78,7 @@ def _dress(axes: Any, end: float, labeled: bool) -> None:
 def _fold(axes: Any, rest: list[Odds], end: float) -> None:
     """All others as one: how many of them are up, by median moment, between their early and late moments."""
     for name, style in (("p5", ":"), ("p50", "-"), ("p95", ":")):
-        moments = sorted(getattr(odds, name) for odds in rest)
+        moments = sorted(min(getattr(odds, name), end) for odds in rest)
         axes.step([0.0, *moments, end], [0, *range(1, len(moments) + 1), len(moments)], where="post", color=_FOLDED,
                   linestyle=style, linewidth=1.6 if style == "-" else 1.0)  # fmt: skip
     axes.set_ylim(0, len(rest) * 1.1 + 1)
@@ -95,7 +98,7 @@ def _fold(axes: Any, rest: list[Odds], end: float) -> None:
 
 def _titles(figure: Any, rehearsal: Rehearsal, height: float) -> None:
     low, middle, high = rehearsal.done
-    title = f"{clean(rehearsal.host, 60)}: the next boot, rehearsed {rehearsal.runs:,} times"
+    title = f"{clean(rehearsal.host, 60)}: the next boot, rehearsed {counted(rehearsal.runs, 'time')}"
     figure.text(0.015, 1 - 0.3 / height, plain(title), fontsize=13, fontweight="bold", va="center", color="#222222")
     legend = (
         f"all up after {seconds(middle)} ({seconds(low)} to {seconds(high)}) · bar: from the begin of its start to the median · "

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from hollow_chain.causes import Evidence, Facts, Finding, Mend, Standing
+from hollow_chain.causes.finding import AT_ONCE
 from hollow_chain.chain import Node
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page, age, before
 from hollow_chain.show.signs import DOWN_TO, HOLLOW, HOLLOW_WORDS, sign_of, state_word
 from hollow_chain.verdict import Cause, Verdict
+from hollow_chain.wording.counts import counted
 
 MOST_CAUSES = 8
 """Causes that are written out; whoever needs more of them reads the document."""
+_OF_HOST = "reboot-due"
+"""A note about the host as a whole, where nothing but the host speaks for it."""
 _HEAD, _TAIL = 8, 8
 """Links of a chain that are drawn at its two ends; what lies between is folded, for a screen takes no more side by side."""
 
@@ -24,7 +28,7 @@ def show_verdict(page: Page, facts: Facts, verdict: Verdict) -> None:
         _show_cause(page, number, cause, verdict)
     if len(verdict.causes) > MOST_CAUSES:
         page.line(f"... and {len(verdict.causes) - MOST_CAUSES} more causes; --json lists them all.")
-    _show_notes(page, verdict.notes, bool(verdict.causes))
+    _show_notes(page, _worth_telling(verdict), bool(verdict.causes))
     if verdict.next_look:
         page.heading("Look next")
         page.line(clean(verdict.next_look.does, 500), indent=3)
@@ -39,12 +43,19 @@ def show_verdict(page: Page, facts: Facts, verdict: Verdict) -> None:
             page.line(f"... and {len(verdict.unread) - 10} more", indent=3)
 
 
+def _worth_telling(verdict: Verdict) -> list[Finding]:
+    """The notes without those about the host as a whole, which have nothing to do with a service that is explained, or well."""
+    if not verdict.causes and verdict.state not in ("running", "done"):
+        return verdict.notes
+    return [note for note in verdict.notes if note.cause != _OF_HOST or len(note.evidence) > 1]
+
+
 def _show_chain(page: Page, facts: Facts, verdict: Verdict) -> None:
     if not verdict.causes:
         page.gap()
         _show_link(page, facts, verdict.target, 0, "")
         return
-    page.heading("The chain down")
+    page.heading("The chain down to the hollow link, the root cause")
     shown: set[tuple[str, str]] = set()
     hollow = {cause.place.key: cause for cause in reversed(verdict.causes)}
     for cause in verdict.causes[:4]:
@@ -76,7 +87,7 @@ def _show_ends(page: Page, cause: Cause, depth: int) -> None:
         names = [clean(name, 60) for name in (*finding.loop, finding.loop[0])]
         page.line((f"loop: {' -> '.join(names)}", "yellow"), indent=indent, hang=6)
     elif finding.holder:
-        lead = "beneath it, and does not hold" if finding.cause.startswith("license-") else "in its way"
+        lead = "beneath it, and is the cause" if finding.cause.startswith("license-") else "blocked by"
         page.line((f"{lead}: {clean(finding.holder, 80)}", "yellow"), indent=indent)
 
 
@@ -109,7 +120,8 @@ def _show_cause(page: Page, number: int, cause: Cause, verdict: Verdict) -> None
         f": {clean(finding.service, 120)} on {clean(finding.host, 80)}",
         (f"  ({cause.confidence:.0%} sure)", "dim"),
     )
-    page.line(clean(finding.says, 700), indent=3)
+    if verdict.headline_of(cause) not in verdict.summary:  # else it stands above all
+        page.line(clean(finding.says, 700), indent=3)
     page.line(("Evidence", "underline"), indent=3)
     for piece in finding.evidence[:12]:
         _show_evidence(page, piece, verdict)
@@ -126,7 +138,12 @@ def _show_evidence(page: Page, piece: Evidence, verdict: Verdict) -> None:
 
 
 def _show_mend(page: Page, mend: Mend) -> None:
-    page.line(f"- {clean(mend.does, 400)} ", (f"Takes effect {mend.effect}.", "cyan"), indent=3, hang=2)
+    page.line(
+        f"- {clean(mend.does, 400)} ",
+        (f"Takes effect {mend.effect}." if mend.effect != AT_ONCE else "", "cyan"),
+        indent=3,
+        hang=2,
+    )
 
 
 def _show_notes(page: Page, notes: list[Finding], after_causes: bool) -> None:
@@ -153,6 +170,8 @@ def show_all(page: Page, facts: Facts, verdicts: list[Verdict]) -> None:
             first.setdefault(key, cause)
     for host in facts.graph.hosts.values():
         page.line((clean(host.name, 80), "bold"), (f"  {age(host.read_at)}", "dim"))
+        if host.reboot_due:
+            page.line((f"A reboot is due: {clean(host.reboot_due, 300)}.", "yellow"), indent=2, hang=2)
     ranked = sorted(by_cause.items(), key=lambda item: (-len(item[1]), -first[item[0]].confidence, item[0]))
     for key, standing_on in ranked[:200]:
         cause = first[key]
@@ -168,9 +187,13 @@ def show_all(page: Page, facts: Facts, verdicts: list[Verdict]) -> None:
         others = [f"{v.target.name} on {v.target.host}" for v in standing_on if v.target.key != cause.place.key]
         if others:
             more = f" and {len(others) - 8} more" if len(others) > 8 else ""
-            page.line(("stands in the way of: ", "dim"), clean(", ".join(others[:8]), 900) + more, indent=2, hang=2)
+            page.line(("blocks: ", "dim"), clean(", ".join(others[:8]), 900) + more, indent=2, hang=2)
     page.gap()
     if len(ranked) > 200:
         page.line(f"... and {len(ranked) - 200} more causes; --json lists them all.")
-    words = "Nothing wrong was found." if not verdicts else f"{len(verdicts)} services not well, {len(ranked)} causes."
+    words = (
+        "Nothing wrong was found."
+        if not verdicts
+        else f"{counted(len(verdicts), 'service')} not well, {counted(len(ranked), 'cause')}."
+    )
     page.line((words, "bold"))

@@ -78,12 +78,27 @@ class Verdict(msgspec.Struct):
         if first.place.key == self.target.key:
             lead = f"{who} is {self.state}"
         elif self.state == "running":
-            lead = f"{who} runs, but stands on {place}, which does not hold"
+            lead = f"{who} runs, but depends on {place}, which {_is_what(first.place)}"
         else:
             lead = f"{who} is {self.state}, because of {place}"
         more = len({(c.finding.cause, c.finding.service) for c in self.causes if c.confidence >= 0.5}) - 1
         tail = f" ({more} more cause{'s' if more > 1 else ''} found.)" if more > 0 else ""
-        return f"{lead}: {first.finding.says}{tail}"
+        return f"{lead}: {self.headline_of(first)}{tail}"
+
+    def headline_of(self, cause: Cause) -> str:
+        """What a cause says, as it stands behind the name of the target."""
+        says, name = cause.finding.says, self.target.name
+        return (
+            f"it{says.removeprefix(name)}"
+            if cause.place.key == self.target.key and says.startswith(f"{name} ")
+            else says
+        )
+
+
+def _is_what(place: Node) -> str:
+    """What to say of the root cause's place: it is down, or it runs and is the cause."""
+    runs = place.service is not None and place.service.state in ("running", "done", "starting")
+    return "is the cause" if runs else "is down"
 
 
 def diagnose(facts: Facts, target: Node, says: str = "") -> Verdict:

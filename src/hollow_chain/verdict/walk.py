@@ -15,7 +15,7 @@ from hollow_chain.causes.port.path import is_blocked
 from hollow_chain.causes.reached import deaf_for, leads_to
 from hollow_chain.causes.standing import GAVE_UP_OVER, failed_last, skipped
 from hollow_chain.causes.words import started_since_boot
-from hollow_chain.chain import HARD, Edge, Node, knots, reach
+from hollow_chain.chain import HARD, NEEDS, Edge, Node, knots, reach
 from hollow_chain.chain.graph import SEATS
 from hollow_chain.facts.service import Link, Service
 from hollow_chain.families.base_system import is_base
@@ -161,6 +161,16 @@ def _wanted_by_wrapper(facts: Facts, node: Node) -> list[Edge]:
     return _unwell_members(facts, node) if asked_target or is_wrapper(node) else []
 
 
+def _is_member(node: Node, wrapper: Node) -> bool:
+    """Whether *wrapper* only starts others, and *node* is one of them."""
+    service = wrapper.service
+    return (
+        service is not None
+        and is_wrapper(wrapper)
+        and any(link.to == node.name and link.pulls for link in service.links if link.kind in NEEDS)
+    )
+
+
 def _unwell_members(facts: Facts, node: Node) -> list[Edge]:
     if facts.standing(node) is not Standing.UP:
         return []
@@ -250,6 +260,8 @@ def _passed(facts: Facts, edge: Edge) -> bool | None:
         return False
     if standing is Standing.UP and edge.link.word == SEATS and _denies_seats(Case(facts, head, needed_from=tail)):
         return False
+    if standing is Standing.UP and _is_member(tail, head):
+        return None  # what only starts others is as well as they are: none of them stands on the rest by that
     if standing is Standing.UP:
         # What runs may itself stand on something that does not.
         if facts.troubled is not None:

@@ -379,7 +379,7 @@ def condition_unmet(case: Case) -> Iterator[Finding]:
     )
     said = ", ".join(_in_words(c) for c in unmet[:3])
     yield Finding(
-        says=f"{service.name} was passed over at its start: {said}.",
+        says=f"{service.name} was skipped at its start: {said}.",
         evidence=tuple(
             case.seen(f"{c.kind}={'!' if c.negated else ''}{c.parameter} does not hold", bears=PROOF) for c in unmet[:5]
         ),
@@ -402,7 +402,7 @@ def _command_said_no(case: Case) -> Finding:
     status = f" with status {last.exit_status}" if last is not None and last.exit_status else ""
     said = [case.quoted(e) for e in case.last_events() if not e.by_manager][-2:]
     return Finding(
-        says=f"{service.name} was passed over at its start: its condition ExecCondition={program or ' (a command)'} ended{status}.",
+        says=f"{service.name} was skipped at its start: its condition ExecCondition={program or ' (a command)'} ended{status}.",
         evidence=(
             case.seen(
                 f"result {EXEC_CONDITION}: the command ended{status}", at=last.ended_at if last else None, bears=PROOF

@@ -27,6 +27,7 @@ from hollow_chain.causes.rule import cause
 from hollow_chain.causes.words import span
 from hollow_chain.facts.license import Entitlement
 from hollow_chain.license.compare import covers
+from hollow_chain.wording.counts import counted
 
 
 @cause("license-expired", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
@@ -125,7 +126,8 @@ def license_seats_taken(case: Case) -> Iterator[Finding]:
                 continue
             one = offered[0]
             yield Finding(
-                says=f"{one.used} of {one.seats} seats of {title(one)} are taken; {want.seats} {'is' if want.seats == 1 else 'are'} wanted.",
+                says=f"{one.used} of {counted(one.seats or 0, 'seat')} of {title(one)} are taken; "
+                f"{want.seats} {'is' if want.seats == 1 else 'are'} wanted.",
                 evidence=(
                     told(view, f"{title(one)}: {one.used} of {one.seats} seats used", PROOF),
                     *log_words(view, "are free", "seats"),

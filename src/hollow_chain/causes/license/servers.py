@@ -131,7 +131,7 @@ def license_daemon_down(case: Case) -> Iterator[Finding]:
                 says=f"{case.node.name} answers, but its publisher daemon {daemon.name} is not up{f': {daemon.says}' if daemon.says else ''}.",
                 evidence=(told(view, f"daemon {daemon.name} is not up{f': {daemon.says}' if daemon.says else ''}", PROOF),
                           *log_words(view, f"daemon {daemon.name.lower()}")),
-                mends=(Mend(f"Act on the last words of the daemon {daemon.name} in the log of {case.node.name}; then restart it.",
+                mends=(Mend(f"Mend what the log of {case.node.name} says of the daemon {daemon.name}; then restart it.",
                             AFTER_RESTART, seeks=True),),
                 holder=daemon.name,
             )  # fmt: skip

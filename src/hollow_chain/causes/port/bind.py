@@ -19,6 +19,7 @@ from hollow_chain.facts.endpoints import ANY, first_for_all, free_neighbor, in_r
 from hollow_chain.facts.endpoints import said as said_endpoint
 from hollow_chain.facts.host import TOLD, Event
 from hollow_chain.wording import lines
+from hollow_chain.wording.forms import read, says
 
 
 @cause("address-missing", Boot.STAYS, answered_by=(PORT,), states=("running", *NOT_UP))
@@ -39,7 +40,7 @@ def address_missing(case: Case) -> Iterator[Finding]:
     found = list(lines.address_not_there(said)) or claimed or [(event, "", 0) for event in said[-1:]]
     for event, address, port in sorted(found, key=lambda one: one[1] in ANY or one[1] in here):
         there = address in here
-        where = address or "the address that it wants"
+        where = address or "an address that its log does not name"
         yield Finding(
             says=f"{case.service.name} wants to listen on {where}"
             + (f", port {port}" if port else "")
@@ -54,7 +55,7 @@ def address_missing(case: Case) -> Iterator[Finding]:
             ),
             mends=(
                 Mend(
-                    f"Correct the address in the configuration of {case.service.name}, or give {where} to an adapter.",
+                    f"Correct the address in the configuration of {case.service.name}, or give {address or 'that address'} to an adapter.",
                     "at the next start",
                 ),
             ),
@@ -119,6 +120,19 @@ def _may_bind_low(case: Case) -> bool:
     return account_of(case) in ALL_RIGHTS_ACCOUNTS and (kept is None or _LOW_PORTS in kept)
 
 
+def _is_of_an_endpoint(case: Case, event: Event) -> bool:
+    """Whether a record speaks of listening: in its own words, and not in the name of the service or of its program, nor of a step that
+    the manager takes before the program."""
+    text = event.text
+    names = (
+        case.service.name.rpartition(".")[0],
+        case.service.program.path.rpartition("/")[2] if case.service.program else "",
+    )
+    for name in filter(None, names):
+        text = text.replace(name, "it")
+    return says(text, "endpoint") and not read(text).named("step", "step")
+
+
 def _let_bind(case: Case, event: Event, port: int) -> tuple[Act, ...]:
     """The one right to take low ports, and nothing more (capabilities(7); systemd.exec(5), "AmbientCapabilities="); where more than
     words of the service itself says that it is to have that port."""
@@ -144,7 +158,7 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
     if case.standing.well:
         found = [(one.event, one.address, one.port) for one in lacked(case, "denied")]
     else:
-        refused = lines.saying(lines.saying(case.last_events(), "denied"), "endpoint")
+        refused = [e for e in lines.saying(case.last_events(), "denied") if _is_of_an_endpoint(case, e)]
         found = list(lines.endpoints_in(refused, case.last_events()))
         if refused and not found and not _may_bind_low(case):  # it does not say which: those that it is set to
             found = [(refused[-1], c.address, c.port) for c in claims_tcp(case.service) if c.port < first]

@@ -8,7 +8,7 @@ from hollow_chain.causes import looked
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
-from hollow_chain.causes.process.telling import FAILED_STATES, after_how_long, ending, last_words
+from hollow_chain.causes.process.telling import FAILED_STATES, after_how_long, ending, heed, last_words
 from hollow_chain.causes.reached import unanswered
 from hollow_chain.causes.rule import cause
 from hollow_chain.causes.standing import GAVE_UP_OVER, Standing, failed_last, hangs
@@ -44,7 +44,7 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
     Looks at: exit status, error number, last words.
     Convinced by: a status that is not 0 and that the manager calls a failure.
     Against: any cause that explains the same end; then this one is only its symptom.
-    Mend: act on its last words.
+    Mend: what its log lines say, quoted, and where the rest of them is.
     """
     service = case.service
     last = service.last
@@ -76,7 +76,7 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
             ),
             *words,
         ),
-        mends=(Mend(alone.does if alone else f"Act on the last words of {service.name}, then start it.", seeks=True),),
+        mends=(Mend(alone.does if alone else heed(case), seeks=True),),
         residual=True,
         # Given up after several tries, with words of its own: then these are the reason, and the tries its symptom.
         explains=("crash-loop",) if case.gave_up_speaking else (),
@@ -143,7 +143,7 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
         yield Finding(
             says=f"{service.name} ends{after_how_long(service)} before it reported that it was up: {words[-1].fact}.",
             evidence=(case.seen(f"last run ended with {ending(service)}", MANAGER, last.ended_at, FITS), *words),
-            mends=(Mend(f"Act on the last words of {service.name}, then start it.", seeks=True),),
+            mends=(Mend(heed(case), seeks=True),),
             residual=True,
             explains=("crash-loop", "exits-with-error"),
         )

@@ -16,11 +16,16 @@ from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import clock, numbered
 from hollow_chain.facts.host import TOLD, Event, File, Filesystem, Process
 from hollow_chain.wording import lines
+from hollow_chain.wording.counts import size
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.things import paths_in
 
 _CLOCK_SLACK = 5.0
 """Seconds by which the start of a process and the time of a file may differ and still belong together."""
+
+
+_QUOTA = "quota"
+"""In the words of EDQUOT, "Disk quota exceeded" (errno(3)): then there may be room for all others."""
 
 
 @cause("disk-full", Boot.STAYS, states=("running", *NOT_UP), when=When.UNWELL)
@@ -42,23 +47,26 @@ def disk_full(case: Case) -> Iterator[Finding]:
     places = [place for place in (_filesystem_of(case, path) for path in paths) if place is not None]
     places = [p for p in places if _is_full(p)] or [p for p in case.host.filesystems if _is_full(p)]
     full = places[0] if places else None
-    where = full.mounted_on if full else next(iter(paths), "where it writes")
-    what = "inodes" if full is not None and full.free else "space"
+    quota = any(_QUOTA in event.text.casefold() for event in said)
+    place = full.mounted_on if full else next(iter(paths), "")
+    where = f"on {place}" if place else "where it writes"
+    what = "inodes" if full is not None and full.free and full.inodes_free == 0 else "space"
+    room = Mend(f"Make room {where}, then start {case.service.name}.")
+    if quota:
+        account = case.service.account.user if case.service.account and case.service.account.user else "its account"
+        says = f"the disk quota of {account} is used up"
+        room = Mend(
+            f"Raise the disk quota of {account}, or remove files that belong to it; then start {case.service.name}."
+        )
+    else:
+        says = f"no {what} {'are' if what == 'inodes' else 'is'} left {where}"
     yield Finding(
-        says=f"{case.service.name} cannot write: no {what} is left on {where}.",
+        says=f"{case.service.name} cannot write: {says}.",
         evidence=(
             *told,
-            *(
-                (
-                    case.seen(
-                        f"{full.mounted_on}: {full.free} bytes and {full.inodes_free} inodes free", FILES, bears=FITS
-                    ),
-                )
-                if full
-                else ()
-            ),
+            *((case.seen(f"{full.mounted_on}: {_room_on(full)}", FILES, bears=FITS),) if full and not quota else ()),
         ),
-        mends=(Mend(f"Make room on {where}, then start {case.service.name}."),),
+        mends=(room,),
         explains=("exits-with-error", "crash-loop", "killed"),
     )
 
@@ -70,15 +78,27 @@ def _no_room(case: Case) -> Iterator[Finding]:
         if full is None or not _is_full(full):
             continue
         what = "inodes" if full.free and full.inodes_free == 0 else "space"
-        room = f"no {what} left on {full.mounted_on} ({full.free} bytes and {full.inodes_free} inodes free)"
+        room = f"no {what} left on {full.mounted_on} ({_room_on(full)})"
         yield Finding(
-            says=f"{case.service.name} most likely cannot write: no {what} is left on {full.mounted_on}, where {file.path} lies.",
+            says=f"{case.service.name} most likely cannot write: no {what} {'are' if what == 'inodes' else 'is'} left on {full.mounted_on}, "
+            f"where {file.path} lies.",
             evidence=(looked.place(case, file, room), looked.ended(case)),
             mends=(Mend(f"Make room on {full.mounted_on}, then start {case.service.name}."),),
             residual=True,
             explains=("exits-with-error", "exits-at-once", "crash-loop", "killed", "access-denied"),
         )
         return
+
+
+def _room_on(place: Filesystem) -> str:
+    """What is free there, as far as it was read."""
+    parts = [f"{size(place.free)} free"] if place.free is not None else []
+    parts += (
+        [f"{place.inodes_free:,} of {place.inodes:,} inodes free"]
+        if place.inodes and place.inodes_free is not None
+        else []
+    )
+    return ", ".join(parts) or "full"
 
 
 def _filesystem_of(case: Case, path: str) -> Filesystem | None:

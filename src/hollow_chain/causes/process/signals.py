@@ -83,7 +83,7 @@ def killed(case: Case) -> Iterator[Finding]:
         ),
         mends=(
             Mend(
-                f"See the last words of {service.name} and update or repair its program."
+                f"Update or repair the program of {service.name}: it crashed with {name}."
                 if crashed
                 else f"Find who sent {name}; then start {service.name}.",
                 acts=(start(service.name),) if number in _FROM_OUTSIDE and not crashed and not watchdog else (),
@@ -136,7 +136,7 @@ def _crashed_by_its_words(case: Case, told: Event) -> Finding:
         evidence=(case.quoted(told, SAID), case.seen(f"last run ended with {ending(service)}", MANAGER, ended)),
         mends=(
             Mend(
-                f"See the last words of {service.name}; update or repair its program, or find who sent {signal}.",
+                f"Update or repair the program of {service.name}, or find who sent it {signal}.",
                 seeks=True,
             ),
         ),

@@ -19,6 +19,16 @@ def last_words(case: Case) -> tuple[Evidence, ...]:
     return tuple(case.quoted(event) for event in lines.telling(case.told_events()))
 
 
+def heed(case: Case) -> str:
+    """What to do about a run that says itself why it ended: its words, and where the rest of them is."""
+    words = last_words(case)
+    name = case.service.name
+    if not words:
+        return f"Its log says nothing about its end. Watch one more start of {name}: hollow-chain observe {name}"
+    places = dict.fromkeys(piece.source for piece in words)
+    return f"Mend what it says itself: {words[-1].fact}. All that it says stands in: {', '.join(places)}. Then start {name}."
+
+
 def after_how_long(service: Service) -> str:
     """How long the last run took, as it is put behind how it ended."""
     ran = run_seconds(service)

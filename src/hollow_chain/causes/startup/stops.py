@@ -89,7 +89,7 @@ def paused(case: Case) -> Iterator[Finding]:
     """
     name = case.node.name
     yield Finding(
-        says=f"{name} is paused.",
+        says=f"{name} was paused and not continued: it does nothing until then.",
         evidence=(case.seen(f"state of {name}: {case.service.detail or case.service.state}", bears=PROOF),),
         mends=(Mend(f"Continue {name}.", acts=(resume(name),)),),
     )

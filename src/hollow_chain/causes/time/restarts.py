@@ -9,7 +9,7 @@ from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.process.telling import ending
+from hollow_chain.causes.process.telling import ending, heed
 from hollow_chain.causes.rule import cause
 from hollow_chain.causes.standing import Standing, between_restarts
 from hollow_chain.causes.words import clock, span
@@ -25,7 +25,7 @@ def start_rate_limited(case: Case) -> Iterator[Finding]:
     Looks at: the manager's result, the rate limit.
     Convinced by: the manager's result ``start-limit-hit`` and a last run without error.
     Against: a last run with an error: then the reason of that is the cause, and the bar its consequence.
-    Mend: clear the bar, start once.
+    Mend: reset its failed state, start once.
     """
     service = case.service
     last = service.last
@@ -46,7 +46,7 @@ def start_rate_limited(case: Case) -> Iterator[Finding]:
         ),
         mends=(
             Mend(
-                f"Clear the bar of {service.name} (reset its failed state), then start it once.",
+                f"Reset the failed state of {service.name}, then start it once.",
                 acts=(start(service.name),),
             ),
         ),
@@ -116,11 +116,11 @@ def crash_loop(case: Case) -> Iterator[Finding]:
         evidence=(
             case.seen(
                 f"{last.restarts} restarts by the manager; state {service.detail or service.state}",
-                bears=SAID if last.restarts > 1 and not case.gave_up_speaking else FITS,
+                bears=FITS,  # that it is so is sure; that this were the reason is not
             ),
             *(case.quoted(event) for event in lines.telling(case.events())),
         ),
-        mends=(Mend(f"Act on the reason that the log of {service.name} gives; then start it once.", seeks=True),),
+        mends=(Mend(heed(case), seeks=True),),
         residual=True,
         explains=("stopped", "start-rate-limited", "exits-with-error")
         if last.restarts > 1 and not case.gave_up_speaking

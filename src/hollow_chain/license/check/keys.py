@@ -32,13 +32,15 @@ FITS: dict[str, Callable[[Any], bool]] = {
 }
 
 
+def _stated(key: str, document: Table) -> str:
+    return f"its {key} is {document[key]!r}" if key in document else f"it states no {key}"
+
+
 def check_form(look: FileLook, document: Table) -> None:
     if document.get("format") != form.FORMAT:
-        look.told("format", f"format is {document.get('format')!r}, not {form.FORMAT!r}", EDIT, ("format",))
+        look.told("format", f"{_stated('format', document)}; it has to be {form.FORMAT!r}", EDIT, ("format",))
     if document.get("version") != form.VERSION:
-        look.told(
-            "format", f"version is {document.get('version')!r}; version {form.VERSION} is read", EDIT, ("version",)
-        )
+        look.told("format", f"{_stated('version', document)}; version {form.VERSION} is read", EDIT, ("version",))
     for key in document:
         if key not in _KEYS and key not in _KEYS[""]:
             look.told(
