@@ -44,10 +44,10 @@ def write_file(folder: Path, seats: int) -> Path:
     path = folder / "soak.toml"
     path.write_text(
         f'format = "hollow-chain/license"\nversion = 1\n[server]\nhost = "{platform.node()}"\nhost_ids = ["{own}"]\nport = {PORT}\n'
-        f'[[daemon]]\nname = "maker"\nprogram = "hollow-chain-publisher"\nkey = ""\n'
-        f'[[entitlement]]\npublisher = "maker"\nproduct = "suite"\nseats = {seats}\nsignature = ""\n'
+        f'[[daemon]]\nname = "maker"\nprogram = "hollow-chain-license-daemon"\nkey = ""\n'
+        f'[[entitlement]]\ndaemon = "maker"\nproduct = "suite"\nseats = {seats}\nsignature = ""\n'
     )
-    call = [PROGRAM, "license", "sign", path, "--key", folder / "key", "--publisher", "maker"]
+    call = [PROGRAM, "license", "sign", path, "--key", folder / "key", "--daemon", "maker"]
     subprocess.run(call, check=True, stdout=subprocess.DEVNULL)
     return path
 

@@ -100,11 +100,11 @@ port = 7199
 
 [[daemon]]
 name = "chartmaker"
-program = "hollow-chain-publisher"
+program = "hollow-chain-license-daemon"
 key = ""
 
 [[entitlement]]
-publisher = "chartmaker"
+daemon = "chartmaker"
 product = "voyage-suite"
 feature = "routing"
 version = "7.2"
@@ -113,7 +113,7 @@ until = 2099-12-31
 signature = ""
 
 [[entitlement]]
-publisher = "chartmaker"
+daemon = "chartmaker"
 product = "voyage-suite"
 feature = "weather"
 seats = 2
@@ -130,7 +130,7 @@ def _license_desk(folder: Path) -> subprocess.Popen[bytes]:
         ("suite.toml.txt", "pierhead.ternholm.example", "02:54:46:10:02:08"),
     ):
         (folder / name).write_text(LICENSE.format(host=host, host_id=host_id))
-        sign = [PROGRAM, "license", "sign", folder / name, "--key", folder / "key", "--publisher", "chartmaker"]
+        sign = [PROGRAM, "license", "sign", folder / name, "--key", folder / "key", "--daemon", "chartmaker"]
         subprocess.run(sign, check=True, stdout=subprocess.DEVNULL)
     wrong = folder / "suite.toml.txt"
     wrong.write_text(

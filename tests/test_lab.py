@@ -148,7 +148,7 @@ def test_equal_seeds_make_equal_hosts(run: Run, tmp_path: Path) -> None:
     for name in ("one", "two"):
         run("lab", "make", name, "--seed", "5")
         run("lab", "boot", name)
-        run("lab", "fault", name, "crash", "DataStore$FERRY", "20s")
+        run("lab", "fault", name, "crash", "DataStore-Ferry", "20s")
         run("lab", "boot", name)
     assert (tmp_path / "one" / "host.json").read_bytes() == (tmp_path / "two" / "host.json").read_bytes()
 

@@ -46,7 +46,7 @@ port = 7172
 key = ""
 
 [[entitlement]]
-publisher = "chartmaker"
+daemon = "chartmaker"
 product = "voyage-suite"
 feature = "routing"
 version = "7.2"
@@ -56,7 +56,7 @@ until = 2026-12-31
 signature = ""
 
 [[entitlement]]
-publisher = "chartmaker"
+daemon = "chartmaker"
 product = "voyage-suite"
 seats = 1
 signature = ""
@@ -68,7 +68,7 @@ def signed(run: Run, tmp_path: Path) -> Path:
     path = tmp_path / "suite.toml"
     path.write_text(TEXT)
     (tmp_path / "facts.json").write_text(json.dumps(FACTS))
-    assert run("license", "sign", path, "--key", tmp_path / "key", "--publisher", "chartmaker").status == 0
+    assert run("license", "sign", path, "--key", tmp_path / "key", "--daemon", "chartmaker").status == 0
     return path
 
 
@@ -138,7 +138,7 @@ WRONGS = {
     "misspelled": ("program =", "progam =", "unknown-key", "'program' may be meant"),
     "missing": ('product = "voyage-suite"\nfeature', "feature", "missing", "product is missing in [[entitlement]] number 1"),
     "wrong type": ("seats = 3", 'seats = "three"', "wrong-type", "seats is not a whole number"),
-    "no such publisher": ('publisher = "chartmaker"\nproduct = "voyage-suite"\nfeature', 'publisher = "maker"\nproduct = "voyage-suite"\nfeature',
+    "no such publisher": ('daemon = "chartmaker"\nproduct = "voyage-suite"\nfeature', 'daemon = "maker"\nproduct = "voyage-suite"\nfeature',
                           "daemon", "no [[daemon]] of the name 'maker'"),
     "syntax": ("seats = 3", "seats = = 3", "syntax", "Invalid value"),
     "version": ("version = 1\n", "version = 2\n", "format", "version is 2"),
@@ -183,7 +183,7 @@ def test_all_that_is_wrong_is_told_in_one_go_with_its_place(run: Run, signed: Pa
 def test_days(run: Run, signed: Path, days: str, problem: str, says: str) -> None:
     text = signed.read_text().replace("from = 2026-01-01\nuntil = 2026-12-31", days)
     signed.write_text(text)
-    run("license", "sign", signed, "--key", signed.parent / "key", "--publisher", "chartmaker")
+    run("license", "sign", signed, "--key", signed.parent / "key", "--daemon", "chartmaker")
     assert says in found(looked(run, signed))[problem]["says"]
 
 
@@ -230,7 +230,7 @@ def test_places_of_keys() -> None:
 
 
 HOST = Host(name="office-01", adapters=[Adapter(name="e", hardware_address=ID)], firewalls=[Firewall(name="w")])
-KEYS = ["host", "port", "seats", "until", "name", "key", "host_ids", "signature", "publisher", "program"]
+KEYS = ["host", "port", "seats", "until", "name", "key", "host_ids", "signature", "daemon", "program"]
 VALUES = [
     '""',
     "-1",

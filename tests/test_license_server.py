@@ -61,11 +61,11 @@ class Desk:
     def write(self, *entitlements: str, port: int = 0, daemon: str = "") -> None:
         text = (
             f'format = "hollow-chain/license"\nversion = 1\n[server]\nhost = "{platform.node()}"\nhost_ids = {json.dumps(self.ids)}\n'
-            f'port = {port or self.port}\n[[daemon]]\nname = "maker"\nprogram = "hollow-chain-publisher"\nkey = ""\n{daemon}\n'
+            f'port = {port or self.port}\n[[daemon]]\nname = "maker"\nprogram = "hollow-chain-license-daemon"\nkey = ""\n{daemon}\n'
         )
-        text += "".join(f'[[entitlement]]\npublisher = "maker"\n{one}\nsignature = ""\n' for one in entitlements)
+        text += "".join(f'[[entitlement]]\ndaemon = "maker"\n{one}\nsignature = ""\n' for one in entitlements)
         self.file.write_text(text)
-        assert self.run("license", "sign", self.file, "--key", self.folder / "key", "--publisher", "maker").status == 0
+        assert self.run("license", "sign", self.file, "--key", self.folder / "key", "--daemon", "maker").status == 0
 
     def start(self, *more: str) -> None:
         call = [*PROGRAM, "license", "serve", str(self.file), "--log", str(self.log), "--heartbeat", "0.3", *more]
@@ -334,7 +334,7 @@ def test_lines_are_cut_alike_however_they_come(parts: list[bytes]) -> None:
 )
 def test_never_more_seats_than_there_are(moves: list[tuple[str, int, int]]) -> None:
     book, now, most = SeatBook(1.0), 0.0, 4
-    book.load([SignedEntitlement(publisher="m", product="p", seats=most, signature="")])
+    book.load([SignedEntitlement(daemon="m", product="p", seats=most, signature="")])
     for move, who, count in moves:
         now += 0.4
         name = f"c{who}"
@@ -345,7 +345,7 @@ def test_never_more_seats_than_there_are(moves: list[tuple[str, int, int]]) -> N
             now += 2.0
         elif move == "load":
             most = max(most, count + 3)
-            book.load([SignedEntitlement(publisher="m", product="p", seats=most, signature="")])
+            book.load([SignedEntitlement(daemon="m", product="p", seats=most, signature="")])
         for seat in list(book.seats.values()):
             if seat.client == name and move in ("give", "keep"):
                 assert book.give(seat.number, name) if move == "give" else book.keep(seat.number, name, now)
@@ -375,6 +375,6 @@ def test_it_reports_that_it_is_up_when_its_daemons_are(desk: Desk, monkeypatch: 
 def test_a_daemon_that_is_not_there_does_not_keep_it_from_reporting(
     desk: Desk, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    desk.file.write_text(desk.file.read_text().replace("hollow-chain-publisher", "/none/publisher"))
+    desk.file.write_text(desk.file.read_text().replace("hollow-chain-license-daemon", "/none/daemon"))
     with reported_up(desk, monkeypatch):
         assert not desk.up()

@@ -307,7 +307,7 @@ def test_roster_finds_and_marks(run: Run, demo_facts: Path) -> None:
     assert "not yet up" in done.out
     assert run("roster", "ssh", "--from", demo_facts).status == 0
     by_port = run("roster", "15233", "--from", demo_facts, "--json").json["services"]
-    assert [(s["service"], s["found_by"]) for s in by_port] == [("DataStore$FERRY", "port")]
+    assert [(s["service"], s["found_by"]) for s in by_port] == [("DataStore-Ferry", "port")]
     by_program = run("roster", "model7", "--from", demo_facts, "--json").json["services"]
     assert [(s["service"], s["found_by"]) for s in by_program] == [("TideModel", "program")]
     near = run("roster", "gate-kisok", "--from", demo_facts)
@@ -318,7 +318,7 @@ def test_roster_finds_and_marks(run: Run, demo_facts: Path) -> None:
 def test_links_show_both_directions_and_what_a_stop_takes(run: Run, demo_facts: Path) -> None:
     done = run("links", "pier-broker", "--from", demo_facts)
     assert "pier-broker.service is needed by" in done.out
-    document = run("links", "DataStore$FERRY", "--from", demo_facts, "--json").json
+    document = run("links", "DataStore-Ferry", "--from", demo_facts, "--json").json
     assert {edge["to"]["service"] for edge in document["needs"]} == {"RemoteCalls"}
     needed_by = {(edge["from"]["service"], edge["depth"]) for edge in document["needed_by"]}
     assert ("TimetableStore", 1) in needed_by

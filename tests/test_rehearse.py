@@ -213,7 +213,7 @@ SUPPOSED = {
     "cores": ("pierhead", ["cores 1"], "PlateStore", "later"),
     "event": ("pierhead", ["event CardReader 20s 10s"], "CardReader", "better"),
     "mended": ("pierhead", ["mended LogBook"], "LogBook", "better"),
-    "fails": ("office-01", ["fails DataStore$FERRY"], "TicketDesk", "worse"),
+    "fails": ("office-01", ["fails DataStore-Ferry"], "TicketDesk", "worse"),
     "several": ("voyage-ws", ["limit all 90s", "fails ChartServer"], "ChartRender", "worse"),
     "several in words": (
         "pierhead",

@@ -23,7 +23,7 @@ program = "/usr/local/bin/chartmaker"
 key = ""
 
 [[entitlement]]
-publisher = "chartmaker"
+daemon = "chartmaker"
 product = "voyage-suite"
 feature = "routing"
 version = "7.2"
@@ -31,10 +31,10 @@ seats = 2
 until = 2099-12-31
 signature = ""
 """
-SIGN = f"{PROGRAM} license sign {FILE} --key /root/k --publisher chartmaker >/dev/null\n"
+SIGN = f"{PROGRAM} license sign {FILE} --key /root/k --daemon chartmaker >/dev/null\n"
 SETUP = (
     "ip link add ferry0 type veth peer name ferry1; ip link set ferry0 address 02:54:46:10:20:08; ip link set ferry0 up\n"
-    f"ln -sf {PROGRAM.parent}/hollow-chain-publisher /usr/local/bin/chartmaker; mkdir -p /etc/ferry\n"
+    f"ln -sf {PROGRAM.parent}/hollow-chain-license-daemon /usr/local/bin/chartmaker; mkdir -p /etc/ferry\n"
     f"cat > {FILE} <<TOML\n{_TEXT}TOML\n"
     + SIGN
     + unit("license-desk.service", f"Type=notify\nNotifyAccess=all\nRuntimeDirectory=license-desk\nRuntimeDirectoryPreserve=yes\n"

@@ -83,10 +83,10 @@ def test_one_lock_is_held_by_one_process_with_and_without_the_package_for_it(hos
 def test_a_license_server_serves_there_and_ends_in_order(host: WinHost) -> None:
     (host.disk / "opt/suite.toml").write_text(
         f'format = "hollow-chain/license"\nversion = 1\n[server]\nhost = "{host.name}"\nhost_ids = ["02:00:00:00:00:01"]\nport = 7272\n'
-        '[[daemon]]\nname = "maker"\nprogram = "hollow-chain-publisher"\nkey = ""\n'
-        '[[entitlement]]\npublisher = "maker"\nproduct = "suite"\nseats = 3\nsignature = ""\n'
+        '[[daemon]]\nname = "maker"\nprogram = "hollow-chain-license-daemon"\nkey = ""\n'
+        '[[entitlement]]\ndaemon = "maker"\nproduct = "suite"\nseats = 3\nsignature = ""\n'
     )
-    assert host.hollow_chain("license", "sign", "suite.toml", "--key", "key", "--publisher", "maker").status == 0
+    assert host.hollow_chain("license", "sign", "suite.toml", "--key", "key", "--daemon", "maker").status == 0
     server = host.begin("license", "serve", "suite.toml", "--heartbeat", "0.3")
     place = "127.0.0.1:7272"
 

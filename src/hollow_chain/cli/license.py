@@ -286,7 +286,7 @@ def sign(
             "--key", help="File with the publisher's private key; made where it is not there.", show_default=False
         ),
     ],
-    publisher: Annotated[str, typer.Option("--publisher", help="Whose entitlements to sign.", show_default=False)],
+    daemon: Annotated[str, typer.Option("--daemon", help="Whose entitlements to sign.", show_default=False)],
     out: Annotated[
         Path | None, typer.Option("--out", help="File to write. Default: over the first one.", show_default=False)
     ] = None,
@@ -295,9 +295,9 @@ def sign(
     from hollow_chain.license.signing import private_key, signed
 
     try:
-        text = signed(_bytes(file).decode("utf-8"), publisher, private_key(key))
+        text = signed(_bytes(file).decode("utf-8"), daemon, private_key(key))
     except (ValueError, OSError) as error:
         raise Trouble(f"cannot sign {file}: {error}") from None
     common.write_out(out or file, text.encode())
-    common.put(common.shown(f"signed the entitlements of {publisher} in {out or file}"))
+    common.put(common.shown(f"signed the entitlements of {daemon} in {out or file}"))
     return 0

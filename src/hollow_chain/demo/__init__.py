@@ -54,7 +54,7 @@ TROUBLES: tuple[tuple[str, str, str], ...] = (
     ("PassCheck", "pierhead", "the clock is off by a day"),
     ("MailRelay", "pierhead", "only a reboot helps"),
     ("StampPress", "pierhead", "left stopped by an update"),
-    ("RouteOptimizer", "voyage-ws", "license: a publisher daemon whose program is gone, on another host"),
+    ("RouteOptimizer", "voyage-ws", "license: a license daemon whose program is gone, on another host"),
     ("TideTables", "chartroom", "license: expired"),
     ("IceCharts", "chartroom", "license: all seats are taken"),
     ("HullMonitor", "chartroom", "license: a host ID with two digits swapped"),

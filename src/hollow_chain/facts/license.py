@@ -6,7 +6,7 @@ from hollow_chain.facts.service import Listed, Moment, Part, Port
 
 
 class PublisherDaemon(Part, gc=False):
-    """A publisher's daemon as the license file names it, or as the server reports it."""
+    """A license daemon as the license file names it, or as the server reports it."""
 
     name: str
     program: str = ""
@@ -29,7 +29,7 @@ class Entitlement(Part, gc=False):
     starts_at: Moment | None = None
     ends_at: Moment | None = None
     host_bound: bool = False
-    publisher: str = ""
+    daemon: str = ""
     issued_at: Moment | None = None
     signature_holds: bool | None = None
 

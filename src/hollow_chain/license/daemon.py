@@ -1,4 +1,4 @@
-"""The stand-in publisher daemon: one process a publisher, which grants seats on a port of its own.
+"""The stand-in license daemon: one process a publisher, which grants seats on a port of its own.
 
 The front process starts it, tells it what to serve in JSON lines on its standard input, and reads on its standard output
 that it is up. It takes no order from the wire but for seats.
@@ -59,7 +59,7 @@ class SeatDaemon:
         """Carry out one request."""
         does = self._does.get(str(request.get("do")))
         if does is None:
-            client.send(wire.refused(request, "unknown", f"a publisher daemon does: {', '.join(self._does)}"))
+            client.send(wire.refused(request, "unknown", f"a license daemon does: {', '.join(self._does)}"))
             return
         try:
             does(request, client)
@@ -225,7 +225,8 @@ def main() -> None:
     try:
         orders = msgspec.json.decode(line, type=Orders)
     except msgspec.MsgspecError:
-        print("hollow-chain-publisher: it is started by 'hollow-chain license serve', not by hand", file=sys.stderr)  # noqa: T201
+        says = "hollow-chain-license-daemon: it is started by 'hollow-chain license serve', not by hand"
+        print(says, file=sys.stderr)  # noqa: T201
         sys.exit(2)
     sys.exit(asyncio.run(_serve(orders)))
 

@@ -40,7 +40,7 @@ class Server(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
 
 
 class Daemon(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
-    """A publisher's daemon."""
+    """A license daemon."""
 
     name: str
     program: str
@@ -54,7 +54,7 @@ class Daemon(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
 class SignedEntitlement(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     """A right to use, as in ISO/IEC 19770-3. All of it is signed."""
 
-    publisher: str
+    daemon: str
     product: str
     seats: int
     signature: str

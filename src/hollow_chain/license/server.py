@@ -32,7 +32,7 @@ RESTART_SECONDS = (0.5, 1.0, 2.0, 5.0, 10.0)
 """Pauses before a daemon that ended is started again; the last one is kept to."""
 END_SECONDS = 3.0
 """How long a daemon that is told to end may take; then it is made to, and may take as long again."""
-OWN_DAEMON = "hollow-chain-publisher"
+OWN_DAEMON = "hollow-chain-license-daemon"
 """The daemon that ships with this program."""
 _OWN_GROUP = getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0)
 """Where there are consoles that interrupt all of a group: an interrupt is for the front, which then ends its daemons in order."""
@@ -40,7 +40,7 @@ _OWN_GROUP = getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0)
 
 @dataclass
 class Child:
-    """A publisher daemon as the front process sees it."""
+    """A license daemon as the front process sees it."""
 
     daemon: Daemon
     process: asyncio.subprocess.Process | None = None
@@ -102,7 +102,7 @@ class FrontServer:
     def orders(self, child: Child) -> Orders:
         """What a daemon is told: its place, and the entitlements of its publisher that hold."""
         name = child.daemon.name
-        mine = [msgspec.convert(e, SignedEntitlement) for e in self.served.valid if e["publisher"] == name]
+        mine = [msgspec.convert(e, SignedEntitlement) for e in self.served.valid if e["daemon"] == name]
         port = 0 if child.daemon.port == ANY_PORT else int(child.daemon.port)
         s = self.settings
         return Orders(

@@ -1,4 +1,4 @@
-"""What the front process and the publisher daemons have in common: connections with limits, a log, lock and PID files."""
+"""What the front process and the license daemons have in common: connections with limits, a log, lock and PID files."""
 
 from __future__ import annotations
 

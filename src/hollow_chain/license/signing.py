@@ -24,7 +24,7 @@ def private_key(path: Path) -> bytes:
     return found
 
 
-def signed(text: str, publisher: str, key: bytes) -> str:
+def signed(text: str, daemon: str, key: bytes) -> str:
     """*text* with the signatures of one publisher's entitlements, and its public key, put in. Raises :class:`ValueError`."""
     document = tomllib.loads(text)
     ids = document.get("server", {}).get("host_ids", [])
@@ -33,7 +33,7 @@ def signed(text: str, publisher: str, key: bytes) -> str:
     adds: list[tuple[int, str]] = []
     for kind, field in (("daemon", "key"), ("entitlement", "signature")):
         for number, table in enumerate(document.get(kind, [])):
-            if table.get("name" if kind == "daemon" else "publisher") != publisher:
+            if table.get("name" if kind == "daemon" else "daemon") != daemon:
                 continue
             value = form.public_key(key) if kind == "daemon" else form.sign(table, ids, key)
             there = known.get((kind, number, field))

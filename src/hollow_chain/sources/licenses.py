@@ -141,7 +141,7 @@ def _ask(server: LicenseServer, address: str) -> None:
     server.entitlements = [
         Entitlement(
             product=str(e.get("product")), feature=str(e.get("feature") or ""), version=str(e.get("version") or ""),
-            seats=_whole(e.get("seats")), used=_whole(e.get("used")), publisher=str(e.get("daemon")),
+            seats=_whole(e.get("seats")), used=_whole(e.get("used")), daemon=str(e.get("daemon")),
         )
         for e in told.entitlements
     ]  # fmt: skip
@@ -206,8 +206,8 @@ def _fill(found: LicenseFile, document: dict[str, Any]) -> None:
                 product=str(table.get("product")), feature=str(table.get("feature") or ""), version=str(table.get("version") or ""),
                 seats=_whole(table.get("seats")), starts_at=_day(table.get("from")), ends_at=_day(table.get("until")),
                 issued_at=_day(table.get("issued")), host_bound=table.get("bound_to") == form.TO_HOST,
-                publisher=str(table.get("publisher")),
-                signature_holds=_holds(table, found.host_ids, keys.get(str(table.get("publisher")), "")),
+                daemon=str(table.get("daemon")),
+                signature_holds=_holds(table, found.host_ids, keys.get(str(table.get("daemon")), "")),
             )
         )  # fmt: skip
 

@@ -1,1 +1,1 @@
-"""License: application, license server, publisher daemon, entitlement; the first of them that does not hold."""
+"""License: application, license server, license daemon, entitlement; the first of them that does not hold."""

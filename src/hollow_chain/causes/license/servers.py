@@ -1,4 +1,4 @@
-"""License servers and publisher daemons that are not up, or one too many."""
+"""License servers and license daemons that are not up, or one too many."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from hollow_chain.wording import lines
 
 @cause("license-daemon-missing", Boot.STAYS, states=ANY_STATE, when=When.LICENSED)
 def license_daemon_missing(case: Case) -> Iterator[Finding]:
-    """The program of a publisher's daemon is not where the file says, or no daemon is named for an entitlement.
+    """The program of a license daemon is not where the file says, or no daemon is named for an entitlement.
 
     Looks at: the program's path in the file and what is there; what the server says of the daemon.
     Convinced by: a path with nothing behind it, and a daemon that is not up.
@@ -41,7 +41,7 @@ def license_daemon_missing(case: Case) -> Iterator[Finding]:
                     )
                 )
             yield Finding(
-                says=f"The program of the publisher daemon {daemon.name} is not there: {daemon.program or 'not named'}.",
+                says=f"The program of the license daemon {daemon.name} is not there: {daemon.program or 'not named'}.",
                 evidence=tuple(evidence),
                 mends=(
                     Mend(f"Correct the program's path in the license file (it is not signed), or install it; then restart {case.node.name}.",
@@ -56,7 +56,7 @@ def license_daemon_missing(case: Case) -> Iterator[Finding]:
 def _down(view: ServerView) -> Iterator[PublisherDaemon]:
     """The daemons that are not up, by the server's own answer; with what the file says of them."""
     in_file = {d.name: d for d in view.file.daemons} if view.file is not None else {}
-    wanted = {e.publisher for e in view.wanted() if e.publisher} if view.wants else set()
+    wanted = {e.daemon for e in view.wanted() if e.daemon} if view.wants else set()
     for daemon in view.server.daemons:
         if daemon.up is False and (not wanted or daemon.name in wanted):
             known = in_file.get(daemon.name)
@@ -118,7 +118,7 @@ def _merely_ended(case: Case) -> bool:
 
 @cause("license-daemon-down", Boot.OVER, states=ANY_STATE, when=When.LICENSED)
 def license_daemon_down(case: Case) -> Iterator[Finding]:
-    """The license server answers, and a publisher's daemon is not up.
+    """The license server answers, and a license daemon is not up.
 
     Looks at: what the server says of each daemon, and whether the daemon itself answers.
     Convinced by: the server's own word.
@@ -128,7 +128,7 @@ def license_daemon_down(case: Case) -> Iterator[Finding]:
     for view in views(case):
         for daemon in _down(view):
             yield Finding(
-                says=f"{case.node.name} answers, but its publisher daemon {daemon.name} is not up{f': {daemon.says}' if daemon.says else ''}.",
+                says=f"{case.node.name} answers, but its license daemon {daemon.name} is not up{f': {daemon.says}' if daemon.says else ''}.",
                 evidence=(told(view, f"daemon {daemon.name} is not up{f': {daemon.says}' if daemon.says else ''}", PROOF),
                           *log_words(view, f"daemon {daemon.name.lower()}")),
                 mends=(Mend(f"Mend what the log of {case.node.name} says of the daemon {daemon.name}; then restart it.",
@@ -178,7 +178,7 @@ def license_second_server(case: Case) -> Iterator[Finding]:
 
 @cause("license-port-not-fixed", Boot.STAYS, states=("running",), when=When.LICENSED)
 def license_port_not_fixed(case: Case) -> Iterator[Finding]:
-    """A publisher's daemon takes any free port, and a firewall between needs a fixed one.
+    """A license daemon takes any free port, and a firewall between needs a fixed one.
 
     Looks at: the daemon's port in the file; from which host it is needed; declared firewalls.
     Convinced by: a client on another host that was not served, behind a firewall that passes only what it is told of.
@@ -194,7 +194,7 @@ def license_port_not_fixed(case: Case) -> Iterator[Finding]:
         if not walls or not free:
             continue
         yield Finding(
-            says=f"The publisher daemon {free[0].name} takes any free port, and {walls[0].name} lets only named ones through.",
+            says=f"The license daemon {free[0].name} takes any free port, and {walls[0].name} lets only named ones through.",
             evidence=(
                 read(view, f"daemon {free[0].name}: any free port", SAID),
                 case.seen(f"{walls[0].name} passes nothing but what a rule names", "firewall", bears=SAID),

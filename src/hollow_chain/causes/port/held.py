@@ -47,7 +47,7 @@ def _wanted(case: Case) -> list[tuple[Claim, Evidence | None]]:
 
 
 def held_from_daemons(case: Case) -> Iterator[Finding]:
-    """A license server that is up, one of whose publisher daemons cannot have its fixed port."""
+    """A license server that is up, one of whose license daemons cannot have its fixed port."""
     for server in case.host.license_servers:
         if server.service != case.node.name:
             continue

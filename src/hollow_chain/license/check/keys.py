@@ -17,7 +17,7 @@ _KEYS: dict[str, dict[str, tuple[str, bool]]] = {
     "server": {"host": (TEXT, True), "host_ids": (TEXTS, True), "port": (WHOLE, True), "copies": (TEXTS, False)},
     "daemon": {"name": (TEXT, True), "program": (TEXT, True), "key": (TEXT, True), "port": (_PORT, False)},
     "entitlement": {
-        "publisher": (TEXT, True), "product": (TEXT, True), "seats": (WHOLE, True), "signature": (TEXT, True),
+        "daemon": (TEXT, True), "product": (TEXT, True), "seats": (WHOLE, True), "signature": (TEXT, True),
         "feature": (TEXT, False), "version": (TEXT, False), "from": (_DAY, False), "until": (_DAY, False),
         "bound_to": (TEXT, False), "issued": (_DAY, False),
     },

@@ -47,18 +47,18 @@ def title(entitlement: Table) -> str:
 
 
 def _check_one(look: FileLook, entitlement: Table, host_ids: list[str], keys: dict[str, str], way: Way) -> None:
-    what, publisher = title(entitlement), entitlement["publisher"]
+    what, daemon = title(entitlement), entitlement["daemon"]
     good = True
-    if publisher not in keys:
+    if daemon not in keys:
         look.told(
             "daemon",
-            f"{what}: no [[daemon]] of the name {publisher!r} is there",
+            f"{what}: no [[daemon]] of the name {daemon!r} is there",
             EDIT,
-            (*way, "publisher"),
+            (*way, "daemon"),
             cause="license-daemon-missing",
         )
         return
-    if not form.holds(entitlement, host_ids, keys[publisher]):
+    if not form.holds(entitlement, host_ids, keys[daemon]):
         good = False
         says = f"{what}: what stands here is not what the publisher signed (the entitlement, or a host ID, was changed)"
         look.told("signature", says, NEW_FILE, (*way, "signature"), cause=ALTERED)
