@@ -55,19 +55,19 @@ def test_at_every_moment(run: Run, cut: Cut, tmp_path: Path, broken: Path) -> No
         assert status == -signal.SIGKILL, (moment, status)
         shutil.rmtree(tmp_path / "cut", ignore_errors=True)
         shutil.copytree(tmp_path / "host", tmp_path / "cut")
-        for first in ("--undo", "--resume"):
+        for first in (("--undo", "--yes"), ("--resume",)):
             back_to(tmp_path, "cut")
             known = list((tmp_path / "host" / "mends").glob("*.jsonl"))
             finished = bool(known) and bool(read(known[0]).standing.closed)
-            done = mend(run, tmp_path, first)
-            if not known or (first == "--resume" and finished):
+            done = mend(run, tmp_path, *first)
+            if not known or ("--resume" in first and finished):
                 assert done.status == 2, (moment, first)  # nothing was begun, or all was done
                 assert known or whole(broken) == before
             else:
                 assert done.status == 0, (moment, first, done.err, done.out)
-            if first == "--resume" and known:
+            if "--resume" in first and known:
                 assert "LaneCount" in running(broken), moment
-                assert mend(run, tmp_path, "--undo").status == 0
+                assert mend(run, tmp_path, "--undo", "--yes").status == 0
             assert whole(broken) == before, (moment, first)
         back_to(tmp_path, "kept")
         moment += 1
@@ -85,15 +85,15 @@ def test_an_interrupted_mend_bars_the_next_one(run: Run, cut: Cut, tmp_path: Pat
     assert cut(4) == -signal.SIGKILL
     done = mend(run, tmp_path, "LaneCount", "--apply", "--yes")
     assert done.status == 2 and "was interrupted" in done.err and "--resume" in done.err and "--undo" in done.err
-    assert mend(run, tmp_path, "--undo").status == 0
+    assert mend(run, tmp_path, "--undo", "--yes").status == 0
     assert mend(run, tmp_path, "LaneCount", "--apply", "--yes").status == 0
 
 
 def test_an_undo_that_is_cut_off_is_gone_on_with(run: Run, cut: Cut, tmp_path: Path, broken: Path) -> None:
     before = whole(broken)
     assert mend(run, tmp_path, "LaneCount", "--apply", "--yes").status == 0
-    assert cut(3, *["mend", "--undo", "--from", "host"]) == -signal.SIGKILL
-    done = mend(run, tmp_path, "--undo")
+    assert cut(3, *["mend", "--undo", "--yes", "--from", "host"]) == -signal.SIGKILL
+    done = mend(run, tmp_path, "--undo", "--yes")
     assert done.status == 0
     assert whole(broken) == before
 
@@ -111,7 +111,7 @@ def test_a_record_that_was_cut_off_announced_nothing(run: Run, tmp_path: Path, b
     assert records(path.parent).standing.closed == ""
     assert mend(run, tmp_path, "--resume").status == 0
     assert len(records(path.parent).records) == len(lines)
-    assert mend(run, tmp_path, "--undo").status == 0 and whole(broken) == before
+    assert mend(run, tmp_path, "--undo", "--yes").status == 0 and whole(broken) == before
 
 
 DAMAGE = [
@@ -129,7 +129,7 @@ def test_a_damaged_journal_is_told_and_nothing_is_done(
     (tmp_path / "host" / "mends").mkdir()
     (tmp_path / "host" / "mends" / "x.jsonl").write_bytes(content)
     before = broken.read_bytes()
-    done = mend(run, tmp_path, "--undo", "x")
+    done = mend(run, tmp_path, "--undo", "--yes", "x")
     assert done.status == 3 and said in done.err and broken.read_bytes() == before
 
 

@@ -119,7 +119,7 @@ def test_it_is_mended_stays_so_after_a_boot_and_can_be_taken_back(
     assert run("why", mendable.target, "--from", "host").status == 0
     assert run("lab", "boot", "host").status == 0
     assert running(host) >= {mendable.target, *mendable.up}
-    back = mend(run, tmp_path, "--undo")
+    back = mend(run, tmp_path, "--undo", "--yes")
     assert back.status == 0, back.err
     assert definitions(host) == set_before
     if "--reboot" not in mendable.agreed:
@@ -160,7 +160,7 @@ def test_what_a_machine_must_not_decide_is_said_and_not_done(name: str, run: Run
             mend(run, tmp_path, FOR_PERSONS[name].target, "--apply", "--yes").json["waits_for"]
             == done.json["waits_for"]
         )
-        assert mend(run, tmp_path, "--undo").status == 0
+        assert mend(run, tmp_path, "--undo", "--yes").status == 0
 
 
 def change(path: Path, what: Any) -> None:
@@ -186,7 +186,7 @@ def test_a_step_for_a_person_is_waited_for_looked_at_and_gone_on_after(run: Run,
     done = mend(run, tmp_path, "--done", "1")
     assert done.status == 0 and done.json["held"] is True, done.json["summary"]
     assert "BoardWeb" in running(host) and mend(run, tmp_path, "--done", "1").status == 2
-    assert mend(run, tmp_path, "--undo", done.json["mend"]).status == 0 and "BoardWeb" not in running(host)
+    assert mend(run, tmp_path, "--undo", "--yes", done.json["mend"]).status == 0 and "BoardWeb" not in running(host)
 
 
 @pytest.mark.skipif(os.name == "nt", reason="there is no terminal to be made there")
@@ -227,7 +227,7 @@ def test_what_a_machine_can_do_before_a_person_is_done_first(run: Run, tmp_path:
     assert waits.status == 1 and number > 1 and services(host)["PlateStore"]["startup"] == "automatic"
     barred = mend(run, tmp_path, "LaneCount", "--apply", "--yes")
     assert barred.status == 2 and f"--done {number}" in barred.err
-    assert mend(run, tmp_path, "--undo").status == 0 and services(host)["PlateStore"]["startup"] == "disabled"
+    assert mend(run, tmp_path, "--undo", "--yes").status == 0 and services(host)["PlateStore"]["startup"] == "disabled"
 
 
 def test_a_mend_that_does_not_hold_says_so_and_offers_the_way_back(run: Run, tmp_path: Path, host: Path) -> None:
@@ -238,9 +238,9 @@ def test_a_mend_that_does_not_hold_says_so_and_offers_the_way_back(run: Run, tmp
     assert done.status == 4 and done.json["held"] is False
     assert next(check["check"] for check in done.json["checks"] if not check["well"]) == "running"
     assert f"--undo {done.json['mend']}" in done.json["way_back"]
-    assert mend(run, tmp_path, "--undo", done.json["mend"]).status == 0
+    assert mend(run, tmp_path, "--undo", "--yes", done.json["mend"]).status == 0
     assert definitions(host) == set_before
-    again = mend(run, tmp_path, "--undo", done.json["mend"])
+    again = mend(run, tmp_path, "--undo", "--yes", done.json["mend"])
     assert again.status == 2 and "already" in again.err
 
 
@@ -260,8 +260,8 @@ WRONG_CALLS = [
     ((), "name one TARGET"),
     (("BoardWeb", "--apply", "--undo"), "exclude"),
     (("LaneCount", "--apply"), "--yes"),
-    (("--undo",), "nothing to undo"),
-    (("--undo", "../x"), "no mend"),
+    (("--undo", "--yes"), "nothing to undo"),
+    (("--undo", "../x", "--yes"), "no mend"),
     (("--resume",), "interrupted"),
     (("nobody-here", "--may-stop", "Nobody", "--apply"), "--yes"),
 ]
@@ -293,7 +293,7 @@ def test_a_plan_is_never_carried_out_or_taken_back_elsewhere(run: Run, tmp_path:
     assert mend(run, tmp_path, "LaneCount", "--apply", "--yes").status == 0
     shutil.copytree(tmp_path / "host", tmp_path / "other")
     before = (tmp_path / "other" / "host.json").read_bytes()
-    done = run("mend", "--undo", "--from", "other")
+    done = run("mend", "--undo", "--yes", "--from", "other")
     assert done.status == 2 and "another host" in done.err
     assert (tmp_path / "other" / "host.json").read_bytes() == before
 

@@ -20,6 +20,7 @@ VERDICT_KEYS = {
     "format", "version", "read_at", "target", "state", "healthy", "summary", "causes", "notes", "unread", "next_look", "observed",
 }  # fmt: skip
 DEMO_ANSWERS = {
+    "gate-camera": (None, "condition-unmet"),
     "gate-kiosk": ("disabled", "TimetableStore"),
     "TicketDesk": ("manual-not-started", "PriceList"),
     "LoyaltyCards": ("not-registered", "LoyaltyData"),
@@ -31,7 +32,6 @@ DEMO_ANSWERS = {
     "signboard@3": ("instance-config-missing", "signboard@3.service"),
     "passport-reader": ("device-missing", "dev-reader0.device"),
     "barrier-control": ("config-rejected", "barrier-control.service"),
-    "gate-camera": ("condition-unmet", "gate-camera.service"),
     "lane-lights": (None, "not-persistent"),
     "dispatch-plan": ("dependency-cycle", "dispatch-plan.service"),
     "broker-day": ("stopped-by-conflict", "broker-day.service"),
@@ -361,7 +361,7 @@ def test_a_failed_write_leaves_the_old_file_whole(run: Run, demo_facts: Path, tm
 def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path) -> None:
     done = run("demo")
     assert done.status == 0
-    assert [line.split()[3:] for line in done.err.splitlines()] == [
+    assert [line.split()[3:] for line in done.err.splitlines() if "rehearsed" not in line] == [
         ["running"],
         ["HarborPrint", "is", "up"],
     ]  # as it is watched

@@ -46,7 +46,7 @@ def test_it_is_shown_carried_out_booted_anew_and_taken_back(run: Run, host: Path
     run("lab", "boot", "host")
     assert "TideBoard" in running(host)
     assert run("why", "TideBoard", "--from", "host").status == 0
-    assert run("register", "--undo", "--from", "host").status == 0
+    assert run("register", "--undo", "--yes", "--from", "host").status == 0
     assert definitions(host) == before[0]
 
 
@@ -57,7 +57,7 @@ def test_it_comes_off_and_is_put_back(run: Run, host: Path) -> None:
     assert shown.status == 1 and "Nothing needs it" in shown.out
     assert run("unregister", "TideBoard", "--from", "host", "--apply", "--yes").status == 0
     assert "TideBoard" not in running(host)
-    assert run("unregister", "--undo", "--from", "host").status == 0
+    assert run("unregister", "--undo", "--yes", "--from", "host").status == 0
     assert definitions(host) == made_so and "TideBoard" in running(host)
 
 
@@ -94,7 +94,7 @@ def test_it_is_changed_and_the_difference_is_shown(run: Run, host: Path) -> None
     assert run(*call, "--apply", "--yes").status == 0
     assert definitions(host) != made_so
     assert run(*call).status == 2  # it is so already
-    assert run("register", "--undo", "--from", "host").status == 0
+    assert run("register", "--undo", "--yes", "--from", "host").status == 0
     assert definitions(host) == made_so
 
 
@@ -116,7 +116,7 @@ def test_its_events_are_changed_and_taken_away(run: Run, host: Path) -> None:
     assert run(*edit, "--start", "automatic").status == 0
     assert not services(host)["TideBoard"].get("triggers") and services(host)["TideBoard"]["startup"] == "automatic"
     for _ in range(3):
-        assert run("register", "--undo", "--from", "host").status == 0
+        assert run("register", "--undo", "--yes", "--from", "host").status == 0
     assert definitions(host) == made_so
 
 
@@ -144,7 +144,7 @@ def test_at_every_moment_of_a_power_cut(run: Run, cut: Cut, tmp_path: Path, host
         while (status := cut(moment, *call)) != PASSED:
             assert status == -signal.SIGKILL, (moment, status)
             if any((folder / "mends").glob("*.jsonl")):
-                undone = run("mend", "--undo", "--from", "host")
+                undone = run("mend", "--undo", "--yes", "--from", "host")
                 assert undone.status == 0 or "no mend" in undone.err or "nothing to undo" in undone.err, undone.err
             assert (definitions(host), running(host)) == before, (call, moment)
             shutil.rmtree(folder)

@@ -209,14 +209,20 @@ def _is_up(host: RealHost, probe: Probe) -> bool:
     return up and probing.stays(host, probe.unit)
 
 
+def _named(verdict: dict[str, Any]) -> list[dict[str, Any]]:
+    """The causes; of a start that was rightly skipped, which is no fault, what is noted of that."""
+    skips = [note for note in verdict.get("notes", []) if note["cause"] == "condition-unmet"]
+    return verdict.get("causes") or [{"confidence": 0.0, **note} for note in skips]
+
+
 def _ask(host: RealHost, outcome: Outcome, keep: Path | None, number: int) -> None:
     done = host.program(f"why '{outcome.target}' --json")
     outcome.status, outcome.errors = done.returncode, done.stderr[-300:]
     if done.stdout.startswith("{"):
-        outcome.causes = json.loads(done.stdout).get("causes", [])
+        outcome.causes = _named(json.loads(done.stdout))
     second = host.program(f"why '{outcome.target}' --json")
     if second.stdout.startswith("{"):
-        causes = json.loads(second.stdout).get("causes", [])
+        causes = _named(json.loads(second.stdout))
         outcome.again = [causes[0]["cause"], causes[0]["service"]] if causes else []
     if keep is not None:
         host.program("capture --out /var/tmp/factory.json")

@@ -25,6 +25,13 @@ class Trouble(Exception):
         self.rows = tuple(rows)
 
 
+class SaidNo(Trouble):
+    """Somebody was asked, and said no: nothing was changed, and nothing is wrong with the call."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__(f"{text}; nothing was changed", 0)
+
+
 def wrong_call(text: str) -> Trouble:
     """A :class:`Trouble` for a call that cannot be carried out as given (exit status 2)."""
     return Trouble(text, CALL_IS_WRONG)

@@ -35,7 +35,8 @@ class Answer:
     @property
     def found(self) -> list[tuple[str, str]]:
         """Causes with their places, ranked."""
-        return [(cause["cause"], cause["service"]) for cause in self.verdict.get("causes", ())]
+        named = self.verdict.get("causes") or self.verdict.get("notes", ())  # a start rightly skipped is only noted
+        return [(cause["cause"], cause["service"]) for cause in named]
 
     @property
     def right(self) -> bool:

@@ -179,7 +179,7 @@ def test_what_is_swapped_between_keep_and_undo_stays_what_it_is(scene: Scene) ->
     scene.crew(
         "rm -rf /home/crew/work/run; ln -s /root /home/crew/work/run; mv /home/crew/work /home/crew/old; ln -s /etc /home/crew/work"
     )
-    scene.call("mend --undo")
+    scene.call("mend --undo --yes")
     assert scene.host.run("stat -c '%a %U' /etc /root").stdout.split() == ["755", "root", "700", "root"]
     scene.unharmed()
 

@@ -198,7 +198,7 @@ def carried_out(mended: Mended) -> str:
         settled(host)
         if mended.lasts and state(host, name)[0] != "active":
             return f"after a reboot the manager says {state(host, name)}"
-        status, undone, errors = mend(host, "--undo")
+        status, undone, errors = mend(host, "--undo --yes")
         if status != 0 or not undone["held"]:
             return f"not taken back: {undone.get('summary')} {errors}"
         after = host.run(looked_at, check=False).stdout
@@ -241,7 +241,7 @@ def test_at_every_moment_a_power_cut_leaves_nothing_half_done(fresh_host: RealHo
             assert status == 0 or "nothing to go on with" in errors or "finished" in errors, (moment, done, errors)
             assert state(host, "scribe")[0] == "active", moment
         if begun:
-            status, done, errors = mend(host, "--undo")
+            status, done, errors = mend(host, "--undo --yes")
             assert status == 0, (moment, done, errors)
         assert host.run(DIGEST).stdout == before, moment
         assert state(host, "scribe")[0] != "active"

@@ -197,13 +197,13 @@ def test_what_is_taken_back_is_as_it_was_to_the_byte(host: RealHost) -> None:
     )
     assert changed.returncode == 0, (changed.stdout[-800:], changed.stderr)
     assert told(host, "gauge.service", "User", "RestartUSec", "NeedDaemonReload") == ["daemon", "2s", "no"]
-    assert host.program("register --undo").returncode == 0
+    assert host.program("register --undo --yes").returncode == 0
     assert definitions(host) == made
     assert host.program("unregister gauge --apply --yes").returncode == 0
-    assert host.program("unregister --undo").returncode == 0
+    assert host.program("unregister --undo --yes").returncode == 0
     assert definitions(host) == made
     assert told(host, "gauge.service", "ActiveState") == ["active"]
-    assert host.program("register --undo").returncode == 0
+    assert host.program("register --undo --yes").returncode == 0
     assert definitions(host) == before
 
 
@@ -213,7 +213,7 @@ def test_a_packaged_definition_is_changed_beside_it(host: RealHost) -> None:
     assert done.returncode == 0, (done.stdout[-800:], done.stderr)
     assert told(host, "ssh.service", "TimeoutStartUSec") == ["25s"]
     assert host.run("ls /etc/systemd/system/ssh.service.d").stdout.split() == ["50-hollow-chain.conf"]
-    assert host.program("register --undo").returncode == 0
+    assert host.program("register --undo --yes").returncode == 0
     assert definitions(host) == before
     refused = host.program("unregister ssh --apply --yes")
     assert refused.returncode == 2 and "not one of your own" in refused.stderr
@@ -267,7 +267,7 @@ def test_what_starts_it_is_changed_and_comes_back(host: RealHost) -> None:
     assert told(host, "dev-mark0.device", "Wants", "BoundBy") == ["mark.service", "mark.service"]
     assert told(host, "mark.socket", "LoadState") == ["not-found"]
     for text in reversed(texts):
-        assert host.program("register --undo").returncode == 0
+        assert host.program("register --undo --yes").returncode == 0
         assert definitions(host) == text
     refused = host.program("register --edit ssh --start 'on device /dev/mark0' --apply --yes")
     assert refused.returncode == 2 and "own definition" in refused.stderr and refused.stderr.count("\n") == 1
@@ -295,7 +295,7 @@ def test_it_keeps_only_the_confinement_that_it_lives_with(host: RealHost) -> Non
     assert done.returncode == 0, (done.stdout[-800:], done.stderr)
     assert "ProtectSystem" in done.stderr and "left out" in done.stderr
     assert told(host, "writes.service", "ProtectSystem", "NoNewPrivileges", "PrivateTmp") == ["no", "yes", "yes"]
-    assert host.program("register --undo").returncode == 0
+    assert host.program("register --undo --yes").returncode == 0
 
 
 def test_what_does_not_come_up_leaves_nothing_and_says_why(host: RealHost) -> None:
@@ -382,13 +382,13 @@ def test_at_every_moment_of_a_power_cut_nothing_is_left_half_made(host: RealHost
         cuts += 1
         assert status in (137, -9), (moment, status, done.stderr)
         if host.run("ls /var/lib/hollow-chain/mends/*.jsonl", check=False).stdout.split():
-            done = host.program("mend --undo")
+            done = host.program("mend --undo --yes")
             assert done.returncode == 0, (moment, done.stdout, done.stderr)
         assert definitions(host) == before, moment
         assert told(host, "cut.service", "ActiveState") == ["inactive"], moment
         host.run("rm -rf /var/lib/hollow-chain")
     assert cuts >= 10
-    assert host.program("register --undo").returncode == 0
+    assert host.program("register --undo --yes").returncode == 0
     assert definitions(host) == before
 
 

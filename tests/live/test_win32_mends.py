@@ -42,7 +42,7 @@ def mended(host: WinHost, fault: Win32Fault, second_try: Callable[[str], None]) 
     done = host.hollow_chain(*call)
     if done.status == 4:
         second_try(f"{fault.name}: {done.json.get('summary')}")
-        assert host.hollow_chain("mend", "--undo").status == 0
+        assert host.hollow_chain("mend", "--undo", "--yes").status == 0
         done = host.hollow_chain(*call)
     assert done.status == 0, f"{fault.name}: {done.json.get('summary')} {done.json.get('checks')}\n{done.err}"
     return str(done.json["mend"])
@@ -69,7 +69,7 @@ def test_mends_hold_over_a_boot_and_are_taken_back_to_the_byte(
     assert {one["service"] for one in foreseen["services"] if one["up"] > 0.5} - other == after_boot - own
     assert {fault.mended for fault in MENDED} <= after_boot
     for name in reversed(names):
-        done = host.hollow_chain("mend", name, "--undo")
+        done = host.hollow_chain("mend", name, "--undo", "--yes")
         assert done.status == 0, (name, done.out, done.err)
     after: dict[str, Any] = host.acts(["below"])[0]
     assert {

@@ -103,16 +103,16 @@ def test_what_is_taken_back_is_as_it_was_to_the_byte(host: WinHost) -> None:
     )
     assert changed.status == 0, (changed.out[-1500:], changed.err)
     assert definitions(host) != made
-    undone = host.hollow_chain("register", "--undo")
+    undone = host.hollow_chain("register", "--undo", "--yes")
     assert undone.status == 0, (undone.out[-800:], undone.err)
     assert definitions(host) == made
     off = host.hollow_chain("unregister", "Tide", "--apply", "--yes")
     assert off.status == 0, (off.out[-1500:], off.err)
-    back = host.hollow_chain("unregister", "--undo")
+    back = host.hollow_chain("unregister", "--undo", "--yes")
     assert back.status == 0, (back.out[-800:], back.err)
     assert definitions(host) == made
     assert "Tide" in up(host)
-    assert host.hollow_chain("register", "--undo").status == 0
+    assert host.hollow_chain("register", "--undo", "--yes").status == 0
     assert definitions(host) == before
 
 
@@ -146,7 +146,7 @@ def test_events_are_kept_or_the_registration_is_taken_back(host: WinHost) -> Non
     )
     if done.status == 0:
         assert any("TriggerInfo" in key for key in definitions(host))
-        assert host.hollow_chain("register", "--undo").status == 0
+        assert host.hollow_chain("register", "--undo", "--yes").status == 0
     else:
         assert done.status == 4 and "did not hold" in done.out, (done.out[-800:], done.err)
     assert definitions(host) == before
@@ -192,7 +192,7 @@ def test_at_every_moment_of_a_power_cut_nothing_is_left_half_made(host: WinHost)
                 break
             cuts += 1
             assert status == CUT, (call, moment, status)
-            undone = host.hollow_chain("mend", "--undo")
+            undone = host.hollow_chain("mend", "--undo", "--yes")
             assert undone.status == 0 or "no mend" in undone.err or "nothing" in undone.err, (moment, undone.err)
             assert definitions(host) == well, (call, moment)
             assert ("Ramp" in up(host)) == (call is off), (call, moment)

@@ -77,6 +77,21 @@ def run_seconds(service: Service) -> float | None:
     return (last.ended_at - last.started_at).total_seconds()
 
 
+_AT_ONCE = 10.0
+"""Seconds within which a program that ends without an error cannot have done the work of a service."""
+
+
+def came_to_nothing(case: Case) -> bool:
+    """Whether the last run failed: by the manager's own words, or because it ended by itself at once and left nothing behind, with
+    whatever number (many programs, and the scripts around them, end with 0 then)."""
+    service, ran = case.service, run_seconds(case.service)
+    if failed_last(service):
+        return True
+    if service.kind != "service" or service.state != "stopped" or ran is None or ran >= _AT_ONCE:
+        return False
+    return (service.program is None or service.program.style != "oneshot") and not stop_was_asked(case)
+
+
 def ended_by_request(case: Case) -> bool:
     """Whether a run that the manager calls failed only ended the way programs do that do not catch its stop signal."""
     last = case.service.last

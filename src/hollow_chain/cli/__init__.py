@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import gc
 import os
 import pkgutil
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, INTERRUPTED, Trouble
@@ -36,11 +38,19 @@ def main(arguments: Sequence[str] | None = None) -> None:
 
 def run(words: list[str]) -> int:
     """Run one call; the exit status is returned, troubles are told in one line on standard error."""
+    if sys.stderr is None:
+        sys.stderr = Path(os.devnull).open("w", encoding="utf-8")  # noqa: SIM115 - it lives as long as the program
+    if sys.stdout is None:  # closed by whoever called
+        sys.stdout = Path(os.devnull).open("w", encoding="utf-8")  # noqa: SIM115 - as before
+        _tell("standard output is closed: nothing can be shown")
+        return FACTS_UNREADABLE
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
     try:
-        return _dispatch(words)
+        status = _dispatch(words)
+        sys.stdout.flush()
+        return status
     except Trouble as trouble:
         _tell(str(trouble), trouble.rows)
         return trouble.status
@@ -52,20 +62,42 @@ def run(words: list[str]) -> int:
         return INTERRUPTED
     except BrokenPipeError:
         return _unread()
-    except Exception as error:
-        if _is_of_a_closed_pipe(error):
-            return _unread()
-        if os.environ.get("HOLLOW_CHAIN_TRACE"):
-            raise
-        _tell(
-            f"this is a fault of the program itself ({type(error).__name__}: {error}); HOLLOW_CHAIN_TRACE=1 shows where"
-        )
+    except OSError as error:
+        if error.filename is not None or not _is_of_the_output(error):
+            return _is_own_fault(error)
+        _tell(f"cannot write to standard output: {error.strerror}")
+        _let_go_of_output()
         return FACTS_UNREADABLE
+    except Exception as error:
+        return _is_own_fault(error)
+
+
+def _is_own_fault(error: Exception) -> int:
+    if _is_of_a_closed_pipe(error):
+        return _unread()
+    if os.environ.get("HOLLOW_CHAIN_TRACE"):
+        raise error
+    _tell(f"this is a fault of the program itself ({type(error).__name__}: {error}); HOLLOW_CHAIN_TRACE=1 shows where")
+    return FACTS_UNREADABLE
+
+
+_OF_OUTPUT = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.EBADF, errno.EFBIG)
+
+
+def _is_of_the_output(error: OSError) -> bool:
+    """Whether what is written down could not be: no file was named, so that it is the stream."""
+    return error.errno in _OF_OUTPUT
+
+
+def _let_go_of_output() -> None:
+    """What is left in the buffer must not be tried again at exit."""
+    with contextlib.suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _unread() -> int:
     """The reader has seen enough; what is left in the buffer must not be tried again at exit."""
-    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    _let_go_of_output()
     return 0
 
 
@@ -84,6 +116,11 @@ def _tell(text: str, rows: Sequence[str] = ()) -> None:
 
 
 def _dispatch(words: list[str]) -> int:
+    return _call(command_of(words), words)
+
+
+def command_of(words: Sequence[str] = ()) -> Any:
+    """The command of click that takes a call; without words, the one that knows every command."""
     import typer
 
     names = sorted(found.name for found in pkgutil.iter_modules(__path__) if found.name not in _SHARED)
@@ -108,7 +145,49 @@ def _dispatch(words: list[str]) -> int:
     # A call pays for the import of its own command only.
     for name in [asked] if asked in names else names:
         __import__(f"{__name__}.{name}", fromlist=["register"]).register(app)
-    return _call(typer.main.get_command(app), words)
+    _explain(app)
+    command: Any = typer.main.get_command(app)
+    command.commands = dict(sorted(command.commands.items(), key=lambda item: _place(item[0])))
+    return command
+
+
+EXAMPLES = {
+    "roster": "roster kiosk",
+    "why": "why nginx   |   why --all   |   why kiosk --from facts/ --says 'error 1068'",
+    "links": "links postgresql --depth 2   |   links nginx --out chain.svg",
+    "ports": "ports 8080   |   ports --clashes",
+    "decode": "decode 1068   |   decode 'bind: address already in use'",
+    "observe": "observe redis",
+    "rehearse": "rehearse   |   rehearse nginx redis --runs 200",
+    "suppose": "suppose 'startup nginx disabled'",
+    "mend": "mend nginx   |   mend nginx --apply   |   mend --undo",
+    "register": "register /opt/tide/display --port 8080 --account tide",
+    "unregister": "unregister tide-display",
+    "case": "case list   |   case show 3   |   case confirm 3",
+    "capture": "capture --out host.json",
+    "license": "license check license.toml   |   license ask 7171",
+    "lab": "lab make host --from office-01.json   |   lab boot host",
+    "demo": "demo",
+}
+"""The commands in the order of the work, with a call of each that somebody could type."""
+
+
+def _place(name: str) -> int:
+    return list(EXAMPLES).index(name) if name in EXAMPLES else len(EXAMPLES)
+
+
+def _explain(app: Any) -> None:
+    for one in app.registered_commands:
+        if one.name in EXAMPLES:
+            one.epilog = _example(one.name)
+    for one in app.registered_groups:
+        if one.name in EXAMPLES or one.typer_instance.info.name in EXAMPLES:
+            one.epilog = _example(one.name or one.typer_instance.info.name)
+
+
+def _example(name: str) -> str:
+    calls = [f"hollow-chain {call.strip()}" for call in EXAMPLES[name].split("|")]
+    return f"Example{'s' if len(calls) > 1 else ''}: {'; '.join(calls)}"
 
 
 def _print_version(asked: bool) -> None:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 from hollow_chain.cli import common, finding
-from hollow_chain.trouble import INTERRUPTED, MEND_DID_NOT_HOLD, Trouble, wrong_call
+from hollow_chain.trouble import INTERRUPTED, MEND_DID_NOT_HOLD, SaidNo, Trouble, wrong_call
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from hollow_chain.experience.store import Store
     from hollow_chain.mend.carrying import Carrier, MendOutcome
     from hollow_chain.mend.hands import Hands
+    from hollow_chain.mend.journal import MendJournal
     from hollow_chain.mend.plan import Plan, Step
     from hollow_chain.verdict import Verdict
 
@@ -42,7 +43,7 @@ def mend(
     ] = False,
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask before it is carried out.")] = False,
     undo: Annotated[
-        bool, typer.Option("--undo", help="Take a mend back: the one that is named, else the latest.")
+        bool, typer.Option("--undo", help="Undo a mend: the one that is named, else the latest. Shows what, and asks.")
     ] = False,
     resume: Annotated[bool, typer.Option("--resume", help="Go on with a mend that was interrupted.")] = False,
     done: Annotated[
@@ -90,12 +91,12 @@ def mend(
     A step by hand is asked for when its turn comes; without a terminal the mend waits for --done.
 
     Exit status: 0 nothing to mend, or it was carried out and holds; 1 a plan was made (or none can be offered), or it waits for
-    a person; 4 it was carried out and did not hold.
+    a step by hand; 4 it was carried out and did not hold.
     """
     if apply + undo + resume + (done is not None) > 1:
         raise wrong_call("--apply, --done, --undo and --resume exclude one another")
     if undo or resume or done is not None:
-        return later(target, source, Later(undo, done, watch, store, json))
+        return later(target, source, Later(undo, done, watch, store, json, yes))
     if not target.strip():
         raise wrong_call("name one TARGET; such as: hollow-chain mend nginx")
     wish = MendWish(tuple(may_stop or ()), reboot, now_only, runs, seed, apply, yes, watch, store, json, observe)
@@ -191,11 +192,13 @@ def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: MendWish) -> MendOu
     with locked(hands.place), _told_when_interrupted(hands):
         outcome = carrier.apply(plan)
     took = time.monotonic() - began
+    outcome.named = hands.named
     if outcome.waits_for is not None:
         return outcome
     how = "held" if outcome.well else "not held"
     documents = verdict_document(verdict), plan_document(plan, outcome)
-    _keep(wish.store, lambda cases: cases.keep(*documents, outcome.id, how, round(took, 3)))
+    number = _keep(wish.store, lambda cases: cases.keep(*documents, outcome.id, how, round(took, 3)))
+    outcome.case = number if isinstance(number, int) else None
     return outcome
 
 
@@ -228,28 +231,32 @@ def carried(hands: Hands, plan: Plan, watch: float, yes: bool) -> MendOutcome:
     if not yes:
         agree(hands)
     with locked(hands.place), _told_when_interrupted(hands):
-        return carrier.apply(plan)
+        outcome = carrier.apply(plan)
+    outcome.named = hands.named
+    return outcome
 
 
-def agree(hands: Hands) -> None:
-    """Ask whether it is to be carried out. Raises :class:`Trouble` where it is not."""
+def agree(hands: Hands, undo: bool = False) -> None:
+    """Ask whether it is to be carried out, or undone. Raises :class:`Trouble` where it is not."""
+    option, what = ("--undo", "Undo") if undo else ("--apply", "Carry")
     if not sys.stdin.isatty():
-        raise wrong_call("--apply asks first, and nobody is there to answer: add --yes")
-    sys.stderr.write(f"Carry this out on {common.shown(hands.host)}? [y/N] ")
+        raise wrong_call(f"{option} asks first, and nobody is there to answer: add --yes")
+    sys.stderr.write(f"{what} this{'' if undo else ' out'} on {common.shown(hands.host)}? [y/N] ")
     sys.stderr.flush()
     if sys.stdin.readline().strip().lower() not in ("y", "yes"):
-        raise wrong_call("not carried out; nothing was changed")
+        raise SaidNo("not carried out")
 
 
-def _keep(store: str, what: Callable[[Store], object]) -> None:
+def _keep(store: str, what: Callable[[Store], object]) -> object:
     """Tell the store of cases; what was done is done, so a store that cannot be reached is only a warning."""
     from hollow_chain.experience.place import url_of
     from hollow_chain.experience.store import Store
 
     try:
-        what(Store(url_of(store)))
+        return what(Store(url_of(store)))
     except Trouble as trouble:
         common.warn(f"{trouble}; this case is not kept")
+        return None
 
 
 class Later(NamedTuple):
@@ -260,12 +267,13 @@ class Later(NamedTuple):
     watch: float
     store: str
     json: bool
+    yes: bool = False
     does: tuple[str, ...] | None = None
     """What it does to its target; None: anything, a mend first of all."""
 
 
 def later(words: str, source: str | None, wish: Later) -> int:
-    """Take back, or go on with, a mend that is on the journal."""
+    """Undo, or go on with, a mend that is on the journal."""
     from hollow_chain.mend import journal
 
     undo = wish.undo
@@ -275,13 +283,26 @@ def later(words: str, source: str | None, wish: Later) -> int:
         found = journal.find(hands.place, words.strip(), not undo, wish.done is not None, wish.does)
         if found.torn:
             common.warn(f"the last record of {found.path} was cut off and is left out: what it announced was not begun")
+        if undo and not wish.json:
+            _preview(found, carrier)
+        if undo and not wish.yes:
+            agree(hands, True)
         with _told_when_interrupted(hands):
             go_on = carrier.undo if undo else carrier.resume
             outcome = go_on(found) if wish.done is None else carrier.done(found, wish.done)
+    outcome.named = hands.named
     if undo and outcome.well:
         _keep(wish.store, lambda cases: cases.undone(outcome.id, hands.host))
     _show_outcome(None, outcome, wish.json)
     return _status(outcome)
+
+
+def _preview(found: MendJournal, carrier: Carrier) -> None:
+    """Show what an undo would do."""
+    from hollow_chain.show.mend import show_undo
+    from hollow_chain.show.page import Page
+
+    show_undo(Page(), found.id, found.head.target, found.head.at, carrier.to_undo(found))
 
 
 def _carrier(hands: Hands, watch: float) -> Carrier:
@@ -301,7 +322,7 @@ def _is_done(number: int, step: Step) -> bool:
     from hollow_chain.show.page import Page
 
     while True:
-        sys.stderr.write(f"Step {number} is for a person: {common.shown(step.does)}\nDone? [y/N/show] ")
+        sys.stderr.write(f"Step {number} is by hand: {common.shown(step.does)}\nDone? [y/N/show] ")
         sys.stderr.flush()
         answer = sys.stdin.readline().strip().lower()
         if answer not in ("s", "show"):

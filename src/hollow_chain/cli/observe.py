@@ -9,7 +9,7 @@ import typer
 
 from hollow_chain.cli import common, finding
 from hollow_chain.cli.observing import NotStarted, judged, show, start_of, watched
-from hollow_chain.trouble import INTERRUPTED, Trouble, wrong_call
+from hollow_chain.trouble import INTERRUPTED, SaidNo, Trouble, wrong_call
 
 if TYPE_CHECKING:
     from hollow_chain.causes import Facts
@@ -114,7 +114,7 @@ def _agree(node: Node, step: Step, yes: bool, restart: bool) -> None:
 
     what = "Stop" if restart else "Start"
     if not says_yes(f"{what} {common.shown(node.name)} on {common.shown(node.host)} now{takes}?"):
-        raise wrong_call("not started; nothing was changed")
+        raise SaidNo("not started")
 
 
 def _keep(document: dict[str, object], store: str) -> None:

@@ -7,9 +7,14 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hollow_chain.cli import common, finding
+from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
     from hollow_chain.verdict.ports import PortRow
+
+
+_LAST_PORT = 65_535
+"""RFC 9293, 3.1: a port has 16 bits; 0 stands for none."""
 
 
 def register(app: typer.Typer) -> None:
@@ -34,6 +39,10 @@ def ports(
     Claims come from socket units, arguments, and configuration files as far as their general form allows. Exit status 1 if
     something clashes.
     """
+    numbers = [int(word) for word in words or () if word.isascii() and word.isdigit()]
+    wrong = next((number for number in numbers if not 0 < number <= _LAST_PORT), None)
+    if wrong is not None:
+        raise wrong_call(f"no port {wrong}: they go from 1 to {_LAST_PORT}")
     snapshot = common.load(source, with_claims=True)
 
     from hollow_chain.chain import Graph
@@ -41,17 +50,19 @@ def ports(
 
     graph = Graph(snapshot)
     names = finding.hosts_named(graph, host)
-    rows = [row for name in names for row in port_rows(graph.hosts[name])]
-    rows = [row for row in rows if _fits(row, words or []) and (row.clash or not clashes)]
+    every = [row for name in names for row in port_rows(graph.hosts[name])]
+    rows = [row for row in every if _fits(row, words or []) and (row.clash or not clashes)]
+    used = {row.port for row in every}
     if json:
         from hollow_chain.show.documents import ports_document, to_json
 
         common.put(to_json(ports_document(graph, rows)))
     else:
         from hollow_chain.show.page import Page
-        from hollow_chain.show.ports import show_ports
+        from hollow_chain.show.ports import PortsWish, show_ports
 
-        show_ports(Page(), graph, rows, bool(words or clashes))
+        free = tuple(number for number in numbers if number not in used)
+        show_ports(Page(), graph, rows, PortsWish(names, len(every), bool(words), clashes, free))
     return 1 if any(row.clash for row in rows) else 0
 
 

@@ -99,7 +99,7 @@ def register_program(
     Exit status: 0 it was registered and holds; 1 a plan was made; 2 something speaks against it; 4 it did not hold.
     """
     if undo:
-        return later(" ".join(program or ()), source, Later(True, None, watch, "", json, ("register", "edit")))
+        return later(" ".join(program or ()), source, Later(True, None, watch, "", json, yes, ("register", "edit")))
     given = {
         "program": (program or [""])[0], "arguments": (program or [])[1:], "name": name, "shown_as": shown_as, "describe": describe,
         "account": account, "folder": folder, "start": start, "stop_on": stop_on, "needs": needs, "after": after, "restart": restart,

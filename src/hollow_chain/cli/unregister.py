@@ -44,7 +44,7 @@ def unregister(
     Exit status: 0 it is off; 1 a plan was made; 2 it cannot come off; 4 it did not come off.
     """
     if undo:
-        return later(name, source, Later(True, None, 0.0, "", json, ("unregister",)))
+        return later(name, source, Later(True, None, 0.0, "", json, yes, ("unregister",)))
     if not name.strip():
         raise wrong_call("name the service; such as: hollow-chain unregister tide-display")
     from hollow_chain.causes import Facts

@@ -15,7 +15,7 @@ TROUBLES: tuple[tuple[str, str, str], ...] = (
     ("signboard@3", "gate-03", "an instance without its own file"),
     ("passport-reader", "gate-03", "a device that is not there"),
     ("barrier-control", "gate-03", "a word in its configuration is misspelled"),
-    ("gate-camera", "gate-03", "skipped: a start condition does not hold"),
+    ("gate-camera", "gate-03", "a false alarm: skipped, as its start condition asks"),
     ("lane-lights", "gate-03", "runs, but will not come back at the next boot"),
     ("dispatch-plan", "mole-msg", "stands in a loop"),
     ("broker-day", "mole-msg", "ended by the start of its rival"),

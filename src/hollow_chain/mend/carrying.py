@@ -46,6 +46,10 @@ class MendOutcome:
     summary: str
     checks: list[Check] = field(default_factory=list)
     way_back: str = ""
+    named: str = ""
+    """The option that names the host, for the lines that speak of it."""
+    case: int | None = None
+    """The number under which it is kept as a case."""
     applied: bool = True
     waits_for: tuple[int, str] | None = None
     """The step for a person that it waits for: its number from 1, and what is to be done."""
@@ -163,6 +167,12 @@ class Carrier:
             return MendOutcome(journal.id, False, summary, applied=False)
         journal.note("closed", how="undone")
         return MendOutcome(journal.id, True, f"{_called(journal.head, journal.id)} is undone.", applied=False)
+
+    def to_undo(self, journal: MendJournal) -> list[Step]:
+        """The steps that an undo takes back, in that order."""
+        standing = journal.standing
+        steps = [*standing.done, *([standing.begun] if standing.begun is not None else [])]
+        return [journal.head.tries[attempt][number] for attempt, number, _ in reversed(steps)]
 
     def _is_here(self, journal: MendJournal) -> None:
         if journal.head.machine != self.hands.machine or journal.head.host != self.hands.host:

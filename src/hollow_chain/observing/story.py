@@ -84,6 +84,8 @@ class Story:
     lives: dict[int, Life] = field(default_factory=dict)
     waits: list[tuple[Life, TracedCall, KnownCall, str]] = field(default_factory=list)
     """Calls that have not returned."""
+    commands: int = 0
+    """How many commands a start of its definition runs; 0: not known. What the manager runs after these stops the service."""
 
     def top(self, life: Life) -> Life:
         """The process that the manager itself began, from which *life* comes."""
@@ -94,10 +96,13 @@ class Story:
         return life
 
 
-def told(lines: Sequence[str], unit: str, programs: Iterable[str], known: Iterable[int] = ()) -> Story:
-    """The story of the service *unit*, whose definition names *programs*; *known* are processes that were seen in its group."""
+def told(
+    lines: Sequence[str], unit: str, programs: Iterable[str], known: Iterable[int] = (), commands: int = 0
+) -> Story:
+    """The story of the service *unit*, whose definition names *programs*; *known* are processes that were seen in its group, *commands* is how many
+    commands a start runs."""
     own, threads, parents = _own(lines, unit, frozenset(programs), frozenset(known))
-    story, reader = Story(), TraceReader()
+    story, reader = Story(commands=commands), TraceReader()
     leaders: dict[int, int] = {}
     for line in lines:
         number = _number(line)

@@ -33,6 +33,8 @@ _SETTLED = 3.0
 """Seconds for which a start has to stay good: as long as a first start of a program is watched."""
 _QUIET = 0.3
 """Seconds after the end in which the last records and calls come in."""
+_MOST_NEEDS = 40
+"""Services below it whose bar is looked for: a chain of so many is none that a person would follow."""
 _USUAL_LIMIT = 90.0
 """Start limit where none is set (systemd-system.conf(5), ``DefaultTimeoutStartSec=``)."""
 _LONGEST = 600.0
@@ -148,8 +150,37 @@ def observed(wish: WatchWish, tell: Tell) -> Observation:
             if not whole:
                 why_not = "the trace was cut: its tracer ended before the start did"
     if lines:
-        story = told(lines, wish.unit, wish.programs, course.processes)
+        story = told(lines, wish.unit, wish.programs, course.processes, _commands(unit))
     return _observation(wish, course, story, bool(lines), why_not)
+
+
+def _commands(unit: dict[str, Any]) -> int:
+    """How many commands a start of a unit runs, those before and after its program included."""
+    return sum(len(unit.get(key) or ()) for key in ("ExecCondition", "ExecStartPre", "ExecStart", "ExecStartPost"))
+
+
+def _unbar(manager: Manager, name: str, unit: dict[str, Any]) -> None:
+    """Reset the failed state of a unit, and of those that it needs and that are barred from starting (systemd.unit(5),
+    "StartLimitIntervalSec="): else not the program would be observed, but the bar."""
+    barred = ("start-limit-hit",)
+    if unit.get("Result") in barred or unit.get("ActiveState") == "failed":
+        with contextlib.suppress(NotDone):
+            manager.call("ResetFailedUnit", "s", name)
+    left, seen = _needs(unit), {name}
+    while left and len(seen) < _MOST_NEEDS:
+        need = left.pop()
+        if need in seen or not need.endswith(".service"):
+            continue
+        seen.add(need)
+        with contextlib.suppress(NotDone):
+            found = manager.unit(need)
+            left += _needs(found)
+            if found.get("Result") in barred:
+                manager.call("ResetFailedUnit", "s", need)
+
+
+def _needs(unit: dict[str, Any]) -> list[str]:
+    return [str(name) for key in ("Requires", "BindsTo") for name in unit.get(key) or ()]
 
 
 def _run_of(unit: dict[str, Any]) -> bytes:
@@ -159,9 +190,7 @@ def _run_of(unit: dict[str, Any]) -> bytes:
 def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: _Course) -> None:
     if wish.attach:
         return
-    if unit.get("Result") == "start-limit-hit" or unit.get("ActiveState") == "failed":
-        with contextlib.suppress(NotDone):
-            manager.call("ResetFailedUnit", "s", wish.unit)
+    _unbar(manager, wish.unit, unit)
     course.run = _run_of(manager.unit(wish.unit))
     course.began, course.at = time.monotonic(), datetime.now(UTC)
     # One that waits for its next try is not begun by a start, which only waits with it (systemd.service(5), "RestartSec=").

@@ -164,7 +164,10 @@ def _of_end(story: Story, life: Life, failed: bool) -> float:
     """How near the end of a process is to that of the start."""
     numbers = _numbers()
     top, end = story.top(life), life.end
-    later = any(other.began > top.last and story.top(other) is other for other in story.lives.values())
+    tops = sorted(
+        (one for one in story.lives.values() if story.top(one) is one and one.ran_at), key=lambda one: one.ran_at
+    )
+    later = any(other.began > top.last for other in (tops[: story.commands] if story.commands else tops))
     if later and top.end is not None and top.end.status == 0:
         return numbers.passed_preparation.value
     if end is None:

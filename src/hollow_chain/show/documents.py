@@ -58,6 +58,7 @@ def verdict_document(verdict: Verdict) -> Document:
         "unread": verdict.unread,
         "next_look": _next_look(verdict.next_look) if verdict.next_look else None,
         "observed": None,
+        "contradicted": verdict.contradicted or None,
     }
 
 

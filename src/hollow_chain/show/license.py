@@ -9,7 +9,7 @@ from hollow_chain.license.asking import Told
 from hollow_chain.license.check import Checked, title
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page
-from hollow_chain.show.signs import HOLLOW, SOLID, WEAK
+from hollow_chain.show.signs import ASIDE, CAUTION, HOLLOW, SOLID, WEAK
 from hollow_chain.wording.counts import counted
 
 Answers = list[tuple[str, bool, str]]
@@ -25,8 +25,8 @@ def show_check(page: Page, checked: Checked, machine: Host) -> None:
         sign = WEAK if problem.warning else HOLLOW
         where = f"{problem.place.line}:{problem.place.column}" if problem.place.line else "-"
         page.line(
-            (f"{page.sign(sign)} ", sign.style), (f"{where:<8}", "dim"), ("note: " if problem.warning else "", "yellow"),
-            clean(problem.says, 400), (f"  [{problem.mend}]", "cyan"), indent=1, hang=10,
+            (f"{page.sign(sign)} ", sign.style), (f"{where:<8}", "dim"), ("note: " if problem.warning else "", CAUTION),
+            clean(problem.says, 400), (f"  [{problem.mend}]", ASIDE), indent=1, hang=10,
         )  # fmt: skip
     for entitlement in checked.entitlements:
         until = f", until {entitlement['until']}" if entitlement.get("until") else ""

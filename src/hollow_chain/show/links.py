@@ -33,6 +33,7 @@ def show_links(page: Page, view: Surroundings) -> None:
     page.heading(f"{clean(node.name, 80)} is needed by")
     _tree(page, view, view.needed_by, lambda e: e.head, lambda e: e.tail)
     _show_folded(page, view.folded[1])
+    page.legend()
 
 
 def _show_folded(page: Page, number: int) -> None:

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from hollow_chain.causes.words import clock
 from hollow_chain.mend.plan import ASSUMED, NOT_KNOWN, SIMULATED, Plan, Proof, Step, Try
 from hollow_chain.show.clean import clean
 from hollow_chain.show.documents import Document, when
 from hollow_chain.show.page import Page, age
-from hollow_chain.show.signs import HOLLOW, PENDING, SOLID, WEAK, Sign
+from hollow_chain.show.signs import ASIDE, CAUTION, HOLLOW, PENDING, SOLID, WEAK, Sign
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from hollow_chain.mend.carrying import MendOutcome
 
 
@@ -45,7 +48,7 @@ def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
     if one.stops:
         words = f"It stops what runs: {_listed(one.stops)}."
         other = " There is another way, below." if one.hints else ""
-        page.line((words + other, "bold yellow"), indent=1, hang=2)
+        page.line((words + other, f"bold {CAUTION}"), indent=1, hang=2)
     kinds = one.proof.kinds if one.proof is not None else ()
     for at, step in enumerate(one.steps, 1):
         show_step(page, at, step, plan.target.host, kinds[at - 1] if at <= len(kinds) else "")
@@ -63,8 +66,8 @@ def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
 def show_step(page: Page, at: int, step: Step, host: str = "", kind: str = "") -> None:
     """Write one step; *host* is the one that needs no name."""
     page.gap()
-    where = (f"  on {clean(step.host, 80)}", "cyan") if host and step.host != host else ("", "")
-    who = ("  by hand", "bold yellow") if step.act is None else ("", "")
+    where = (f"  on {clean(step.host, 80)}", ASIDE) if host and step.host != host else ("", "")
+    who = ("  by hand", f"bold {CAUTION}") if step.act is None else ("", "")
     page.line((f"{at}. {clean(step.does, 400)}", "bold"), where, who, indent=1, hang=3)
     if step.old or step.new:
         page.line(f"{clean(step.old, 100)} -> {clean(step.new, 100)}", indent=4, hang=2)
@@ -72,11 +75,11 @@ def show_step(page: Page, at: int, step: Step, host: str = "", kind: str = "") -
         page.line(clean(step.because, 300), indent=4, hang=2)
     effect = "" if step.effect == "at once" else f"Takes effect only {step.effect}. "
     if effect or kind:
-        page.line((effect, "cyan"), (f"Proof: {kind}." if kind else "", "dim"), indent=4)
+        page.line((effect, ASIDE), (f"Proof: {kind}." if kind else "", "dim"), indent=4)
     if step.choice:
-        page.line((_choice_words(step), "yellow"), indent=4, hang=2)
+        page.line((_choice_words(step), CAUTION), indent=4, hang=2)
     if step.interrupts:
-        page.line((f"Interrupts {_listed(step.interrupts)}.", "yellow"), indent=4, hang=2)
+        page.line((f"Interrupts {_listed(step.interrupts)}.", CAUTION), indent=4, hang=2)
     if step.also_touches:
         page.line(f"Also touches {_listed(step.also_touches)}.", indent=4, hang=2)
     page.line((f"Undo: {clean(step.undo, 300)}.", "dim"), indent=4, hang=2)
@@ -104,7 +107,7 @@ def _show_proof(page: Page, proof: Proof, one: Try, only_harm: bool = False) -> 
         _show_sufficient(page, proof)
     page.line(_mark(page, proof.harmless), _harmless_words(proof), indent=4, hang=2)
     for text in (*proof.lacks[:_MOST], *proof.harms[:_MOST]):
-        page.line((f"- {clean(text, 300)}", "yellow"), indent=6, hang=2)
+        page.line((f"- {clean(text, 300)}", CAUTION), indent=6, hang=2)
     agreed = [step.choice for step in one.steps if step.choice]
     if agreed:
         text = f"taken to be agreed to: {_listed(tuple(dict.fromkeys(agreed)), 4)}"
@@ -191,6 +194,30 @@ def show_outcome(page: Page, outcome: MendOutcome) -> None:
         page.line(_mark(page, check.well), clean(check.says, 300), indent=3, hang=2)
     if outcome.way_back:
         page.line((clean(outcome.way_back, 300), "bold"))
+    if outcome.id and outcome.applied:
+        page.line(
+            f"This is mend {clean(outcome.id, 60)}.",
+            ("" if outcome.way_back else f" To undo it: {_undo_line(outcome)}", "bold"),
+        )
+    if outcome.case is not None:
+        page.line(
+            f"It is kept as case {outcome.case}; say what it really was with: hollow-chain case confirm {outcome.case}"
+        )
+
+
+def _undo_line(outcome: MendOutcome) -> str:
+    return clean(f"hollow-chain mend --undo {outcome.id}{outcome.named}", 300)
+
+
+def show_undo(page: Page, name: str, target: str, at: datetime, steps: list[Step]) -> None:
+    """Write what an undo of the mend *name* will do."""
+    page.line((f"Undo of the mend {clean(name, 60)}", "bold"), f" of {clean(target, 120)}, carried out {clock(at)}:")
+    for number, step in enumerate(steps, 1):
+        page.line(
+            f"{number}. {clean(step.undo, 300)}  ", (f"(it was: {clean(step.does, 200)})", "dim"), indent=1, hang=3
+        )
+    if not steps:
+        page.line("nothing of it was carried out", indent=1)
 
 
 def plan_document(plan: Plan, outcome: MendOutcome | None = None) -> Document:

@@ -11,6 +11,7 @@ import msgspec
 
 from hollow_chain.show.clean import clean
 from hollow_chain.show.documents import Document, verdict_document, when
+from hollow_chain.show.signs import ASIDE, CAUTION
 
 if TYPE_CHECKING:
     from rich.live import Live
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
     from hollow_chain.show.page import Page
     from hollow_chain.verdict import Verdict
 
-_STYLES = {"state": "bold", "log": "", "socket": "cyan", "waits": "yellow", "process": "dim"}
+_STYLES = {"state": "bold", "log": "", "socket": ASIDE, "waits": CAUTION, "process": "dim"}
 _WORDS = {"state": "state", "log": "says", "socket": "listens", "waits": "waits", "process": "runs"}
 _OUTCOMES = {
     "up": "it starts",
@@ -79,10 +80,10 @@ class Watching:
 
         text = Text()
         text.append(f"  {self._title}", "bold")
-        text.append(f"  {time.monotonic() - self._since:.1f} s", "cyan")
+        text.append(f"  {time.monotonic() - self._since:.1f} s", ASIDE)
         text.append(f"  {self._last.get('state', 'not asked for yet')}")
         if self._waits:
-            text.append(f"\n  {self._waits}", "yellow")
+            text.append(f"\n  {self._waits}", CAUTION)
         text.append("\n  Ctrl-C lets go of it; the start goes on", "dim")
         return text
 
@@ -95,7 +96,7 @@ def show_observation(page: Page, seen: Observation, service: str) -> None:
         page.line(f"{part.seconds:8.2f} s  {clean(part.what, 200)}", indent=2)
     if seen.why_not_traced:
         page.line(
-            (f"The calls of its processes were not seen: {clean(seen.why_not_traced, 300)}.", "yellow"),
+            (f"The calls of its processes were not seen: {clean(seen.why_not_traced, 300)}.", CAUTION),
             indent=2,
             hang=2,
         )
@@ -109,13 +110,13 @@ def show_calls(page: Page, seen: Observation) -> None:
         of = f" of {clean(wait.thing, 200)}" if wait.thing else ""
         holder = f", which process {wait.holder} has" if wait.holder else ""
         page.line(
-            (f"process {wait.process} ({clean(wait.program, 100)}) waits in {wait.name}{of}{holder}", "yellow"),
+            (f"process {wait.process} ({clean(wait.program, 100)}) waits in {wait.name}{of}{holder}", CAUTION),
             indent=2,
             hang=2,
         )
     told = [one for one in seen.calls if one.weight >= _WORTH_TELLING or seen.outcome == "up"][:5]
     if told and seen.outcome == "up":
-        page.line(("It is up, and could not listen everywhere", "yellow"), indent=2)
+        page.line(("It is up, and could not listen everywhere", CAUTION), indent=2)
     elif told:
         page.line(("Calls that failed, the one that matters most first", "underline"), indent=2)
     for one in told:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from hollow_chain.causes.words import clock, span
 from hollow_chain.lazy import pattern
-from hollow_chain.show.signs import Sign
+from hollow_chain.show.signs import MEANINGS, Sign
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -26,6 +26,7 @@ class Page:
 
         self.console = console or _steady(Console, on_errors)
         self.rich_signs = "utf" in (self.console.encoding or "").lower()
+        self._used: set[Sign] = set()
 
     @property
     def width(self) -> int:
@@ -34,7 +35,14 @@ class Page:
 
     def sign(self, sign: Sign) -> str:
         """The mark of *sign* that the output can carry."""
+        self._used.add(sign)
         return sign.mark if self.rich_signs else sign.plain
+
+    def legend(self) -> None:
+        """Where letters stand for the marks: what each of those that were used means."""
+        said = [f"{sign.plain} {words}" for sign, words in MEANINGS.items() if sign in self._used]
+        if not self.rich_signs and said:
+            self.line((f"Marks: {', '.join(said)}", "dim"), hang=7)
 
     @staticmethod
     def _local(text: str) -> str:
@@ -48,7 +56,7 @@ class Page:
         text = Text()
         for part in parts:
             body, style = part if isinstance(part, tuple) else (part, "")
-            text.append(self._local(body), style)
+            text.append(self._local(body) if self.rich_signs else _in_letters(self._local(body)), style)
         self._wrapped(text, indent, hang)
 
     def _wrapped(self, text: Text, indent: int, hang: int) -> None:
@@ -87,6 +95,17 @@ def _steady(make: Callable[..., Console], on_errors: bool = False) -> Console:
         legacy_windows=old,
         stderr=on_errors,
     )
+
+
+_LETTERS = str.maketrans({
+    "\u2026": "...", "\u201c": '"', "\u201d": '"', "\u2018": "'", "\u2019": "'", "\u2013": "-", "\u2014": "-", "\u2192": "->", "\u00d7": "x",
+    "\u00b7": ".", "\u2265": ">=", "\u2264": "<=", "\u00b1": "+-",
+})  # fmt: skip
+
+
+def _in_letters(text: str) -> str:
+    """*text* for an output that has ASCII alone: signs of print in letters; of a name, whatever it is made of stays."""
+    return text if text.isascii() else text.translate(_LETTERS)
 
 
 MOMENT = pattern(r"\b\d{4}-\d\d-\d\d \d\d:\d\d:\d\dZ")

@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from hollow_chain.chain import Graph
 from hollow_chain.facts.endpoints import is_any
 from hollow_chain.facts.host import Listener
-from hollow_chain.facts.service import Claim, Service
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page, age
-from hollow_chain.show.signs import HOLLOW, PENDING, RESTING, SOLID
+from hollow_chain.show.signs import CAUTION, HOLLOW, PENDING, RESTING, SOLID
 from hollow_chain.verdict.ports import PortRow
 from hollow_chain.wording.counts import counted
 
 
-def show_ports(page: Page, graph: Graph, rows: list[PortRow], searched: bool) -> None:
+def show_ports(page: Page, graph: Graph, rows: list[PortRow], sought: PortsWish) -> None:
     """Write the ports host by host, and what they amount to."""
+    for port in sought.free:
+        page.line(
+            (f"Port {port} is free", "bold"),
+            f": no service is set to it, and nothing holds it, on {_hosts(sought.hosts)}.",
+        )
+    if not rows and not sought.free:
+        page.line(_none(sought))
     if not rows:
-        page.line("No port fits." if searched else "No ports are claimed or held, or none could be read.")
         return
     for name in dict.fromkeys(row.host for row in rows):
         page.line((clean(name, 80), "bold"), (f"  {age(graph.hosts[name].read_at)}", "dim"))
@@ -29,11 +36,36 @@ def show_ports(page: Page, graph: Graph, rows: list[PortRow], searched: bool) ->
         (counted(clashing, "clash") if clashing else "no clash", "bold red" if clashing else ""),
         f", {sum(1 for row in rows if row.holders)} held, {sum(1 for row in rows if row.claims)} claimed",
     )
+    page.legend()
+
+
+class PortsWish(NamedTuple):
+    """What was asked for, and what has no row."""
+
+    hosts: list[str]
+    looked_at: int
+    """Ports that were looked at."""
+    words: bool = False
+    clashes: bool = False
+    free: tuple[int, ...] = ()
+    """Numbers that were asked for, and that nobody claims or holds."""
+
+
+def _hosts(names: list[str]) -> str:
+    return clean(names[0], 80) if len(names) == 1 else f"any of {len(names)} hosts"
+
+
+def _none(sought: PortsWish) -> str:
+    if not sought.looked_at:
+        return "No ports are claimed or held, or none could be read."
+    if sought.clashes:
+        return f"No clash: {counted(sought.looked_at, 'port')} looked at on {_hosts(sought.hosts)}."
+    return "No port fits."
 
 
 def _show_row(page: Page, row: PortRow) -> None:
     sign = HOLLOW if row.clash else SOLID if row.holders and row.claims else PENDING if row.holders else RESTING
-    parts = [part for part in (_held(row.holders), _claimed(row.claims)) if part]
+    parts = [part for part in (_held(row.holders), _claimed(row)) if part]
     page.line(
         (f"{page.sign(sign)} ", sign.style),
         (f"{row.protocol} {row.port:<6}", "bold"),
@@ -45,26 +77,39 @@ def _show_row(page: Page, row: PortRow) -> None:
         free = f". Free: {row.free}" if row.free else ""
         page.line((f"CLASH ({row.clash}): ", HOLLOW.style), clean(row.says, 400) + free, indent=13)
     for remark in row.remarks:
-        page.line((f"note: {clean(remark, 300)}", "yellow"), indent=13, hang=6)
+        page.line((f"note: {clean(remark, 300)}", CAUTION), indent=13, hang=6)
 
 
 def _held(holders: list[Listener]) -> str:
-    """Who holds it, each holder once with all its addresses."""
+    """Who holds it, by which process and program, each holder once with all its addresses."""
     places: dict[str, dict[str, None]] = {}
     for listener in holders:
         name = listener.service or listener.program.rpartition("/")[2] or "unknown"
         shared = f" (hosts {', '.join(listener.shared_with)})" if listener.shared_with else ""
-        places.setdefault(name + shared, {})["all" if is_any(listener.address) else listener.address] = None
+        process = ", ".join(filter(None, (f"process {listener.process}" if listener.process else "", listener.program)))
+        by = (
+            f" ({process})"
+            if process and listener.service
+            else f" (process {listener.process})"
+            if listener.process
+            else ""
+        )
+        places.setdefault(name + by + shared, {})["all" if is_any(listener.address) else listener.address] = None
     return f"held by {_joined(places)}" if places else ""
 
 
-def _claimed(claims: list[tuple[Service, Claim]]) -> str:
+def _claimed(row: PortRow) -> str:
+    """Who is set to have it, but for a service that has it: of that the socket says more than its settings."""
+    having = {name for listener in row.holders for name in (listener.service, *listener.shared_with)}
     places: dict[str, dict[str, None]] = {}
-    for service, claim in claims:
+    for service, claim in row.claims:
         name = f"{service.name} ({service.state}, {service.startup})"
-        places.setdefault(name, {})["all" if is_any(claim.address) else claim.address] = None
+        if service.name in having:
+            places.setdefault(name, {})
+        else:
+            places.setdefault(name, {})["all" if is_any(claim.address) else claim.address] = None
     return f"claimed by {_joined(places)}" if places else ""
 
 
 def _joined(places: dict[str, dict[str, None]]) -> str:
-    return clean("; ".join(f"{name} on {', '.join(where)}" for name, where in places.items()), 600)
+    return clean("; ".join(f"{name} on {', '.join(where)}" if where else name for name, where in places.items()), 600)

@@ -14,6 +14,7 @@ from hollow_chain.show.clean import clean
 from hollow_chain.show.documents import Document
 from hollow_chain.show.mend import plan_document, show_tries
 from hollow_chain.show.page import Page, age
+from hollow_chain.show.signs import ASIDE, CAUTION
 
 MOST_DELAYS, MOST_NEEDERS, MOST_LEFT = 5, 8, 12
 """Services that come up later, services that need one, and things left behind, that are named: more nobody weighs at once."""
@@ -35,7 +36,7 @@ def show_registration(
         _show_piece(page, piece)
     for text in remarks:
         page.gap()
-        page.line(("To be known: ", "yellow"), clean(text, 400), indent=1, hang=2)
+        page.line(("To be known: ", CAUTION), clean(text, 400), indent=1, hang=2)
     show_tries(page, plan)
     if plan.tries and plan.tries[0].proof is not None:
         page.line(_delay_words(delays), indent=4, hang=2)
@@ -45,7 +46,7 @@ def show_registration(
 def _show_piece(page: Page, piece: Piece) -> None:
     page.gap()
     if piece.path:
-        page.line((clean(piece.path, 300), "cyan"), indent=1)
+        page.line((clean(piece.path, 300), ASIDE), indent=1)
     part = ""
     texts = [f"{one.name}{'=' if piece.path else ': '}{clean(one.value, 500)}" for one in piece.lines]
     wide = min(max(map(len, texts), default=0), max(24, page.width // 2 - 6))
@@ -110,7 +111,7 @@ def show_removal(page: Page, removal: Removal, carried: bool = False) -> None:
     if removal.needed_by:
         names = ", ".join(clean(name, 80) for name in removal.needed_by[:MOST_NEEDERS])
         more = f" and {len(removal.needed_by) - MOST_NEEDERS} more" if len(removal.needed_by) > MOST_NEEDERS else ""
-        page.line(("Needed by ", "yellow"), f"{names}{more}: without it they cannot start.", indent=1, hang=2)
+        page.line(("Needed by ", CAUTION), f"{names}{more}: without it they cannot start.", indent=1, hang=2)
     else:
         page.line("Nothing needs it.", indent=1)
     if removal.left:
@@ -139,7 +140,7 @@ def show_edit(page: Page, found: Edited, carried: bool, restart: bool) -> None:
     page.line((age(found.plan.read_at), "dim"))
     page.gap()
     for row in found.difference:
-        style = {"+": "green", "-": "red", "@": "cyan"}.get(row[:1], "")
+        style = {"+": "green", "-": "red", "@": ASIDE}.get(row[:1], "")
         page.line((clean(row, 500), style), indent=3, hang=4)
     show_tries(page, found.plan)
     waits = any(step.effect == AFTER_RESTART for one in found.plan.tries for step in one.steps)

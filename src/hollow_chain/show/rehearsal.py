@@ -6,7 +6,7 @@ from hollow_chain.boot.durations import AT_ONCE
 from hollow_chain.boot.rehearsal import Odds, Rehearsal
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page
-from hollow_chain.show.signs import HOLLOW, RESTING, SOLID, WEAK, Sign
+from hollow_chain.show.signs import CAUTION, HOLLOW, RESTING, SOLID, WEAK, Sign
 from hollow_chain.wording.counts import counted
 
 SURE = 0.995
@@ -80,7 +80,7 @@ def show_rehearsal(page: Page, rehearsal: Rehearsal, everything: bool, only: lis
         f": the next boot, rehearsed {counted(rehearsal.runs, 'time')} (seed {rehearsal.seed})",
     )
     if rehearsal.runs < rehearsal.asked:
-        page.line((f"Interrupted: {rehearsal.runs:,} of {counted(rehearsal.asked, 'boot')}.", "yellow"))
+        page.line((f"Interrupted: {rehearsal.runs:,} of {counted(rehearsal.asked, 'boot')}.", CAUTION))
     page.line(
         f"All that starts with it is up after {seconds(middle)} (in 9 of 10 boots {seconds(low)} to {seconds(high)})."
     )
@@ -100,7 +100,8 @@ def show_rehearsal(page: Page, rehearsal: Rehearsal, everything: bool, only: lis
     _races(page, rehearsal)
     _falls(page, rehearsal)
     for note in rehearsal.notes:
-        page.line((f"note: {clean(note, 400)}", "yellow"), hang=6)
+        page.line((f"note: {clean(note, 400)}", CAUTION), hang=6)
+    page.legend()
 
 
 def _end(rows: list[Odds], high: float) -> float:
@@ -163,7 +164,7 @@ def _rows(page: Page, rows: list[Odds], end: float) -> None:
         )
         reason = why(odds)
         if reason and odds.up_in_the_end < SURE:
-            page.line((reason, "yellow"), indent=4, hang=2)
+            page.line((reason, CAUTION), indent=4, hang=2)
 
 
 def _short(name: str, most: int) -> str:

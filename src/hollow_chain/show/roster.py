@@ -100,6 +100,7 @@ def show_roster(page: Page, roll: Roll, matches: list[Match], wish: RosterWish) 
             mine.sort(key=lambda match: _ORDER.index(roll.standing(match.node)))
         _Table(page, roll, mine, words).show()
     _sum_up(page, roll, matches, folds)
+    page.legend()
 
 
 def _is_folded(roll: Roll, match: Match) -> bool:

@@ -7,6 +7,9 @@ from typing import NamedTuple
 from hollow_chain.causes import Standing
 from hollow_chain.facts.service import Service
 
+ASIDE, CAUTION = "color(31)", "color(130)"
+"""What stands aside, and what to take care of: a blue and an orange that can be read on white and on black alike."""
+
 
 class Sign(NamedTuple):
     """A mark for a link of the chain: for rich encodings, for ASCII, and its colour."""
@@ -17,13 +20,22 @@ class Sign(NamedTuple):
 
 
 SOLID = Sign("◆", "#", "green")
-PENDING = Sign("◈", "~", "cyan")
+PENDING = Sign("◈", "~", ASIDE)
 RESTING = Sign("·", ".", "dim")
-WEAK = Sign("◇", "o", "yellow")
+WEAK = Sign("◇", "o", CAUTION)
 HOLLOW = Sign("◇", "O", "bold red")
 DOWN_TO = Sign("└─ ", "`- ", "dim")
 """Leads from a link to the one below it."""
 HOLLOW_WORDS = "<== hollow link"
+
+MEANINGS = {
+    SOLID: "well",
+    PENDING: "waits",
+    RESTING: "idle",
+    WEAK: "not well",
+    HOLLOW: "the hollow link, or down but needed",
+}
+"""What each mark stands for."""
 
 _SIGNS = {
     Standing.UP: SOLID,

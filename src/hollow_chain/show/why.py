@@ -7,7 +7,7 @@ from hollow_chain.causes.finding import AT_ONCE
 from hollow_chain.chain import Node
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page, age, before
-from hollow_chain.show.signs import DOWN_TO, HOLLOW, HOLLOW_WORDS, sign_of, state_word
+from hollow_chain.show.signs import ASIDE, CAUTION, DOWN_TO, HOLLOW, HOLLOW_WORDS, sign_of, state_word
 from hollow_chain.verdict import Cause, Verdict
 from hollow_chain.wording.counts import counted
 
@@ -23,6 +23,9 @@ def show_verdict(page: Page, facts: Facts, verdict: Verdict) -> None:
     """Write the whole verdict: sentence, chain, causes with evidence and mends, notes, what was not read."""
     page.line((clean(verdict.summary, 600), "bold"))
     page.line((age(verdict.read_at), "dim"))
+    _hint_at_rights(page, verdict.unread)
+    if verdict.contradicted:
+        page.line((clean(verdict.contradicted, 600), CAUTION))
     _show_chain(page, facts, verdict)
     for number, cause in enumerate(verdict.causes[:MOST_CAUSES], 1):
         _show_cause(page, number, cause, verdict)
@@ -41,6 +44,16 @@ def show_verdict(page: Page, facts: Facts, verdict: Verdict) -> None:
             page.line(f"- {clean(text)}", indent=3, hang=2)
         if len(verdict.unread) > 10:
             page.line(f"... and {len(verdict.unread) - 10} more", indent=3)
+    page.legend()
+
+
+_NOT_PERMITTED = "not permitted"
+
+
+def _hint_at_rights(page: Page, unread: list[str]) -> None:
+    """Say at the top, and once, that somebody with more rights would see more."""
+    if any(_NOT_PERMITTED in text for text in unread):
+        page.line(("Not everything could be read as this user: root sees more.", CAUTION))
 
 
 def _worth_telling(verdict: Verdict) -> list[Finding]:
@@ -85,10 +98,10 @@ def _show_ends(page: Page, cause: Cause, depth: int) -> None:
     indent = 3 * depth
     if finding.loop:
         names = [clean(name, 60) for name in (*finding.loop, finding.loop[0])]
-        page.line((f"loop: {' -> '.join(names)}", "yellow"), indent=indent, hang=6)
+        page.line((f"loop: {' -> '.join(names)}", CAUTION), indent=indent, hang=6)
     elif finding.holder:
         lead = "beneath it, and is the cause" if finding.cause.startswith("license-") else "blocked by"
-        page.line((f"{lead}: {clean(finding.holder, 80)}", "yellow"), indent=indent)
+        page.line((f"{lead}: {clean(finding.holder, 80)}", CAUTION), indent=indent)
 
 
 def _show_link(page: Page, facts: Facts, node: Node, depth: int, cause: str, above: Node | None = None) -> None:
@@ -140,7 +153,7 @@ def _show_evidence(page: Page, piece: Evidence, verdict: Verdict) -> None:
 def _show_mend(page: Page, mend: Mend) -> None:
     page.line(
         f"- {clean(mend.does, 400)} ",
-        (f"Takes effect {mend.effect}." if mend.effect != AT_ONCE else "", "cyan"),
+        (f"Takes effect {mend.effect}." if mend.effect != AT_ONCE else "", ASIDE),
         indent=3,
         hang=2,
     )
@@ -151,7 +164,7 @@ def _show_notes(page: Page, notes: list[Finding], after_causes: bool) -> None:
         return
     page.heading("Also noted, not the cause" if after_causes else "Noted")
     for note in notes[:10]:
-        page.line((f"{note.cause}: ", "cyan"), clean(note.says, 500), indent=3, hang=2)
+        page.line((f"{note.cause}: ", ASIDE), clean(note.says, 500), indent=3, hang=2)
         for piece in note.evidence[:2]:
             page.line((f"- {clean(piece.fact, 300)} [{clean(piece.source, 80)}]", "dim"), indent=5, hang=2)
         for mend in note.mends[:2]:
@@ -160,6 +173,7 @@ def _show_notes(page: Page, notes: list[Finding], after_causes: bool) -> None:
 
 def show_all(page: Page, facts: Facts, verdicts: list[Verdict]) -> None:
     """Write each cause once, with every service that stands on it."""
+    _hint_at_rights(page, [item.why for host in facts.graph.hosts.values() for item in host.unread])
     by_cause: dict[tuple[str, str, str], list[Verdict]] = {}
     first: dict[tuple[str, str, str], Cause] = {}
     for verdict in verdicts:
@@ -171,7 +185,7 @@ def show_all(page: Page, facts: Facts, verdicts: list[Verdict]) -> None:
     for host in facts.graph.hosts.values():
         page.line((clean(host.name, 80), "bold"), (f"  {age(host.read_at)}", "dim"))
         if host.reboot_due:
-            page.line((f"A reboot is due: {clean(host.reboot_due, 300)}.", "yellow"), indent=2, hang=2)
+            page.line((f"A reboot is due: {clean(host.reboot_due, 300)}.", CAUTION), indent=2, hang=2)
     ranked = sorted(by_cause.items(), key=lambda item: (-len(item[1]), -first[item[0]].confidence, item[0]))
     for key, standing_on in ranked[:200]:
         cause = first[key]

@@ -51,6 +51,8 @@ class Verdict(msgspec.Struct):
     notes: list[Finding] = msgspec.field(default_factory=list)
     unread: list[str] = msgspec.field(default_factory=list)
     next_look: NextLook | None = None
+    contradicted: str = ""
+    """Where what the user saw speaks of something else than what was found: both, in one sentence."""
 
     @property
     def chain(self) -> tuple[Node, ...]:
@@ -131,7 +133,26 @@ def _verdict(facts: Facts, target: Node, below: Below, says: str = "") -> Verdic
     state = target.service.state if target.service else "not registered"
     verdict = Verdict(target, state, host.read_at, causes, [*below.notes, *(f for f in found if f.note)], unread)
     verdict.next_look = _next_look(facts, below, verdict)
+    verdict.contradicted = _contradicted(verdict, says) if says else ""
     return verdict
+
+
+def _contradicted(verdict: Verdict, says: str) -> str:
+    """What does not fit, where a message of known meaning speaks of none of the causes."""
+    from hollow_chain.causes import meanings
+
+    readings = [one for one in meanings.read(says)[:3] if one.causes]
+    spoken_of = dict.fromkeys(cause for reading in readings for cause in reading.causes)
+    found = [cause.finding.cause for cause in verdict.causes if cause.confidence >= _WORTH_COMPARING]
+    if not readings or spoken_of.keys() & {*found, *(note.cause for note in verdict.notes)}:
+        return ""
+    what = f"the facts say {found[0]}" if found else "the facts say that nothing is wrong"
+    spoken = ", ".join(list(spoken_of)[:3])
+    return f"What was seen ({readings[0].what}: {readings[0].means}) speaks of {spoken}, and {what}: is it of another service, or of an earlier try?"
+
+
+_WORTH_COMPARING = 0.3
+"""Confidence from which on a cause is one that a message may speak of."""
 
 
 def _loss(facts: Facts, finding: Finding) -> float:
@@ -260,8 +281,15 @@ def _next_look(facts: Facts, below: Below, verdict: Verdict) -> NextLook | None:
     place = verdict.causes[0].place if verdict.causes else verdict.target
     rivals = [c for c in verdict.causes if c.place.key == place.key]
     along = _observable(facts, place)
-    look = best_look(place, [(c.finding, c.confidence) for c in rivals], _without_records(facts, place.host), along)
-    return look or (observe_once(place, along) if along else start_and_read(place))
+    look = best_look(
+        place,
+        [(c.finding, c.confidence) for c in rivals],
+        _without_records(facts, place.host),
+        along,
+        facts.standing(place) is Standing.UNSTABLE,
+    )
+    restarts = facts.standing(place) is Standing.UNSTABLE
+    return look or (observe_once(place, along, restarts=restarts) if along else start_and_read(place, restarts))
 
 
 def _observable(facts: Facts, place: Node) -> str:

@@ -55,6 +55,8 @@ class ObservingLook(msgspec.Struct):
     """The look of :mod:`hollow_chain.observing`, of the data file."""
 
     does: str
+    does_attached: str
+    """The same of one that is started again by itself."""
     minutes: float
     disruption: float
     settles: float
@@ -84,10 +86,12 @@ def known_looks() -> Looks:
 
 
 def best_look(
-    place: Node, rivals: Sequence[tuple[Finding, float]], unread: bool, observing: str = ""
+    place: Node, rivals: Sequence[tuple[Finding, float]], unread: bool, observing: str = "", restarts: bool = False
 ) -> NextLook | None:
     """The look or try that is expected to cost least until the right one of *rivals* on *place* is found; *observing*: what a start that
     is watched takes along, in words, where one can be.
+
+    *restarts*: it is started again by itself, so that nobody has to.
 
     None where there is only one, or where no look tells them apart more cheaply than acting on them in turn would.
     """
@@ -98,11 +102,14 @@ def best_look(
     usable = [
         look
         for look in known_looks().looks
-        if (unread or not look.unread) and (holder or not look.holder) and _tells(look, belief)
+        if not (restarts and look is known_looks().looks[0])
+        and (unread or not look.unread)
+        and (holder or not look.holder)
+        and _tells(look, belief)
     ]
     watched = _watching(belief)
     if observing and watched < min([expected_cost(belief), *(look.cost + _after(look, belief) for look in usable)]):
-        return observe_once(place, observing, _named(belief), expected_cost(belief) - watched)
+        return observe_once(place, observing, _named(belief), expected_cost(belief) - watched, restarts)
     if not usable:
         return None
     look = min(usable, key=lambda look: look.cost + _after(look, belief))
@@ -131,7 +138,9 @@ def _watching(belief: Belief) -> float:
     return look.cost + look.settles * known_looks().mend_minutes + (1 - look.settles) * expected_cost(belief)
 
 
-def observe_once(place: Node, takes_along: str, rivals: str = "", saved: float = 0.0) -> NextLook:
+def observe_once(
+    place: Node, takes_along: str, rivals: str = "", saved: float = 0.0, restarts: bool = False
+) -> NextLook:
     """Watch one start: *takes_along* says what that starts and stops beside it."""
     look = known_looks().observing
     tells = (
@@ -140,9 +149,10 @@ def observe_once(place: Node, takes_along: str, rivals: str = "", saved: float =
         else "What was read shows how it ended, not why; it shows the call that failed"
     )
     saves = f", and saves about {saved:.0f} min on average" if saved >= 1 else ""
+    does = look.does_attached if restarts else look.does
     return NextLook(
-        look.does.format(service=place.name),
-        f"{tells}; about {look.cost:.0f} min{saves}. {takes_along}",
+        does.format(service=place.name),
+        f"{tells}; about {look.cost:.0f} min{saves}. {'It starts nothing.' if restarts else takes_along}",
         (
             "If a call fails before it ends: that is the cause, with its path, port or lock.",
             "If none does: its own words, or its settings, are the reason.",
@@ -152,11 +162,15 @@ def observe_once(place: Node, takes_along: str, rivals: str = "", saved: float =
     )
 
 
-def start_and_read(place: Node) -> NextLook:
+_READ_NEXT = "Read what {service} writes when it is started again, which happens by itself{log}."
+
+
+def start_and_read(place: Node, restarts: bool = False) -> NextLook:
     """What is left where there is a symptom alone: one more try under observation."""
     look = known_looks().looks[0]
+    does = _READ_NEXT if restarts else look.does
     return NextLook(
-        look.does.format(service=place.name, log=_log(place)),
+        does.format(service=place.name, log=_log(place)),
         "What was read shows how it ended, not why.",
         (
             "If it ends again: its last words are the evidence; ask again, with --says and those words.",

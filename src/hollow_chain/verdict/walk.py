@@ -161,6 +161,27 @@ def _wanted_by_wrapper(facts: Facts, node: Node) -> list[Edge]:
     return _unwell_members(facts, node) if asked_target or is_wrapper(node) else []
 
 
+_FAR = 3
+"""Links over which services take one another down that need each other: a member, what groups them, another member."""
+
+
+def _went_down_with(facts: Facts, tail: Node, head: Node) -> bool:
+    """Whether *head*, which *tail* needs, needs *tail* in its turn, and is down because that failed: each of both has the other for
+    its need, and only one has a last run that failed."""
+    if tail.service is None or head.service is None or tail.host != head.host:
+        return False
+    if not failed_last(tail.service) or failed_last(head.service):
+        return False
+    level, seen = [head], {head.key}
+    for _ in range(_FAR):
+        below = [edge.head for node in level for edge in facts.graph.needs(node, HARD) if not edge.crosses]
+        if any(node.key == tail.key for node in below):
+            return True
+        level = [node for key, node in {node.key: node for node in below}.items() if key not in seen]
+        seen.update(node.key for node in level)
+    return False
+
+
 def _is_member(node: Node, wrapper: Node) -> bool:
     """Whether *wrapper* only starts others, and *node* is one of them."""
     service = wrapper.service
@@ -271,6 +292,8 @@ def _passed(facts: Facts, edge: Edge) -> bool | None:
     tail_up = facts.standing(tail) is Standing.UP
     if head.service is None:
         return False if edge.crosses or not tail_up else None
+    if _went_down_with(facts, tail, head):
+        return None
     if not standing.well or edge.crosses:
         return False
     if skipped(head.service):

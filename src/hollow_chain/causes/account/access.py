@@ -18,7 +18,7 @@ from hollow_chain.causes.places import inside
 from hollow_chain.causes.rights import Barrier, account_of, barrier, barrier_for_owner, bypasses, closed_to_all_but_root
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
-from hollow_chain.causes.words import numbered
+from hollow_chain.causes.words import came_to_nothing, numbered
 from hollow_chain.facts.host import Event
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
@@ -43,7 +43,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
     Against: a path that is not there; a refused port (then that is the cause).
     Mend: the smallest right that is enough.
     """
-    if case.standing.well or (case.service.state == "stopped" and not failed_last(case.service)):
+    if case.standing.well or (case.service.state == "stopped" and not came_to_nothing(case)):
         return
     user = account_of(case)
     yield from _by_number(case, user)

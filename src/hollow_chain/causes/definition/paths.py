@@ -15,7 +15,8 @@ from hollow_chain.causes.places import given
 from hollow_chain.causes.rights import owners_of
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import EXEC_CONDITION, Standing, failed_last, passed_over, skipped
-from hollow_chain.causes.words import numbered, started_since_boot
+from hollow_chain.causes.words import came_to_nothing, numbered, started_since_boot
+from hollow_chain.chain import HARD
 from hollow_chain.facts.host import Event, File
 from hollow_chain.facts.service import Condition, Program, Service
 from hollow_chain.families.steps import step_of
@@ -221,7 +222,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     service, program = case.service, case.service.program or Program()
     if service.kind != "service" or case.standing is Standing.UP:
         return
-    if not failed_last(service):
+    if not came_to_nothing(case):
         if not started_since_boot(service, case.host.boot_at):
             yield from _absent_before_a_try(case)
         return
@@ -242,6 +243,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         )
         if (
             path in skip
+            or (path in program.own_folders and path not in spoken)  # the manager makes it at each start
             or (file is None and path not in spoken)
             or (file is not None and file.exists and not misplaced)
         ):
@@ -361,7 +363,7 @@ def condition_unmet(case: Case) -> Iterator[Finding]:
 
     Looks at: the outcome of each condition when it was last tested.
     Convinced by: one that did not hold and that a technician can change (a file, a folder, an account).
-    Against: a condition on what the machine is; a service that only others need: then it is a note.
+    Against: nobody goes without it: then the manager did as it was told, and it is a note. An assertion makes the start fail.
     Mend: provide what the condition asks for, or change the condition.
     """
     service = case.service
@@ -385,10 +387,16 @@ def condition_unmet(case: Case) -> Iterator[Finding]:
         ),
         mends=(Mend(_provide(unmet[0], service)), Mend(f"Then start {service.name}.", only_starts=True)),
         # An assertion makes the start fail, unlike a condition (systemd.unit(5), "AssertArchitecture=").
-        note=by_nature
-        or (service.startup == "on-need" and case.needed_from is None and not service.account and not _asserts(unmet)),
+        note=by_nature or (not _asserts(unmet) and not _is_gone_without(case)),
         explains=("stopped", "never-started", "manual-not-started"),
     )
+
+
+def _is_gone_without(case: Case) -> bool:
+    """Whether something that is not well cannot do without the service."""
+    if case.needed_from is not None:
+        return True
+    return any(not case.facts.standing(edge.tail).well for edge in case.graph.needed_by(case.node, HARD))
 
 
 def _asserts(unmet: list[Condition]) -> bool:

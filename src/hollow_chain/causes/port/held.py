@@ -16,7 +16,7 @@ from hollow_chain.causes.port.deaf import lacked, may_be_deaf
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.standing import failed_last
-from hollow_chain.causes.words import numbered
+from hollow_chain.causes.words import came_to_nothing, numbered
 from hollow_chain.facts.endpoints import ANY, free_neighbor, of_claim, of_listener, overlap
 from hollow_chain.facts.host import OF_SOCKETS, Host, Listener
 from hollow_chain.facts.service import Claim, Service
@@ -99,7 +99,7 @@ def port_held(case: Case) -> Iterator[Finding]:
     """
     service = case.service
     yield from held_from_daemons(case)
-    if service.state == "stopped" and not failed_last(service):
+    if service.state == "stopped" and not came_to_nothing(case):
         yield from _foreseen(case)
         return
     if case.standing.well:

@@ -152,8 +152,13 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
     yield Finding(
         says=f"{service.name} ends{after_how_long(service)} without an error, {why}.",
         evidence=(
-            case.seen(f"last run ended with {ending(service)}{after_how_long(service)}", MANAGER, last.ended_at, SAID),
-            *last_words(case),
+            case.seen(
+                f"last run ended with {ending(service)}{after_how_long(service)}",
+                MANAGER,
+                last.ended_at,
+                FITS if words else SAID,
+            ),
+            *words,
         ),
         mends=(
             Mend(

@@ -21,8 +21,8 @@ def last_words(case: Case) -> tuple[Evidence, ...]:
 
 def heed(case: Case) -> str:
     """What to do about a run that says itself why it ended: its words, and where the rest of them is."""
-    words = last_words(case)
     name = case.service.name
+    words = [case.quoted(event) for event in lines.telling(case.told_events()) if not event.by_manager]
     if not words:
         return f"Its log says nothing about its end. Watch one more start of {name}: hollow-chain observe {name}"
     places = dict.fromkeys(piece.source for piece in words)

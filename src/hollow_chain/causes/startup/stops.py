@@ -43,6 +43,8 @@ def stopped(case: Case) -> Iterator[Finding]:
     service = case.service
     if service.startup in ("disabled", "event") or (failed_last(service) and not ended_by_request(case)):
         return
+    if _was_bound(case):
+        return
     if skipped(service) or (service.state == "stopped" and service.triggers and case.standing is Standing.NOT_YET):
         return
     if service.state == "stopping":
@@ -63,6 +65,16 @@ def stopped(case: Case) -> Iterator[Finding]:
         return
     if service.startup != "manual":
         yield from _ended_cleanly(case)
+
+
+def _was_bound(case: Case) -> bool:
+    """Whether it is bound to something that is down, so that the manager stopped it for that (systemd.unit(5), "BindsTo=")."""
+    bound = (link for link in case.service.links if link.kind == "hard" and link.word == _BOUND and not link.host)
+    heads = (case.graph.node(case.node.host, link.to) for link in bound)
+    return any(head.service is not None and head.service.state in ("stopped", "failed") for head in heads)
+
+
+_BOUND = "BindsTo"
 
 
 def _hangs_in_its_stop(case: Case) -> Finding:
