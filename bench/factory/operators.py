@@ -556,7 +556,7 @@ def _port_socket(p: Probe, draw: random.Random) -> Iterator[Break]:
             p,
             text + "systemctl daemon-reload; systemctl start quay-light.socket; sleep 0.3",
             "port-held",
-            "quay-light.socket",
+            "quay-light",  # the socket, or the service that it has handed the socket to by now
             stop=True,
         )
 

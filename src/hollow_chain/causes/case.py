@@ -302,9 +302,20 @@ class Case(msgspec.Struct, frozen=True):
     @property
     def state(self) -> str:
         """The state of the node's service as it is for the rules; ``absent`` where none is registered. What counts as up and has no
-        process left has failed."""
+        process left has failed; what is up for a moment, between two ends, is starting."""
         service = self.node.service
-        return "absent" if service is None else "failed" if is_deserted(service) else service.state
+        if service is None:
+            return "absent"
+        if is_deserted(service):
+            return "failed"
+        # One that is restarted again and again gets one answer, at whatever moment of that it is looked at.
+        return "starting" if service.state == "running" and self.standing is Standing.UNSTABLE else service.state
+
+    @property
+    def was_seen_not_to_come_up(self) -> bool:
+        """Whether its start was watched for as long as it may take, and it was not up then: it will fail, by its limit."""
+        watched = self.host.observed or ()
+        return any(one.service == self.node.name and one.outcome == "not-up" for one in watched)
 
     @property
     def true(self) -> When:
@@ -313,7 +324,7 @@ class Case(msgspec.Struct, frozen=True):
         true = When.ANY if standing is Standing.UP else When.DOWN
         if not standing.well:
             true |= When.UNWELL
-            if service is not None and failed_last(service):
+            if service is not None and (failed_last(service) or self.was_seen_not_to_come_up):
                 true |= When.FAILED
         return true | When.LICENSED if self.node.name in self.index.license_servers and service is not None else true
 

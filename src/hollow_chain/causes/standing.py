@@ -130,6 +130,8 @@ def between_restarts(service: Service) -> bool:
 
 def _of_starting(service: Service, host: Host) -> Standing:
     last = service.last
+    if any(one.service == service.name and one.outcome == "not-up" for one in host.observed or ()):
+        return Standing.DOWN  # somebody watched it, for as long as it may take
     if between_restarts(service):
         ended_well = last is not None and last.result == "success" and not last.exit_status and last.restarts < 2
         return Standing.NOT_YET if ended_well else Standing.UNSTABLE

@@ -85,7 +85,7 @@ def came_to_nothing(case: Case) -> bool:
     """Whether the last run failed: by the manager's own words, or because it ended by itself at once and left nothing behind, with
     whatever number (many programs, and the scripts around them, end with 0 then)."""
     service, ran = case.service, run_seconds(case.service)
-    if failed_last(service):
+    if failed_last(service) or case.was_seen_not_to_come_up:
         return True
     if service.kind != "service" or service.state != "stopped" or ran is None or ran >= _AT_ONCE:
         return False

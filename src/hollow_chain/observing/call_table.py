@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 OPEN, LOOK, RUN, ENTER, MAKE, CHANGE, REMOVE = "open", "look", "run", "enter", "make", "change", "remove"
+RENAME = "rename"
 BIND, CONNECT, LISTEN, LOCK, WRITE = "bind", "connect", "listen", "lock", "write"
 IDENTITY, RIGHT, ROOM, MOUNT = "identity", "right", "room", "mount"
 
@@ -38,8 +39,10 @@ CALLS: dict[str, KnownCall] = {
     **_rows(ENTER, "fchdir", descriptor=0),
     **_rows(MAKE, "mkdir mknod", path=0, writes=True),
     **_rows(MAKE, "mkdirat mknodat", path=1, folder=0, writes=True),
-    **_rows(MAKE, "link rename symlink", path=1, writes=True),
-    **_rows(MAKE, "linkat renameat renameat2", path=3, folder=2, writes=True),
+    **_rows(MAKE, "link symlink", path=1, writes=True),
+    **_rows(MAKE, "linkat", path=3, folder=2, writes=True),
+    **_rows(RENAME, "rename", path=1, writes=True),
+    **_rows(RENAME, "renameat renameat2", path=3, folder=2, writes=True),
     **_rows(MAKE, "symlinkat", path=2, folder=1, writes=True),
     **_rows(CHANGE, "chmod chown lchown truncate utimensat setxattr", path=0, writes=True),
     **_rows(CHANGE, "fchmodat fchmodat2 fchownat", path=1, folder=0, writes=True),

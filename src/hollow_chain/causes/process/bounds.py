@@ -74,13 +74,18 @@ def limit_reached(case: Case) -> Iterator[Finding]:
         return
     yield from _ended_by_bound(case, lowered)
     for bound in _BOUNDS:
-        said = lines.saying(case.own_events(), bound.says) if bound.says else []
+        said = lines.saying(case.own_events(), bound.says) if bound.says else _too_large(case)
         own = {name: lowered[name] for name in bound.settings if name in lowered}
         absurd = {name: value for name, value in own.items() if value <= bound.hardly}
         if not said and not (absurd and (looked.is_silent(case) or _only_stumbles(case, bound))):
             continue
         yield _reached(case, bound, [case.quoted(said[0], SAID)] if said else [], own or absurd, bool(absurd))
         return
+
+
+def _too_large(case: Case) -> list[Event]:
+    """Calls that were seen to fail because a file would grow beyond its bound (write(2), ``EFBIG``)."""
+    return [event for event in case.own_events() if event.call is not None and event.call.error == "EFBIG"]
 
 
 def _only_stumbles(case: Case, bound: Bound) -> bool:
