@@ -176,9 +176,9 @@ def main() -> None:
             server = _license_desk(folder)
             for words in (("make", "lab", "--from", "facts", "--host", "office-01"), ("boot", "lab")):
                 subprocess.run([PROGRAM, "lab", *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            subprocess.run(
-                [PROGRAM, "mend", "--undo", "--from", "office"], cwd=folder, check=True, stdout=subprocess.DEVNULL
-            )
+            for _ in ("the registration", "the mend"):
+                undo = [PROGRAM, "mend", "--undo", "--yes", "--from", "office"]
+                subprocess.run(undo, cwd=folder, check=True, stdout=subprocess.DEVNULL)
             _taught(folder)
             for name, call in SHOTS.items():
                 if len(sys.argv) < 2 or name in sys.argv[1:]:

@@ -40,7 +40,7 @@ def list_(
     """List the cases, the latest first."""
     if standing not in ("", "open", "judged"):
         raise wrong_call(f"{standing!r} is no standing; there are: open, judged")
-    found = _store(store).list(cause, host, standing)
+    found = _store(store, looks=True).list(cause, host, standing)
     if json:
         from hollow_chain.show.cases import cases_document
         from hollow_chain.show.documents import to_json
@@ -56,7 +56,7 @@ def list_(
 
 def show(number: Number, store: common.Store = "", json: common.Json = False) -> int:
     """Show one case whole: what was found, what was done, what came of it."""
-    found = _store(store).case(number)
+    found = _store(store, looks=True).case(number)
     if json:
         from hollow_chain.show.cases import case_document
         from hollow_chain.show.documents import to_json
@@ -107,8 +107,10 @@ def correct(
     return 0
 
 
-def _store(given: str) -> Store:
+def _store(given: str, looks: bool = False) -> Store:
+    """The store; one that is not there is made, but not for a call that only *looks*: that finds it empty."""
     from hollow_chain.experience.place import url_of
-    from hollow_chain.experience.store import Store
+    from hollow_chain.experience.store import Store, is_there
 
-    return Store(url_of(given))
+    url = url_of(given)
+    return Store(url if not looks or is_there(url) else "sqlite://")

@@ -190,6 +190,16 @@ def _engine(url: str) -> Engine:
         ) from None
 
 
+def is_there(url: str) -> bool:
+    """Whether the file of a store in a file is there; of any other store nothing is made by looking."""
+    try:
+        parts = sql.engine.make_url(url)
+    except sql.exc.ArgumentError:
+        return True
+    is_file = parts.get_backend_name() == "sqlite" and bool(parts.database)
+    return not is_file or Path(str(parts.database)).exists()
+
+
 def _own_folder(path: Path) -> None:
     """The folder of a store file, and the file, readable by its owner only: cases quote the logs of hosts."""
     try:

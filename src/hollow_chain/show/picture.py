@@ -47,8 +47,8 @@ def draw(view: Surroundings, kind: str) -> bytes:
     for edge in view.edges:
         if edge.tail.key in places and edge.head.key in places:
             _draw_edge(axes, edge, places)
-    for node in kept:
-        _draw_node(axes, view, node, places[node.key], node.key == target.key)
+    for number, node in enumerate(kept):
+        _draw_node(axes, view, node, places[node.key], node.key == target.key, f"box-{number}")
     left = len(view.nodes) - len(kept)
     title = f"{clean(target.name, 80)} on {clean(target.host, 60)}: needed by (above), needs (below)"
     figure.text(0.015, 1 - 0.28 / height, plain(title), fontsize=13, fontweight="bold", va="center", color="#222222")
@@ -63,7 +63,18 @@ def draw(view: Surroundings, kind: str) -> bytes:
     )
     out = io.BytesIO()
     figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)
-    return out.getvalue()
+    return _titled(out.getvalue(), view, kept) if kind == "svg" else out.getvalue()
+
+
+def _titled(svg: bytes, view: Surroundings, kept: list[Node]) -> bytes:
+    """The picture with the full text of each box, which a browser shows where one points (SVG 2, 5.7, "title")."""
+    from xml.sax.saxutils import escape
+
+    for number, node in enumerate(kept):
+        title = f"{clean(node.name, 300)} on {clean(node.host, 100)}: {view.state(node)}, {view.word(node)}"
+        begin = f'<g id="box-{number}">'
+        svg = svg.replace(begin.encode(), f"{begin}<title>{escape(title)}</title>".encode(), 1)
+    return svg
 
 
 def plain(text: str) -> str:
@@ -152,7 +163,9 @@ def _draw_edge(axes: Any, edge: Edge, places: dict[Key, tuple[float, float]]) ->
     )
 
 
-def _draw_node(axes: Any, view: Surroundings, node: Node, place: tuple[float, float], is_target: bool) -> None:
+def _draw_node(
+    axes: Any, view: Surroundings, node: Node, place: tuple[float, float], is_target: bool, name_of_box: str
+) -> None:
     from matplotlib.patches import FancyBboxPatch
 
     well = view.is_well(node)
@@ -169,6 +182,7 @@ def _draw_node(axes: Any, view: Surroundings, node: Node, place: tuple[float, fl
         linestyle="-" if well else "--",
         zorder=2,
     )
+    box.set_gid(name_of_box)
     axes.add_patch(box)
     name = clean(node.name, 25)
     axes.text(

@@ -112,7 +112,8 @@ def _end(rows: list[Odds], high: float) -> float:
 def scale_of(moments: list[float]) -> float:
     """Where a scale ends that shows most of *moments* well: a few that come much later than all others lie beyond it."""
     ranked = sorted(moments)
-    for at in range(len(ranked) - 1, max(1, len(ranked) * 3 // 4) - 1, -1):
+    fewest = max(1, -(-len(ranked) * 3 // 4))
+    for at in range(len(ranked) - 1, fewest - 1, -1):
         if ranked[at] > _MUCH_LATER * ranked[at - 1] > 0:
             return ranked[at - 1]
     return ranked[-1] if ranked else 0.0

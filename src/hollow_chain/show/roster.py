@@ -16,7 +16,7 @@ from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page, age
 from hollow_chain.show.roll import Roll
 from hollow_chain.show.signs import state_word
-from hollow_chain.wording.counts import counted
+from hollow_chain.wording.counts import counted, plural
 
 _NAME = 44
 _WIDEST_NAME = 28
@@ -67,7 +67,8 @@ def _since(service: Service, held: _Held) -> str:
 
 
 def _ports(service: Service, held: _Held) -> str:
-    return ", ".join(map(str, sorted(held.ports.get(service.name, set()))))
+    ports = sorted(held.ports.get(service.name, set()))
+    return f"{plural(len(ports), 'port')} {', '.join(map(str, ports))}" if ports else ""
 
 
 def _account(service: Service, _: _Held) -> str:
@@ -75,11 +76,12 @@ def _account(service: Service, _: _Held) -> str:
 
 
 def _process(service: Service, held: _Held) -> str:
-    return str(held.processes.get(service.name) or "")
+    number = held.processes.get(service.name)
+    return f"process {number}" if number else ""
 
 
-_COLUMNS = ((11, _since), (13, _ports), (14, _account), (8, _process))
-"""What a wide terminal has room for, with its width, in the order in which it is worth that."""
+_COLUMNS = ((12, _since), (18, _ports), (15, _account), (17, _process))
+"""What a wide terminal has room for, with its greatest width, in the order in which it is worth that."""
 
 
 def show_roster(page: Page, roll: Roll, matches: list[Match], wish: RosterWish) -> None:
@@ -155,8 +157,9 @@ class _Table:
         room = page.width - self._taken - _TITLE - (20 if words else 0)
         self._held = _Held.on(roll.facts.graph.hosts[matches[0].node.host]) if matches else None
         self._more: list[tuple[int, _Text]] = []
-        for width, text in _COLUMNS:
-            if room >= width and any(self._cell(match, text) for match in matches):
+        for most, text in _COLUMNS:
+            width = min(most, 2 + max((len(self._cell(match, text)) for match in matches), default=0))
+            if 2 < width <= room:
                 self._more.append((width, text))
                 room -= width
 
@@ -180,7 +183,7 @@ class _Table:
         well = self._roll.is_well(match.node)
         sign = self._roll.sign(match.node)
         name = clean(match.node.name, 60)
-        more = "".join(f"{clean(self._cell(match, text), width - 1):<{width}}" for width, text in self._more)
+        more = "".join(f"{clean(self._cell(match, text), width - 2):<{width}}" for width, text in self._more)
         title = clean(service.display_name or service.description, 120)
         found = _found_by(match, service, self._words)
         room = page.width - self._taken - len(more) - len(found) - max(0, len(name) - self._name)

@@ -60,8 +60,16 @@ def _row(axes: Any, place: int, odds: Odds, end: float) -> None:
         axes.barh(place, odds.p50 - begun, left=begun, height=0.52, color=color, alpha=0.35, linewidth=0)
         axes.plot((odds.p5, min(odds.p95, end)), (place, place), color=color, linewidth=1.3, solid_capstyle="butt")
         axes.plot((odds.p50,), (place,), marker="D", color=color, markersize=4.5)
-    said = seconds(odds.p50) if odds.up >= SURE else f"up {percent(odds.up_in_the_end)}  {why(odds)}"
+    said = seconds(odds.p50) if odds.up >= SURE else _why_not(odds)
     axes.text(end * 1.01, place, plain(said[:38]), fontsize=7.5, va="center", color=color, clip_on=False)
+
+
+def _why_not(odds: Odds) -> str:
+    """The chance, and the reasons; of one that never comes up, only what that is for: there is little room."""
+    if odds.up_in_the_end == 0 and odds.why_not:
+        blame = f", at {next(iter(odds.blame))}" if odds.blame else ""
+        return f"never: {next(iter(odds.why_not))}{blame}"
+    return f"up {percent(odds.up_in_the_end)}  {why(odds)}"
 
 
 def _dress(axes: Any, end: float, labeled: bool) -> None:
