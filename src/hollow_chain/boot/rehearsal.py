@@ -78,6 +78,8 @@ class Odds:
         after = self.up_in_the_end >= 0.5
         if after == self.now_up or (self.passed_over and not self.now_up):
             return ""
+        if not after and set(self.why_not) == {named.EVENT_PENDING}:
+            return ""  # it comes up when it is asked for, as it did this time
         return "returns" if after else "lost"
 
 

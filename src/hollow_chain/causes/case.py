@@ -309,13 +309,14 @@ class Case(msgspec.Struct, frozen=True):
         if is_deserted(service):
             return "failed"
         # One that is restarted again and again gets one answer, at whatever moment of that it is looked at.
-        return "starting" if service.state == "running" and self.standing is Standing.UNSTABLE else service.state
+        restarts = service.last.restarts if service.last is not None and service.state == "running" else 0
+        return "starting" if restarts and self.standing is Standing.UNSTABLE else service.state
 
     @property
     def was_seen_not_to_come_up(self) -> bool:
         """Whether its start was watched for as long as it may take, and it was not up then: it will fail, by its limit."""
-        watched = self.host.observed or ()
-        return any(one.service == self.node.name and one.outcome == "not-up" for one in watched)
+        watched = self.host.observed
+        return watched is not None and any(one.service == self.node.name and one.outcome == "not-up" for one in watched)
 
     @property
     def true(self) -> When:

@@ -9,7 +9,6 @@ from typing import Annotated
 import typer
 
 from hollow_chain.cli import common
-from hollow_chain.show.signs import ASIDE
 from hollow_chain.trouble import Trouble, wrong_call
 
 STORY = (
@@ -134,7 +133,7 @@ def demo(
     words = {"facts": str(facts), "mended": str(mended), "folder": str(out)}
     for number, (said, call) in enumerate(STORY, 1):
         page.gap()
-        page.line((f"Step {number}. {said}", f"bold {ASIDE}"))
+        page.line((f"Step {number}. {said}", "bold color(31)"))
         call = [word.format(**words) for word in call]
         page.line((f"$ hollow-chain {common.shown(shlex.join(call))}", "bold"))
         page.gap()

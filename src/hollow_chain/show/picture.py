@@ -184,7 +184,7 @@ def _draw_node(
     )
     box.set_gid(name_of_box)
     axes.add_patch(box)
-    name = clean(node.name, 25)
+    name = clean(node.name, 23)
     axes.text(
         x,
         y + 0.12,

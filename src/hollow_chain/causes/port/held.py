@@ -18,10 +18,11 @@ from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered
 from hollow_chain.facts.endpoints import ANY, free_neighbor, of_claim, of_listener, overlap
-from hollow_chain.facts.host import OF_SOCKETS, Host, Listener
+from hollow_chain.facts.host import OF_SOCKETS, Event, Host, Listener
 from hollow_chain.facts.service import Claim, Service
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
+from hollow_chain.wording.observed import SURE
 from hollow_chain.wording.things import endpoints_of
 
 _IN_USE_NUMBERS = (98, 10048)
@@ -30,9 +31,15 @@ _REFUSED_NUMBER = 10013
 """Control-manager error number: not permitted, which a port in exclusive use of another gives too."""
 
 
+def _is_sure(event: Event) -> bool:
+    """Whether a record is of the program's own words, or of a call that ended it most likely."""
+    return event.call is None or event.call.weight >= SURE
+
+
 def _wanted(case: Case) -> list[tuple[Claim, Evidence | None]]:
     """Endpoints that a log line calls taken; where a line does not say which, those that the service claims."""
-    events = case.last_events()
+    # A call that is one of several that may have ended it says less than a line of its own.
+    events = [event for event in case.last_events() if _is_sure(event)]
     quoted = [
         (Claim(port=port, address=address, protocol=_protocol(event.text)), case.quoted(event, SAID))
         for event, address, port in lines.endpoint_in_use(events)
@@ -120,7 +127,7 @@ def port_held(case: Case) -> Iterator[Finding]:
         yield from _held_by_copy(case)
     if certain and not held:
         yield _was_held(case, *wanted[0])
-    said = [case.quoted(e, SAID) for e in case.last_events() if says(e.text, "in use")][-1:]
+    said = [case.quoted(e, SAID) for e in case.last_events() if says(e.text, "in use") and _is_sure(e)][-1:]
     told = said or numbered(case, *_IN_USE_NUMBERS)
     if told and not held and not wanted:
         yield Finding(

@@ -77,7 +77,7 @@ def killed(case: Case) -> Iterator[Finding]:
                 f"result {last.result or 'signal'}, {name}",
                 MANAGER,
                 last.ended_at,
-                FITS if name == "SIGABRT" and looked.is_silent(case) else SAID,
+                FITS if crashed and looked.is_silent(case) else SAID,
             ),
             *last_words(case),
         ),

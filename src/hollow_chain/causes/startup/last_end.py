@@ -22,6 +22,9 @@ def is_done(case: Case) -> bool:
     return program is not None and program.style == "oneshot" and not program.stays
 
 
+_BOUND = "BindsTo"
+
+
 def ended_at_once(case: Case) -> bool:
     """Whether the last run ended by itself, within seconds of its start."""
     ran = run_seconds(case.service)
@@ -37,3 +40,10 @@ def end_of(service: Service) -> datetime | None:
 def last_records(case: Case) -> list[Evidence]:
     """The last words about it, as evidence."""
     return [case.quoted(event) for event in case.last_events()[-3:] if event.text]
+
+
+def was_bound(case: Case) -> bool:
+    """Whether it is bound to something that is down, so that the manager stopped it for that (systemd.unit(5), "BindsTo=")."""
+    bound = (link for link in case.service.links if link.kind == "hard" and link.word == _BOUND and not link.host)
+    heads = (case.graph.node(case.node.host, link.to) for link in bound)
+    return any(head.service is not None and head.service.state in ("stopped", "failed") for head in heads)

@@ -16,7 +16,7 @@ from hollow_chain.causes.standing import (
     hangs,
     skipped,
 )
-from hollow_chain.causes.startup.last_end import end_of, ended_at_once, last_records
+from hollow_chain.causes.startup.last_end import end_of, ended_at_once, last_records, was_bound
 from hollow_chain.causes.two_looks import two_looks
 from hollow_chain.causes.words import (
     clock,
@@ -43,7 +43,7 @@ def stopped(case: Case) -> Iterator[Finding]:
     service = case.service
     if service.startup in ("disabled", "event") or (failed_last(service) and not ended_by_request(case)):
         return
-    if _was_bound(case):
+    if was_bound(case):
         return
     if skipped(service) or (service.state == "stopped" and service.triggers and case.standing is Standing.NOT_YET):
         return
@@ -55,7 +55,7 @@ def stopped(case: Case) -> Iterator[Finding]:
         yield Finding(
             says=f"{service.name} is being stopped at this moment.",
             # Without a request, it is on its way down for a reason that is not told yet.
-            evidence=(case.seen(state, bears=SAID if stop_was_asked(case) else HINT),),
+            evidence=(case.seen(state, bears=FITS if stop_was_asked(case) else HINT),),
             mends=(Mend(f"Wait for its end, then start {service.name}.", seeks=True),),
             residual=True,
         )
@@ -65,16 +65,6 @@ def stopped(case: Case) -> Iterator[Finding]:
         return
     if service.startup != "manual":
         yield from _ended_cleanly(case)
-
-
-def _was_bound(case: Case) -> bool:
-    """Whether it is bound to something that is down, so that the manager stopped it for that (systemd.unit(5), "BindsTo=")."""
-    bound = (link for link in case.service.links if link.kind == "hard" and link.word == _BOUND and not link.host)
-    heads = (case.graph.node(case.node.host, link.to) for link in bound)
-    return any(head.service is not None and head.service.state in ("stopped", "failed") for head in heads)
-
-
-_BOUND = "BindsTo"
 
 
 def _hangs_in_its_stop(case: Case) -> Finding:

@@ -16,7 +16,7 @@ from hollow_chain.causes.standing import (
     skipped,
     up_targets,
 )
-from hollow_chain.causes.startup.last_end import end_of, ended_at_once, is_done, last_records
+from hollow_chain.causes.startup.last_end import end_of, ended_at_once, is_done, last_records, was_bound
 from hollow_chain.causes.words import (
     clock,
     ended_by_request,
@@ -100,6 +100,8 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
         return  # `event-pending` says it
     if service.job is not None:
         return  # somebody has asked for a start
+    if was_bound(case):
+        return  # the manager stopped it with what it is bound to
     # A stop that was asked for in the middle of a start leaves a failure, which is none.
     if (failed_last(service) and not ended_by_request(case)) or skipped(service):
         return
