@@ -30,7 +30,9 @@ def test_names_the_cause_and_its_place(fault: Fault, second_try: Callable[[str],
     if not answer.right:  # on a loaded machine a fault may come too late to be seen: once more, on a new host
         second_try(f"{answer.found[:2]} {answer.errors[-200:]}")
         answer = _asked(fault)
-    assert answer.status == 1, answer.errors
+    assert answer.status == (1 if answer.verdict.get("causes") else 0), (
+        answer.errors
+    )  # what is rightly skipped is no fault
     assert answer.right, answer.found
     for cause in answer.verdict["causes"]:
         assert cause["evidence"]

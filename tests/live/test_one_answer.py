@@ -26,7 +26,7 @@ def ask(host: RealHost, words: str) -> dict[str, Any]:
 def does(plan: dict[str, Any]) -> set[str]:
     """What is to be done, whatever of it clears a bar on the way."""
     return {
-        step["does"].replace("Clear the bar of apache2.service and start it", "Start apache2.service")
+        step["does"].replace("Reset the failed state of apache2.service and start it", "Start apache2.service")
         for step in plan["steps"]
     }
 
