@@ -148,6 +148,7 @@ def test_a_target_that_fits_several_services_lists_them_and_stops(run: Run, demo
     assert run("why", "ssh", "--from", demo_facts, "--host", "gate-03").status == 0
 
 
+@pytest.mark.skipif(os.name == "nt", reason="zones have other names in the environment there")
 def test_moments_are_local_on_the_screen_and_utc_in_documents(run: Run, demo_facts: Path) -> None:
     shown = run("why", "kiosk", "--from", demo_facts, TZ="Asia/Kolkata")
     assert "facts read 2026-03-04 11:42:02 IST" in shown.out and "06:12:02Z" not in shown.out

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import subprocess
+from datetime import datetime, timedelta, timezone
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from hollow_chain.show.page import zone_of
 from hollow_chain.show.rehearsal import scale_of
 from hollow_chain.wording.counts import counted, size
 from tests.conftest import PROGRAM, Run
@@ -182,3 +184,13 @@ def test_calls_that_look_leave_nothing_behind(run: Run, demo_facts: Path, tmp_pa
 def test_numbers_of_things_are_said_as_one_says_them() -> None:
     assert (counted(1, "port"), counted(2, "port"), counted(1000, "clash")) == ("1 port", "2 ports", "1,000 clashes")
     assert (size(1), size(900), size(4096), size(3 << 30)) == ("1 byte", "900 bytes", "4 KiB", "3 GiB")
+
+
+def test_a_zone_is_said_in_letters_or_as_an_offset() -> None:
+    moment = datetime(2026, 3, 4, 12, 0)  # noqa: DTZ001 - the zone follows
+    for name, hours, said in (
+        ("CET", 1, "CET"),
+        ("W. Europe Standard Time", 1, "UTC+0100"),
+        ("Coordinated Universal Time", 0, "UTC"),
+    ):
+        assert zone_of(moment.replace(tzinfo=timezone(timedelta(hours=hours), name))) == said

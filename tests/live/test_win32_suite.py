@@ -45,7 +45,7 @@ def test_text_comes_out_right_under_an_old_code_page(host: WinHost) -> None:
         "  services: [{name: Fähre, state: stopped, startup: disabled, display_name: 'Fähre ⚓'}]\n",
         encoding="utf-8",
     )
-    plain = host.hollow_chain("roster", "--from", r"C:\opt\facts.yaml", **OLD_CODE_PAGE)
+    plain = host.hollow_chain("roster", "--all", "--from", r"C:\opt\facts.yaml", **OLD_CODE_PAGE)
     assert plain.status == 0 and "stopped" in plain.out
     told = host.hollow_chain("roster", "--from", r"C:\opt\facts.yaml", "--json", **OLD_CODE_PAGE)
     assert told.json["services"][0]["service"] == "Fähre" and told.json["services"][0]["display_name"] == "Fähre ⚓"

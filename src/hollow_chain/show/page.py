@@ -118,7 +118,19 @@ def local(moment: str) -> str:
         here = datetime.strptime(moment, "%Y-%m-%d %H:%M:%SZ").replace(tzinfo=UTC).astimezone()
     except (ValueError, OverflowError, OSError):
         return moment
-    return f"{here:%Y-%m-%d %H:%M:%S} {here.tzname() or f'{here:%z}'}"
+    return f"{here:%Y-%m-%d %H:%M:%S} {zone_of(here)}"
+
+
+_LONGEST_ZONE = 5
+"""Letters of the abbreviation of a zone; some systems have whole sentences instead."""
+
+
+def zone_of(moment: datetime) -> str:
+    """The zone of a moment in few letters."""
+    name = moment.tzname() or ""
+    if name.isascii() and name.isalpha() and len(name) <= _LONGEST_ZONE:
+        return name
+    return f"UTC{moment:%z}" if moment.utcoffset() else "UTC"
 
 
 def age(read_at: datetime | None, now: datetime | None = None) -> str:
