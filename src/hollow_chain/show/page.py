@@ -128,9 +128,11 @@ _LONGEST_ZONE = 5
 def zone_of(moment: datetime) -> str:
     """The zone of a moment in few letters."""
     name = moment.tzname() or ""
+    if not moment.utcoffset():
+        return "UTC"  # whatever the system calls it
     if name.isascii() and name.isalpha() and len(name) <= _LONGEST_ZONE:
         return name
-    return f"UTC{moment:%z}" if moment.utcoffset() else "UTC"
+    return f"UTC{moment:%z}"
 
 
 def age(read_at: datetime | None, now: datetime | None = None) -> str:
