@@ -14,7 +14,7 @@ from typing import Any
 
 from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, INTERRUPTED, Trouble
 
-_SHARED = frozenset({"common", "finding", "asking", "changing", "observing"})
+_SHARED = frozenset({"common", "finding", "asking", "changing", "observing", "ticketing"})
 _ABOUT = (
     "Why will this service not start? Follows the dependency graph down from what you ask about, "
     "and names the one link that does not hold, with evidence, and what mends it."
@@ -154,8 +154,10 @@ def command_of(words: Sequence[str] = ()) -> Any:
 EXAMPLES = {
     "roster": "roster kiosk",
     "why": "why nginx   |   why --all   |   why kiosk --from facts/ --says 'error 1068'",
+    "about": "about nginx   |   about kiosk --from facts/ --json",
     "links": "links postgresql --depth 2   |   links nginx --out chain.svg",
     "ports": "ports 8080   |   ports --clashes",
+    "changes": "changes --since 2h   |   changes nginx   |   changes --between before.json after.json",
     "decode": "decode 1068   |   decode 'bind: address already in use'",
     "observe": "observe redis",
     "rehearse": "rehearse   |   rehearse nginx redis --runs 200",

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common
+from hollow_chain.cli import common, ticketing
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
@@ -54,15 +54,27 @@ def list_(
     return 0
 
 
-def show(number: Number, store: common.Store = "", json: common.Json = False) -> int:
+def show(
+    number: Number,
+    store: common.Store = "",
+    out: ticketing.Out = None,
+    whom: ticketing.ForWhom = "technician",
+    json: common.Json = False,
+) -> int:
     """Show one case whole: what was found, what was done, what came of it."""
+    ticketing.check(out, whom)
     found = _store(store, looks=True).case(number)
     if json:
         from hollow_chain.show.cases import case_document
         from hollow_chain.show.documents import to_json
 
         common.put(to_json(case_document(found, whole=True)))
-    else:
+    if out is not None:
+        from hollow_chain.ticket.cases import case_sheet
+
+        ticketing.write(case_sheet(found), out, whom)
+        ticketing.said(out, found.summary, json)
+    elif not json:
         from hollow_chain.show.cases import show_case
         from hollow_chain.show.page import Page
 

@@ -15,7 +15,7 @@ from hollow_chain.trouble import wrong_call
 from hollow_chain.wording.counts import counted
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Collection
 
     from hollow_chain.facts import Snapshot
     from hollow_chain.facts.host import File, Host
@@ -71,12 +71,14 @@ def load(
     with_packages: bool = False,
     supposed: Callable[[Host, Callable[[str], File | None]], Service] | None = None,
     observed: tuple[Observation, ...] = (),
+    closely: Callable[[Host], Collection[str]] | None = None,
+    with_changes: bool = False,
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
     from hollow_chain.sources.asked import Asked
     from hollow_chain.sources.places import facts_from, is_live
 
-    asked = Asked(_extra(words), with_claims, with_packages, observed, supposed)
+    asked = Asked(_extra(words), with_claims, with_packages, observed, supposed, closely, with_changes)
     with waiting("reading this machine") if is_live(place) else nullcontext():
         snapshot = facts_from(place, asked, _author())
     if logs:

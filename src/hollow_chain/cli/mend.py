@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from hollow_chain.cli import common, finding
+from hollow_chain.cli import common, finding, ticketing
 from hollow_chain.trouble import INTERRUPTED, MEND_DID_NOT_HOLD, SaidNo, Trouble, wrong_call
 
 if TYPE_CHECKING:
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Node
     from hollow_chain.experience.store import Store
+    from hollow_chain.facts.host import Host
     from hollow_chain.mend.carrying import Carrier, MendOutcome
     from hollow_chain.mend.hands import Hands
     from hollow_chain.mend.journal import MendJournal
@@ -83,7 +85,15 @@ def mend(
         ),
     ] = None,
     seed: Annotated[int, typer.Option("--seed", help="Equal seeds give equal results.")] = 1,
+    commands: Annotated[
+        bool,
+        typer.Option(
+            "--commands", help="Under each step the lines of a shell that do the same by hand (systemd hosts)."
+        ),
+    ] = False,
     store: common.Store = "",
+    out: ticketing.Out = None,
+    whom: ticketing.ForWhom = "technician",
     json: common.Json = False,
 ) -> int:
     """Plan what mends TARGET, and prove the plan in rehearsal; --apply carries it out, --undo undoes it.
@@ -95,11 +105,29 @@ def mend(
     """
     if apply + undo + resume + (done is not None) > 1:
         raise wrong_call("--apply, --done, --undo and --resume exclude one another")
+    ticketing.check(out, whom)
     if undo or resume or done is not None:
+        if out is not None:
+            raise wrong_call("--out writes a page about a plan; of a mend that was made, 'hollow-chain case show' does")
         return later(target, source, Later(undo, done, watch, store, json, yes))
     if not target.strip():
         raise wrong_call("name one TARGET; such as: hollow-chain mend nginx")
-    wish = MendWish(tuple(may_stop or ()), reboot, now_only, runs, seed, apply, yes, watch, store, json, observe)
+    wish = MendWish(
+        tuple(may_stop or ()),
+        reboot,
+        now_only,
+        runs,
+        seed,
+        apply,
+        yes,
+        watch,
+        store,
+        json,
+        observe,
+        commands,
+        out,
+        whom,
+    )
     return _plan(target, source, host, wish)
 
 
@@ -117,6 +145,9 @@ class MendWish(NamedTuple):
     store: str
     json: bool
     observe: bool = False
+    commands: bool = False
+    out: Path | None = None
+    whom: ticketing.Audience = "technician"
 
 
 def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
@@ -134,13 +165,16 @@ def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
     with common.Telling() as told:
         plan = Planner(facts, wish.now_only, given_up, wish.reboot, wish.runs, wish.seed, told).plan(verdict)
     if hands is None or not plan.tries or not plan.offered:
-        _show(plan, None, wish.json)
+        if wish.out is None or wish.json:
+            _show(plan, None, wish.json, hosts=facts.graph.hosts if wish.commands else None)
+        _write(facts, plan, verdict, wish)
         if hands is not None and plan.tries:
             common.warn("the plan failed its proof, so it is not carried out")
         return int(bool(plan.tries))
     if not wish.json:
-        _show(plan, None, False, is_carried_out=True)
+        _show(plan, None, False, is_carried_out=True, hosts=facts.graph.hosts if wish.commands else None)
     outcome = _carry(hands, plan, verdict, wish)
+    _write(facts, plan, verdict, wish, outcome)
     failed = not outcome.well and outcome.waits_for is None
     place = verdict.causes[0].place if verdict.causes and verdict.causes[0].place.service is not None else node
     if wish.json:
@@ -151,6 +185,16 @@ def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
     if failed and (wish.observe or _wants_a_look(place.name)):
         once_more(source, facts, place, wish.store, False)
     return _status(outcome)
+
+
+def _write(facts: Facts, plan: Plan, verdict: Verdict, wish: MendWish, outcome: MendOutcome | None = None) -> None:
+    """Write the page that was asked for."""
+    if wish.out is None:
+        return
+    from hollow_chain.ticket.plans import plan_sheet
+
+    ticketing.write(plan_sheet(facts, plan, verdict, outcome), wish.out, wish.whom, facts.graph.document)
+    ticketing.said(wish.out, verdict.summary, wish.json or outcome is not None)
 
 
 def once_more(source: str | None, facts: Facts, place: Node, store: str, json: bool) -> dict[str, object] | None:
@@ -330,7 +374,13 @@ def _is_done(number: int, step: Step) -> bool:
         show_step(Page(on_errors=True), number, step)
 
 
-def _show(plan: Plan, outcome: MendOutcome | None, json: bool, is_carried_out: bool = False) -> None:
+def _show(
+    plan: Plan,
+    outcome: MendOutcome | None,
+    json: bool,
+    is_carried_out: bool = False,
+    hosts: Mapping[str, Host] | None = None,
+) -> None:
     if json:
         from hollow_chain.show.documents import to_json
         from hollow_chain.show.mend import plan_document
@@ -341,7 +391,7 @@ def _show(plan: Plan, outcome: MendOutcome | None, json: bool, is_carried_out: b
         from hollow_chain.show.page import Page
 
         page = Page()
-        show_plan(page, plan, is_carried_out)
+        show_plan(page, plan, is_carried_out, hosts)
         if is_carried_out and sys.stderr.isatty():
             page.gap()
 

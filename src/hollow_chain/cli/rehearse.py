@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common, finding
+from hollow_chain.cli import common, finding, ticketing
 from hollow_chain.trouble import wrong_call
 from hollow_chain.wording.counts import counted
 
@@ -45,13 +45,16 @@ def rehearse(
     ] = None,
     everything: Annotated[bool, typer.Option("--all", help="A row for everything that the boot may start.")] = False,
     out: Annotated[
-        Path | None, typer.Option("--out", help="Write a timeline (.png, .svg).", show_default=False)
+        Path | None,
+        typer.Option(
+            "--out", help="Write a timeline (.png, .svg), or a page to hand on (.html, .md).", show_default=False
+        ),
     ] = None,
+    whom: ticketing.ForWhom = "technician",
     json: common.Json = False,
 ) -> int:
     """Boot a host in simulation: who will be up, when, and how surely; what the boot waits for; what it changes."""
-    if out is not None and out.suffix.lower() not in PICTURES:
-        raise wrong_call(f"cannot write {out}: give it one of the endings {', '.join(PICTURES)}")
+    ticketing.check(out, whom, PICTURES)
     snapshot = common.load(source, with_claims=True)
 
     from hollow_chain.boot.families import as_it_stands, foreseen, plan_of
@@ -70,7 +73,11 @@ def rehearse(
     with common.Telling() as told:
         result = rehearsed(plan, runs, seed, late, told)
     only = finding.fitting(facts.graph, words, owner.name) if words else None
-    if out is not None:
+    if out is not None and out.suffix.lower() in ticketing.PAGES:
+        from hollow_chain.ticket.rehearsals import rehearsal_sheet
+
+        ticketing.write(rehearsal_sheet(result, only), out, whom, snapshot)
+    elif out is not None:
         from hollow_chain.show.timeline import draw
 
         common.write_out(out, draw(result, out.suffix.lower().lstrip(".")))

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common, finding
+from hollow_chain.cli import common, finding, ticketing
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from hollow_chain.causes import Facts
     from hollow_chain.verdict import Verdict
 
@@ -38,6 +41,8 @@ def why(
     columns: common.Columns = "",
     keep: Annotated[bool, typer.Option("--keep", help="Keep the verdict as a case; see 'hollow-chain case'.")] = False,
     store: common.Store = "",
+    out: ticketing.Out = None,
+    whom: ticketing.ForWhom = "technician",
     json: common.Json = False,
 ) -> int:
     """Name the hollow link behind TARGET, the chain down to it, the evidence, and what mends it.
@@ -46,6 +51,7 @@ def why(
     """
     if bool(target.strip()) == everything:
         raise wrong_call("name one TARGET, or give --all for every service that is not well")
+    ticketing.check(out, whom)
     snapshot = common.load(source, target, logs=logs, columns=columns, host=host)
 
     from time import sleep
@@ -58,7 +64,7 @@ def why(
     facts = Facts(Graph(snapshot))
     facts.learned = common.learned(store)
     if everything:
-        return _all(facts, finding.hosts_named(facts.graph, host), json)
+        return _all(facts, finding.hosts_named(facts.graph, host), json, out, whom)
     node = finding.find_target(facts.graph, target, host, True)
     if source is None and (left := unsettled(node.service, facts.index(node.host).host)):
         # It came up a moment ago: whether it stays shows only by and by, and "it runs" would be said too early.
@@ -70,7 +76,12 @@ def why(
         from hollow_chain.show.documents import to_json, verdict_document
 
         common.put(to_json(verdict_document(verdict)))
-    else:
+    if out is not None:
+        from hollow_chain.ticket.verdicts import verdict_sheet
+
+        ticketing.write(verdict_sheet(facts, verdict, says[:MOST_SAID]), out, whom, facts.graph.document)
+        ticketing.said(out, verdict.summary, json)
+    elif not json:
         from hollow_chain.show.page import Page
         from hollow_chain.show.why import show_verdict
 
@@ -89,10 +100,18 @@ def _keep(verdict: Verdict, store: str) -> None:
     common.tell(f"kept as case {number}; say what it really was with 'hollow-chain case confirm {number}'")
 
 
-def _all(facts: Facts, hosts: list[str], json: bool) -> int:
+def _all(facts: Facts, hosts: list[str], json: bool, out: Path | None, whom: ticketing.Audience) -> int:
     from hollow_chain.verdict import diagnose_all
 
-    found = (verdict for verdict in diagnose_all(facts) if verdict.target.host in hosts)
+    found: Iterator[Verdict] = (verdict for verdict in diagnose_all(facts) if verdict.target.host in hosts)
+    if out is not None:
+        from hollow_chain.ticket.verdicts import all_sheet
+
+        verdicts = list(found)
+        sheet = all_sheet(facts, verdicts, hosts)
+        ticketing.write(sheet, out, whom, facts.graph.document)
+        ticketing.said(out, sheet.lead, json)
+        found = iter(verdicts)
     if json:
         from hollow_chain.show.documents import verdicts_json
 
@@ -106,5 +125,6 @@ def _all(facts: Facts, hosts: list[str], json: bool) -> int:
     from hollow_chain.show.why import show_all
 
     verdicts = list(found)
-    show_all(Page(), facts, verdicts)
+    if out is None:
+        show_all(Page(), facts, verdicts)
     return 1 if verdicts else 0

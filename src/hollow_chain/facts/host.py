@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
+from hollow_chain.facts.change import Change
 from hollow_chain.facts.license import LicenseFile, LicenseServer
 from hollow_chain.facts.observed import Observation, ObservedCall
 from hollow_chain.facts.service import Listed, Long, Moment, Part, Port, Seconds, Service
@@ -245,6 +246,8 @@ class Host(Part):
     license_servers: Listed[LicenseServer] = []
     observed: Listed[Observation] | None = None
     """Starts that were watched."""
+    changes: Listed[Change] = []
+    """What was changed lately, as far as that was asked for; file times of what was looked at stand in :attr:`files`."""
     unread: Listed[Unread] = []
 
 

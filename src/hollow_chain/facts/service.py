@@ -259,6 +259,17 @@ class Confinement(Part):
     private_network: bool = False
 
 
+class Usage(Part, gc=False):
+    """What a service that runs takes of the host at the moment. None: not known."""
+
+    memory_bytes: int | None = None
+    tasks: int | None = None
+    open_files: int | None = None
+    """Descriptors that its main process has open."""
+    most_open_files: int | None = None
+    """How many it may have open at most; -1: no limit."""
+
+
 class Start(Part, gc=False):
     """One recorded start."""
 
@@ -339,6 +350,7 @@ class Service(Part):
     """Whether its definition refuses a start by hand: only what needs it starts it."""
     limits: Limits | None = None
     confinement: Confinement | None = None
+    usage: Usage | None = None
     starts: Listed[Start] = []
     claims: Listed[Claim] = []
     seats: Listed[SeatWant] = []

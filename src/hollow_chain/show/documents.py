@@ -11,6 +11,8 @@ import msgspec
 
 from hollow_chain.causes import Facts, Finding, Standing
 from hollow_chain.chain import Edge, Graph, Match, Node, stop_takes
+from hollow_chain.facts.change import Change
+from hollow_chain.lately.telling import told
 from hollow_chain.lazy import pattern
 from hollow_chain.show.roll import Roll
 from hollow_chain.show.surroundings import Surroundings
@@ -59,6 +61,24 @@ def verdict_document(verdict: Verdict) -> Document:
         "next_look": _next_look(verdict.next_look) if verdict.next_look else None,
         "observed": None,
         "contradicted": verdict.contradicted or None,
+        "changed": [change_entry(change, node.host) for node, change in verdict.changed],
+    }
+
+
+def change_entry(change: Change, host: str) -> Document:
+    """A change, as all documents have it."""
+    return {
+        "at": when(change.at),
+        "kind": change.kind,
+        "what": change.what,
+        "did": change.did,
+        "host": host,
+        "services": list(change.services),
+        "by": change.by or None,
+        "before": change.before or None,
+        "after": change.after or None,
+        "source": change.source,
+        "says": told(change),
     }
 
 
@@ -91,8 +111,8 @@ def verdicts_json(facts: Facts, verdicts: Iterator[Verdict], hosts: Collection[s
     yield before
     for number, verdict in enumerate(itertools.chain([first], verdicts)):
         document = verdict_document(verdict)
-        for told, cause in zip(document["causes"], verdict.causes, strict=True):
-            _cut_chain(facts, told, cause, hosts)
+        for entry, cause in zip(document["causes"], verdict.causes, strict=True):
+            _cut_chain(facts, entry, cause, hosts)
         text = to_json(document)
         yield (",\n" if number else "") + "\n".join(f"    {line}" for line in text.split("\n"))
     yield after

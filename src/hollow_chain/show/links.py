@@ -7,6 +7,7 @@ from collections.abc import Callable
 from hollow_chain.chain import Edge, Node, stop_takes
 from hollow_chain.chain.around import Levels
 from hollow_chain.show.clean import clean
+from hollow_chain.show.own_words import startup_words
 from hollow_chain.show.page import Page, age
 from hollow_chain.show.surroundings import Surroundings
 from hollow_chain.show.trees import Branch
@@ -97,7 +98,8 @@ def _node_line(
     sign = view.sign(node)
     service = node.service
     where = f" on {clean(node.host, 80)}" if node.host != home else ""
-    startup = f", {service.startup}" if service and service.startup != "unknown" else ""
+    words = startup_words(service, view.facts.graph.hosts.get(node.host)) if service else ""
+    startup = f", {words}" if words else ""
     lead = place.lead(page)
     page.line(
         (lead, "dim"),
@@ -109,4 +111,5 @@ def _node_line(
         (suffix, "dim"),
         indent=3 if lead else 0,
         hang=len(lead) + 4,
+        under=place.trunk(page, place.siblings) if lead else "",
     )

@@ -6,20 +6,23 @@ from typing import TYPE_CHECKING
 
 from hollow_chain.causes.words import clock
 from hollow_chain.mend.plan import ASSUMED, NOT_KNOWN, SIMULATED, Plan, Proof, Step, Try
+from hollow_chain.mend.shell_lines import shell_lines
 from hollow_chain.show.clean import clean
 from hollow_chain.show.documents import Document, when
 from hollow_chain.show.page import Page, age
 from hollow_chain.show.signs import ASIDE, CAUTION, HOLLOW, PENDING, SOLID, WEAK, Sign
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
     from datetime import datetime
 
+    from hollow_chain.facts.host import Host
     from hollow_chain.mend.carrying import MendOutcome
 
 
-def show_plan(page: Page, plan: Plan, is_carried_out: bool = False) -> None:
+def show_plan(page: Page, plan: Plan, is_carried_out: bool = False, hosts: Mapping[str, Host] | None = None) -> None:
     """Write the whole plan: its steps, what each touches and how it is taken back, and the proof; and what can be done with it,
-    where that is not happening at this moment."""
+    where that is not happening at this moment. With *hosts*: under each step the lines to type on such a host."""
     target = f"{clean(plan.target.name, 120)} on {clean(plan.target.host, 80)}"
     if not plan.tries:
         page.line((f"Nothing to mend: no cause is known why {target} would not hold.", "bold"))
@@ -27,19 +30,21 @@ def show_plan(page: Page, plan: Plan, is_carried_out: bool = False) -> None:
         return
     page.line((f"A plan for {target}", "bold"), f"{': what to try, in this order' if len(plan.tries) > 1 else ''}")
     page.line((age(plan.read_at), "dim"))
-    show_tries(page, plan)
+    show_tries(page, plan, hosts)
+    if hosts is not None and not any(shell_lines(s, hosts.get(s.host)) for one in plan.tries for s in one.steps):
+        page.line(("No line of a shell does any of these steps on such a host.", "dim"), indent=1)
     if not is_carried_out or not plan.offered:
         page.gap()
         _show_end(page, plan)
 
 
-def show_tries(page: Page, plan: Plan) -> None:
+def show_tries(page: Page, plan: Plan, hosts: Mapping[str, Host] | None = None) -> None:
     """Write the steps, with what each touches and how it is taken back, and the proof."""
     for number, one in enumerate(plan.tries, 1):
-        _show_try(page, plan, number, one)
+        _show_try(page, plan, number, one, hosts or {})
 
 
-def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
+def _show_try(page: Page, plan: Plan, number: int, one: Try, hosts: Mapping[str, Host]) -> None:
     if len(plan.tries) > 1:
         page.heading(f"Try {number}  ({one.probability:.0%} sure that this is it, costs about {_minutes(one.cost)})")
     causes = ", ".join(f"{cause} ({clean(service, 80)})" for cause, _, service in one.causes)
@@ -52,6 +57,8 @@ def _show_try(page: Page, plan: Plan, number: int, one: Try) -> None:
     kinds = one.proof.kinds if one.proof is not None else ()
     for at, step in enumerate(one.steps, 1):
         show_step(page, at, step, plan.target.host, kinds[at - 1] if at <= len(kinds) else "")
+        for line in shell_lines(step, hosts.get(step.host)):
+            page.line(clean(f"# {line.text}" if line.remark else line.text, 1000), indent=6, hang=2)
     if one.hints:
         page.gap()
         page.line(("Besides, or instead:", "dim"), indent=1)

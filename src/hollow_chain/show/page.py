@@ -49,23 +49,27 @@ class Page:
         """*text* with its moments in the time of whoever reads it."""
         return MOMENT.sub(lambda found: local(found[0]), text) if "Z" in text else text
 
-    def line(self, *parts: str | tuple[str, str], indent: int = 0, hang: int = 0) -> None:
-        """One line of *parts*, each a text or a text with a style; wrapped lines are indented by *hang* more."""
+    def line(self, *parts: str | tuple[str, str], indent: int = 0, hang: int = 0, under: str = "") -> None:
+        """One line of *parts*, each a text or a text with a style; wrapped lines are indented by *hang* more, with *under* in that."""
         from rich.text import Text
 
         text = Text()
         for part in parts:
             body, style = part if isinstance(part, tuple) else (part, "")
             text.append(self._local(body) if self.rich_signs else _in_letters(self._local(body)), style)
-        self._wrapped(text, indent, hang)
+        self._wrapped(text, indent, hang, under)
 
-    def _wrapped(self, text: Text, indent: int, hang: int) -> None:
+    def _wrapped(self, text: Text, indent: int, hang: int, under: str) -> None:
+        from rich.text import Text
+
         room = max(20, self.width - indent - hang)
         lines = text.wrap(self.console, room) if len(text) > self.width - indent else [text]
         for number, piece in enumerate(lines):
             piece.rstrip()
-            piece.pad_left(indent + (hang if number else 0))
-            self.console.print(piece, soft_wrap=True, no_wrap=True, crop=False)
+            lead = Text(" " * indent)
+            if number:
+                lead.append(under.ljust(hang) if self.rich_signs else _in_letters(under.ljust(hang)), "dim")
+            self.console.print(lead + piece, soft_wrap=True, no_wrap=True, crop=False)
 
     def gap(self) -> None:
         """An empty line."""

@@ -13,6 +13,7 @@ from hollow_chain.chain.find import DESCRIBED, DISPLAY, NEAR, PART, PORT, PROGRA
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 from hollow_chain.show.clean import clean
+from hollow_chain.show.own_words import startup_words
 from hollow_chain.show.page import Page, age
 from hollow_chain.show.roll import Roll
 from hollow_chain.show.signs import state_word
@@ -138,9 +139,9 @@ def _state_of(match: Match) -> str:
     return "" if service is None else "template" if service.template else state_word(service.kind, service.state)
 
 
-def _startup_of(match: Match) -> str:
-    service = match.node.service
-    return "" if service is None or service.startup == "unknown" else service.startup
+def _startup_of(match: Match, host: Host | None) -> str:
+    """The startup type; with the manager's own word where *host* is given."""
+    return "" if match.node.service is None else startup_words(match.node.service, host)
 
 
 class _Table:
@@ -150,7 +151,8 @@ class _Table:
         self._page, self._roll, self._matches, self._words = page, roll, matches, words
         widest = _NAME if page.width > _USUAL_WIDTH else _WIDEST_NAME
         self._name = min(widest, max((len(clean(m.node.name, 60)) for m in matches), default=0))
-        self._said = [(_state_of(m), _startup_of(m), roll.word(m.node)) for m in matches]
+        host = roll.facts.graph.hosts[matches[0].node.host] if matches and page.width > _USUAL_WIDTH else None
+        self._said = [(_state_of(m), _startup_of(m, host), roll.word(m.node)) for m in matches]
         self._state, self._startup, self._word = (
             max((len(one[at]) for one in self._said), default=0) for at in range(3)
         )

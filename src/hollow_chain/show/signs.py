@@ -37,6 +37,9 @@ MEANINGS = {
 }
 """What each mark stands for."""
 
+BY_TONE = {"well": SOLID, "waits": PENDING, "idle": RESTING, "unwell": WEAK, "cause": HOLLOW}
+"""The mark of each tone of a line (``show.sheet``)."""
+TONES = {sign: tone for tone, sign in BY_TONE.items()}
 _SIGNS = {
     Standing.UP: SOLID,
     Standing.NOT_YET: PENDING,

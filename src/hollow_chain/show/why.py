@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from hollow_chain.causes import Evidence, Facts, Finding, Mend, Standing
 from hollow_chain.causes.finding import AT_ONCE
+from hollow_chain.causes.words import clock
 from hollow_chain.chain import Node
+from hollow_chain.lately.telling import told
 from hollow_chain.show.clean import clean
+from hollow_chain.show.own_words import startup_words, state_words
 from hollow_chain.show.page import Page, age, before
 from hollow_chain.show.signs import ASIDE, CAUTION, DOWN_TO, HOLLOW, HOLLOW_WORDS, sign_of, state_word
 from hollow_chain.verdict import Cause, Verdict
@@ -32,6 +35,10 @@ def show_verdict(page: Page, facts: Facts, verdict: Verdict) -> None:
     if len(verdict.causes) > MOST_CAUSES:
         page.line(f"... and {len(verdict.causes) - MOST_CAUSES} more causes; --json lists them all.")
     _show_notes(page, _worth_telling(verdict), bool(verdict.causes))
+    if not verdict.causes and verdict.changed:
+        page.heading("Changed shortly before")
+        for _, change in verdict.changed:
+            page.line(f"- {clean(told(change), 400)} ", (f"[{clock(change.at)}]", "dim"), indent=3, hang=2)
     if verdict.next_look:
         page.heading("Look next")
         page.line(clean(verdict.next_look.does, 500), indent=3)
@@ -109,7 +116,9 @@ def _show_link(page: Page, facts: Facts, node: Node, depth: int, cause: str, abo
     standing = facts.standing(node)
     sign = HOLLOW if cause else sign_of(standing)
     state = state_word(service.kind, service.state) if service else "not registered"
-    startup = f", {service.startup}" if service and service.startup != "unknown" else ""
+    host = facts.graph.hosts.get(node.host)
+    words = startup_words(service, host) if service else ""
+    startup = f", {words}" if words else ""
     where = f" on {clean(node.host, 80)}" if above is not None and above.host != node.host else ""
     lead = f"{page.sign(DOWN_TO)}needs " if depth else ""
     held = (f"  {HOLLOW_WORDS}: {cause}", HOLLOW.style) if cause else ""
@@ -118,7 +127,7 @@ def _show_link(page: Page, facts: Facts, node: Node, depth: int, cause: str, abo
         (lead, "dim"),
         (f"{page.sign(sign)} ", sign.style),
         (clean(node.name, 120) + where, "bold" if cause else ""),
-        f"  {state}{startup}{note}",
+        f"  {state_words(service, host, state)}{startup}{note}",
         held,
         indent=max(0, 3 * depth - 3),
         hang=4,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
@@ -25,3 +25,7 @@ class Asked(NamedTuple):
     supposed: Callable[[Host, Callable[[str], File | None]], Service] | None = None
     """Makes, of what was read so far and a look at paths, a service that is not there and is to be looked at as if it were: its
     program, files, account and claims."""
+    closely: Callable[[Host], Collection[str]] | None = None
+    """Chooses, of what the manager tells, the services that are looked at as closely as those that failed: records, starts, files."""
+    with_changes: bool = False
+    """What was changed lately, of all services."""

@@ -33,6 +33,9 @@ def look(reading: HostReading) -> None:
             looker.look(program.root)
             continue
         looker.look(program.path, service.state != "running")
+        if service.name in reading.chosen and service.definition is not None:
+            for path in (service.definition.file, *service.definition.drop_ins):
+                looker.look(path)
         if service.state == "failed":
             looker.look_at_run(program.path)
         if program.style.startswith("notify") and _has_not_reported(service):
@@ -43,7 +46,10 @@ def look(reading: HostReading) -> None:
             looker.look(service.last.step_program, is_program=True)
         for path in (program.folder, *program.paths, *program.environment_files, *(program.credential_files or ())):
             looker.look(path, instance=service.instance)
-        if service.state == "failed" or is_deserted(service) or (service.last is not None and service.last.restarts):
+        tried = (
+            service.state == "failed" or is_deserted(service) or (service.last is not None and service.last.restarts)
+        )
+        if tried or service.name in reading.chosen:
             looker.look_way(program.folder)
             program.used_places = _own_places(service, looker)
         for path in _run_in_vain(host, service.name):

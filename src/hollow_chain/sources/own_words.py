@@ -22,10 +22,10 @@ def add(reading: HostReading) -> None:
     for service in host.services:
         program = service.program
         down = service.state == "failed" or _has_restarted(service) or is_deserted(service)
-        if program is None or service.kind != "service" or not (down or service.name in reading.asked.extra):
+        if program is None or service.kind != "service" or not (down or service.name in reading.closely):
             continue
         configured = claims.configuration(service, reader)
-        if down:
+        if down or service.name in reading.chosen:
             claims.add(service, reader, configured)
         else:
             _add_contested_claims(service, reading, configured)

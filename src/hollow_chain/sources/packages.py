@@ -47,6 +47,22 @@ def owners_of(paths: set[str], walker: Walker) -> dict[str, set[str]]:
     return found
 
 
+def owners_in(package: str, walker: Walker) -> frozenset[str]:
+    """The files that a package brought, by either of their spellings; none where no list of it is kept."""
+    names = (f"{package}{_SUFFIX}", *(f"{package}:{arch}{_SUFFIX}" for arch in _ARCHITECTURES))
+    for name in names:
+        try:
+            data = walker.read(f"{_LISTS}/{name}", MAX_LIST).data
+        except OSError:
+            continue
+        return frozenset(one for line in data.decode("utf-8", "replace").splitlines() for one in _spellings(line))
+    return frozenset()
+
+
+_ARCHITECTURES = ("amd64", "arm64", "i386", "armhf", "riscv64", "ppc64el", "s390x")
+"""Of packages that are there for several architectures at once the list says for which it is."""
+
+
 def _spellings(path: str) -> list[str]:
     if path.startswith(_MERGED):
         return [path, f"/usr{path}"]

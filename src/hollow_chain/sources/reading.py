@@ -29,6 +29,10 @@ class HostReading:
             cores=reached.cores,
         )
         self._family = family
+        self.closely: frozenset[str] = frozenset(asked.extra)
+        """Services that are looked at closely, whether or not they are well."""
+        self.chosen: frozenset[str] = frozenset()
+        """Those of which all is wanted: past starts, what they take of the host, every file of their own."""
 
     def service_of(self, process: int) -> str:
         """The service that a process belongs to; empty where it is none's."""
@@ -93,6 +97,9 @@ def read(reached: Reached, family: FamilyReaders, asked: Asked, written_by: str 
         beside.join()  # a thread that is still reading when the interpreter ends may crash it
     beside.settle()
     try:
+        if asked.closely is not None:
+            reading.chosen = frozenset(asked.closely(reading.host))
+            reading.closely |= reading.chosen
         reading.host.observed = list(asked.observed) or None
         if asked.supposed is not None:
             _suppose(reading, asked.supposed(reading.host, reading.looker.look))

@@ -12,9 +12,11 @@ from hollow_chain.causes import HINT, Case, Evidence, Facts, Finding, Standing
 from hollow_chain.causes.case import UNIT_TRIGGERS, Learned
 from hollow_chain.causes.finding import TELLS
 from hollow_chain.chain import Edge, Graph, Node
+from hollow_chain.facts.change import Change
 from hollow_chain.facts.host import OF_RECORDS, Host
 from hollow_chain.families import family_of
 from hollow_chain.verdict.below import Below, Fleet, Kept, Way, by_walk, own_of, way_of
+from hollow_chain.verdict.changed import preceding, with_clues
 from hollow_chain.verdict.looks import NextLook, best_look, observe_once, start_and_read
 from hollow_chain.verdict.walk import affected, examine, is_hollow, let_down
 from hollow_chain.verdict.weigh import PriorOf, prior_of, weights
@@ -51,6 +53,8 @@ class Verdict(msgspec.Struct):
     notes: list[Finding] = msgspec.field(default_factory=list)
     unread: list[str] = msgspec.field(default_factory=list)
     next_look: NextLook | None = None
+    changed: list[tuple[Node, Change]] = msgspec.field(default_factory=list)
+    """What was changed shortly before the failure of the target and of the places of causes, each with the node that it is about."""
     contradicted: str = ""
     """Where what the user saw speaks of something else than what was found: both, in one sentence."""
 
@@ -129,12 +133,20 @@ def _verdict(facts: Facts, target: Node, below: Below, says: str = "") -> Verdic
     causes = [Cause(one.finding, round(one.sure * _loss(facts, one.finding), 3), one.way) for one in kept]
     if says:
         causes = [_heard(cause, says) for cause in causes]
+    causes = [_with_clues(facts, cause) for cause in causes]
     causes.sort(key=lambda c: (-c.confidence, -c.way.length, c.finding.cause, c.finding.service))
     state = target.service.state if target.service else "not registered"
     verdict = Verdict(target, state, host.read_at, causes, [*below.notes, *(f for f in found if f.note)], unread)
+    places = {node.key: node for node in (target, *(cause.place for cause in causes))}
+    verdict.changed = [(node, one) for node in places.values() for one in preceding(facts, node)]
     verdict.next_look = _next_look(facts, below, verdict)
     verdict.contradicted = _contradicted(verdict, says) if says else ""
     return verdict
+
+
+def _with_clues(facts: Facts, cause: Cause) -> Cause:
+    finding, sure = with_clues(facts, cause.place, cause.finding, cause.confidence)
+    return cause if finding is cause.finding else replace(cause, finding=finding, confidence=sure)
 
 
 def _contradicted(verdict: Verdict, says: str) -> str:

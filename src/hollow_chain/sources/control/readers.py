@@ -5,6 +5,7 @@ from __future__ import annotations
 from hollow_chain.sources import filesystems, licenses, sockets
 from hollow_chain.sources.control import (
     accounts,
+    changes,
     environment,
     firewall,
     holders,
@@ -33,6 +34,7 @@ READERS = FamilyReaders(
         Reader(accounts.add),
         Reader(firewall.add, wanted=lambda asked: asked.with_claims),
         Reader(own_words.add_claims, wanted=lambda asked: asked.with_claims),
+        Reader(changes.add, wanted=lambda asked: asked.with_changes or asked.closely is not None),
         Reader(progress.settle),
     ),
     unit_of=lambda process, processes: "",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from hollow_chain.sources import claims, filesystems, licenses, looking, own_words, packages, sockets, upkeep
 from hollow_chain.sources.reading import FamilyReaders, Reader
-from hollow_chain.sources.systemd import conditions, deserted, groups, records, socket_units, units
+from hollow_chain.sources.systemd import changes, conditions, deserted, groups, records, socket_units, units, usage
 
 READERS = FamilyReaders(
     readers=(
@@ -28,6 +28,8 @@ READERS = FamilyReaders(
         Reader(socket_units.add_claims, wanted=lambda asked: asked.with_claims),
         Reader(claims.add_to_all, wanted=lambda asked: asked.with_claims),
         Reader(claims.add_to_asked, wanted=lambda asked: bool(asked.extra) and not asked.with_claims),
+        Reader(usage.add, wanted=lambda asked: asked.closely is not None),
+        Reader(changes.add),
         Reader(packages.add, wanted=lambda asked: asked.with_packages),
     ),
     unit_of=groups.unit_of,

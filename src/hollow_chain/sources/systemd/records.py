@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from datetime import datetime, timedelta
 
 from hollow_chain.facts.host import OF_RECORDS, Event, Host, Unread
@@ -24,7 +25,7 @@ MAX_LOGGED = 1000
 def add(reading: HostReading) -> None:
     """The records, and what follows from them of services that the manager has forgotten."""
     host = reading.host
-    names = [s.name for s in host.services if worth_reading_logs(s) or s.name in reading.asked.extra]
+    names = [s.name for s in host.services if worth_reading_logs(s) or s.name in reading.closely]
     if names:
         _add_events(reading, names)
     for service in host.services:
@@ -57,7 +58,7 @@ def _add_events(reading: HostReading, names: list[str]) -> None:
     try:
         boot = reading.reached.files.text("/proc/sys/kernel/random/boot_id").strip().replace("-", "")
         with reading.reached.journal() as records:
-            fill(host, Journal(records), names[:MAX_LOGGED], boot)
+            fill(host, Journal(records), names[:MAX_LOGGED], boot, reading.chosen)
     except (NotThere, OSError) as error:
         host.unread.append(Unread(what="the journal", why=str(error), part=OF_RECORDS))
         return
@@ -69,14 +70,15 @@ def _add_events(reading: HostReading, names: list[str]) -> None:
         host.unread.append(Unread(what="the journal of system services", why=why, part=OF_RECORDS))
 
 
-def fill(host: Host, journal: Journal, names: list[str], boot: str) -> None:
-    """Put what the journal says of the services of these *names* into the facts of the host."""
+def fill(host: Host, journal: Journal, names: list[str], boot: str, chosen: Collection[str] = ()) -> None:
+    """Put what the journal says of the services of these *names* into the facts of the host; past starts, too, of those that are not
+    well, and of *chosen* ones."""
     given_up = _jobs_given_up(host, journal, boot)
     names = [*names, *(name for name in given_up if name not in names)]
     host.events = journal.of_units(names, RECORDS_EACH, boot)
     host.events += _said_of_definitions(host, journal, boot)
     host.events += _said_beside(host, journal, boot)
-    boots.add(host, [s for s in host.services if needs_history(s)], journal, boot)
+    boots.add(host, [s for s in host.services if needs_history(s) or s.name in chosen], journal, boot)
 
 
 def _jobs_given_up(host: Host, journal: Journal, boot: str) -> list[str]:

@@ -1,0 +1,66 @@
+"""What was changed shortly before a service failed: the most wanted clue, and no more than a clue."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from hollow_chain.facts.change import Change
+from hollow_chain.facts.host import Event, Host
+from hollow_chain.facts.service import Service
+from hollow_chain.families.messages import FAILED
+from hollow_chain.lately.gather import changes_of
+
+LITTLE = timedelta(hours=1)
+"""How long before a failure a change may lie that is told with it: within that time whoever changed something tries it, or its timer
+comes round."""
+_OF_HOST = timedelta(minutes=5)
+"""The same of what holds for the whole host: so many things change there that only the nearest tell anything."""
+_SLACK = timedelta(seconds=1)
+"""File times and records are of clocks that differ by ticks."""
+_MOST = 3
+_BY_SOMEBODY = frozenset(
+    ("definition", "settings", "program", "data", "package", "startup", "command", "account", "system")
+)
+"""What somebody changes; that services start, stop and fail are the consequences."""
+
+
+class Clues:
+    """The changes of one host by the service that they are about."""
+
+    def __init__(self, host: Host) -> None:
+        self._host = host
+        self._of_host: list[Change] = []
+        self._own: dict[str, list[Change]] = {}
+        for one in changes_of(host):
+            if one.kind in _BY_SOMEBODY:
+                for name in one.services:
+                    self._own.setdefault(name, []).append(one)
+                if not one.services and one.kind in ("system", "package"):
+                    self._of_host.append(one)
+        self._events: dict[str, list[Event]] = {}
+        for event in host.events:
+            if event.code == FAILED:
+                self._events.setdefault(event.service, []).append(event)
+
+    def failing_since(self, service: Service) -> datetime | None:
+        """When the failure began that still lasts: a service that is restarted fails again and again."""
+        last = service.last
+        good = [start.at for start in service.starts if start.outcome == "up"]
+        failed = [event.at for event in self._events.get(service.name, ()) if not good or event.at > max(good)]
+        if failed or last is None:
+            return min(failed, default=None)
+        return last.left_up_at or last.started_at or last.ended_at
+
+    def preceding(self, service: Service) -> list[Change]:
+        """The changes that precede the failure of *service* by little, its own first, the nearest first."""
+        since = self.failing_since(service)
+        if since is None:
+            return []
+        own, others = (
+            [one for one in changes if since - LITTLE <= one.at <= since + _SLACK]
+            for changes in (self._own.get(service.name, ()), self._of_host)
+        )
+        # In an update of many packages none of them says anything by itself; what holds for the whole host is a clue only where
+        # nothing was done to the service itself.
+        near = own or [one for one in others if len(others) <= _MOST and since - one.at <= _OF_HOST]
+        return sorted(near, key=lambda one: (not one.services, since - one.at))[:_MOST]

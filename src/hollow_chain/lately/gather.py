@@ -1,0 +1,78 @@
+"""The changes of a host in one list: those that were recorded, and those that the times of what was looked at tell."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+
+from hollow_chain.facts.change import Change, ChangeKind
+from hollow_chain.facts.host import File, Host
+from hollow_chain.facts.service import Service
+from hollow_chain.families import family_of
+
+LONGEST_AGO = timedelta(days=30)
+"""How old a change may be to be told where nobody says otherwise: what is older had a month to show."""
+_TWO_TIMES = 2.0
+"""Seconds by which the two times of a file differ at the least where something else than its content was changed."""
+_WRITTEN_AS_IT_RUNS = ("/run/", "/var/", "/tmp/", "/proc/", "/dev/", "/sys/")
+"""Places that services write to as they run (hier(7))."""
+
+
+def changes_of(host: Host, service: str = "", since: datetime | None = None) -> list[Change]:
+    """The changes of *host*, of one service of it where that is named, oldest first; not those before *since*."""
+    found = list(host.changes)
+    known = {(one.kind, one.what) for one in found}
+    found += [one for one in _told_by_facts(host, service) if (one.kind, one.what) not in known]
+    until = host.read_at
+    kept = [
+        one
+        for one in found
+        if (not service or service in one.services)
+        and (since is None or one.at >= since)
+        and (until is None or one.at <= until + timedelta(minutes=1))
+    ]
+    return sorted(kept, key=lambda one: (one.at, one.kind, one.what))
+
+
+def _told_by_facts(host: Host, only: str) -> Iterator[Change]:
+    files = {file.path: file for file in host.files}
+    for service in host.services:
+        if (only and service.name != only) or service.template:
+            continue
+        yield from _of_service(host, service, files)
+    limits = host.limits
+    if limits is not None and limits.start_changed_at is not None:
+        what = "the start limit of all services"
+        yield Change(
+            at=limits.start_changed_at, kind="system", what=what, after=limits.start_typed, source="service manager"
+        )
+
+
+def _of_service(host: Host, service: Service, files: dict[str, File]) -> Iterator[Change]:
+    definition, program, mine = service.definition, service.program, [service.name]
+    source = "file times" if family_of(host).defined_in_files else "registry"
+    if definition is not None and definition.changed_at is not None:
+        what = definition.file or service.name
+        yield Change(at=definition.changed_at, kind="definition", what=what, services=mine, source=source)
+    if definition is not None and definition.enabled_at is not None:
+        did = "set to start at boot"
+        yield Change(
+            at=definition.enabled_at, kind="startup", what=service.name, did=did, services=mine, source="file times"
+        )
+    if program is None:
+        return
+    kinds: dict[str, ChangeKind] = {program.path: "program"}
+    named = [*program.paths, *program.environment_files]
+    kinds |= {path: "settings" for path in named if path not in kinds and not path.startswith(_WRITTEN_AS_IT_RUNS)}
+    for path, kind in kinds.items():
+        file = files.get(path)
+        at = (file.altered_at or file.changed_at) if file is not None and file.exists and file.kind == "file" else None
+        if file is not None and at is not None:
+            yield Change(at=at, kind=kind, what=path, did=_did(file), services=mine, source="file times")
+
+
+def _did(file: File) -> str:
+    if file.altered_at is None or file.changed_at is None:
+        return "written"
+    same = abs((file.altered_at - file.changed_at).total_seconds()) < _TWO_TIMES
+    return "written" if same else "replaced or given other rights"

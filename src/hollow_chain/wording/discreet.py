@@ -1,0 +1,52 @@
+"""Texts for somebody outside of the house: without accounts, paths and addresses."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from hollow_chain.facts.host import Snapshot
+from hollow_chain.lazy import pattern
+
+_PATH = pattern(
+    r"(?<![\w.<])(?:/[\w.@+\-]{1,255}(?:/[\w.@+\-\\ ]{0,255}(?<! )){0,40}|[A-Za-z]:\\[^\s\"'”“,;:]{0,400}|HKEY_\w+\\[^\s,;]{0,400})"
+)
+_ADDRESS = pattern(
+    r"(?<![\w.:])(?:(?:\d{1,3}\.){3}\d{1,3}|\[?(?:[0-9A-Fa-f]{0,4}:){2,7}[0-9A-Fa-f]{0,4}\]?|(?:[0-9A-Fa-f]{2}[:-]){5}[0-9A-Fa-f]{2})(?![\w])"
+)
+_MAIL = pattern(r"[\w.+\-]{1,64}@[\w\-]{1,63}(?:\.[\w\-]{1,63}){1,5}(?!\.(?:service|socket|timer))\b")
+_TIME = pattern(r"\d{1,2}:\d{2}(?::\d{2})?\Z")
+_NO_ACCOUNT = frozenset(("", "root", "localsystem", "localservice", "networkservice", "nobody", "system"))
+"""Accounts that every such system has: they tell nothing of this one."""
+
+
+class Discreet:
+    """Takes out of texts what is nobody else's business."""
+
+    def __init__(self, accounts: Iterable[str]) -> None:
+        """*accounts* are the names of those that the facts tell of."""
+        import re
+
+        names = sorted({one for one in accounts if one.casefold() not in _NO_ACCOUNT}, key=len, reverse=True)
+        one_of = "|".join(re.escape(name) for name in names)
+        self._accounts = re.compile(rf"(?<![\w.\-@])(?:{one_of})(?![\w\-@]|\.\w)") if names else None
+
+    def text(self, text: str) -> str:
+        """*text* without accounts, paths and addresses."""
+        text = _PATH.sub("(a file)", text)
+        text = _MAIL.sub("(an address)", text)
+        text = _ADDRESS.sub(lambda found: found[0] if _TIME.match(found[0]) else "(an address)", text)
+        return self._accounts.sub("(an account)", text) if self._accounts is not None else text
+
+
+def accounts_of(snapshot: Snapshot) -> set[str]:
+    """The names of accounts and groups that the facts tell of."""
+    found: set[str] = set()
+    for host in snapshot.hosts:
+        found.update(account.name for account in host.accounts)
+        found.update(change.by for change in host.changes)
+        for file in host.files:
+            found.update((file.owner, file.group))
+        for service in host.services:
+            if service.account is not None:
+                found.update((service.account.user, service.account.group, *service.account.groups))
+    return found
