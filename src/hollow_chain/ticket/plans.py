@@ -73,9 +73,8 @@ def _step(facts: Facts, step: Step, plan: Plan, outcome: MendOutcome | None) -> 
         parts.append(f"Also touches {', '.join(step.also_touches[:8])}.")
     if step.undo:
         parts.append(f"Undo: {step.undo}.")
-    parts += [
-        f"$ {'# ' if one.remark else ''}{one.text}" for one in shell_lines(step, facts.graph.hosts.get(step.host))
-    ]
+    lines = shell_lines(step, facts.graph.hosts.get(step.host))
+    code = "\n".join(f"{'# ' if one.remark else ''}{clean(one.text, 2000)}" for one in lines)
     where = f", on {step.host}" if step.host != plan.target.host else ""
     by = (
         "by hand"
