@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from hollow_chain.causes import Facts
 from hollow_chain.mend.plan import NOT_KNOWN, SIMULATED, Plan, Proof, Step, Try
 from hollow_chain.mend.shell_lines import shell_lines
+from hollow_chain.show.clean import clean
 from hollow_chain.show.rehearsal import percent
 from hollow_chain.show.sheet import Line, Sheet
 from hollow_chain.ticket.verdicts import chain_lines
