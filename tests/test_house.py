@@ -159,7 +159,7 @@ def test_families_differ_and_say_so() -> None:
 
 ELSEWHERE = r"""
 import asyncio, importlib, os, pkgutil, signal, subprocess, sys, tempfile
-import msgspec, numpy, psutil, rapidfuzz, rich.console, typer, yaml  # packages look for themselves what a system has
+import jinja2, msgspec, numpy, psutil, rich.console, typer, yaml  # packages look for themselves what a system has
 
 for name in ("grp", "pwd", "fcntl", "resource", "termios", "tty", "pty", "syslog", "dbus_fast"):
     sys.modules[name] = None  # what is not there cannot be imported

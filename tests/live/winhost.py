@@ -33,7 +33,7 @@ WINE, SERVER = Path("/usr/lib/wine/wine64"), Path("/usr/lib/wine/wineserver64")
 COMPILER = "x86_64-w64-mingw32-gcc"
 # The newest of those with compiled parts that the C runtime of this Wine can load.
 PACKAGES = (
-    "numpy==1.26.4", "matplotlib==3.9.4", "contourpy==1.2.1", "typer<0.29", "rich", "msgspec", "pyyaml", "psutil", "rapidfuzz",
+    "numpy==1.26.4", "matplotlib==3.9.4", "contourpy==1.2.1", "typer<0.29", "rich", "msgspec", "pyyaml", "psutil", "jinja2",
     "cryptography==42.0.5", "sqlalchemy", "platformdirs", "filelock", "pywin32", "tzdata", "colorama", "pytest", "hypothesis",
 )  # fmt: skip
 CARRIER = "panda3d==1.10.16"

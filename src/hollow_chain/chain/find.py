@@ -138,9 +138,8 @@ def _holders(host: Host, wanted: str) -> set[str]:
 
 
 def _near(places: list[Host], wanted: str) -> list[Match]:
-    from rapidfuzz import fuzz, process
+    from hollow_chain.wording.near import nearest
 
     nodes = [Node(h.name, s.name, s) for h in places for s in h.services if s.kind in ("service", "socket", "timer")]
     names = [node.name.removesuffix(".service").casefold() for node in nodes]
-    close = process.extract(wanted, names, scorer=fuzz.WRatio, limit=8, score_cutoff=68)
-    return [Match(nodes[index], NEAR, score) for _, score, index in close]
+    return [Match(nodes[one.place], NEAR, one.likeness) for one in nearest(wanted, names, 8, 68)]

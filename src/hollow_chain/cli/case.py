@@ -105,9 +105,9 @@ def correct(
 
     known = [rule.cause for rule in catalogue()]
     if cause not in known:
-        from rapidfuzz import process
+        from hollow_chain.wording.near import nearest
 
-        near = [name for name, score, _ in process.extract(cause, known, limit=4) if score > 50]
+        near = [one.name for one in nearest(cause, known, 4, 50)]
         offered = f"; near: {', '.join(near)}" if near else ""
         raise wrong_call(f"{cause!r} is no cause of the catalogue{offered}")
     judged = _store(store).judge(number, cause, place, note)

@@ -35,9 +35,9 @@ def hosts_named(graph: Graph, host: str) -> list[str]:
             return found
         if found:
             raise wrong_call(f"{host!r} fits {len(found)} hosts: {_listed(found)}")
-    from rapidfuzz import fuzz, process
+    from hollow_chain.wording.near import nearest
 
-    near = [name for name, _, _ in process.extract(host, list(graph.hosts), scorer=fuzz.WRatio, score_cutoff=_CLOSE)]
+    near = [one.name for one in nearest(host, list(graph.hosts), _MOST_LISTED, _CLOSE)]
     offered = f"the nearest: {_listed(near)}" if near else f"there are: {_listed(list(graph.hosts))}"
     raise wrong_call(f"no host {host!r} in the facts; {offered}")
 

@@ -137,7 +137,8 @@ def _keys() -> Any:
         from cryptography.hazmat.primitives.asymmetric import ed25519
     except ImportError as error:
         raise Trouble(
-            f"signatures cannot be checked or made here: the package cryptography cannot be loaded ({error})"
+            f"signatures cannot be checked or made here: the package cryptography cannot be loaded ({error}); "
+            "pip install 'hollow-chain[license]'"
         ) from None
     return ed25519
 

@@ -156,10 +156,10 @@ def _same(one: str, other: str) -> bool:
 
 
 def _near(name: str, known: list[str]) -> str:
-    from rapidfuzz import process
+    from hollow_chain.wording.near import nearest
 
-    found = process.extractOne(name, known, score_cutoff=80)
-    return f"; near: {found[0]}" if found else ""
+    found = nearest(name, list(known), 1, 80)
+    return f"; near: {found[0].name}" if found else ""
 
 
 def _files(case: Case) -> Iterator[str]:

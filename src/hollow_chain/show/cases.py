@@ -12,7 +12,7 @@ from hollow_chain.show.signs import PENDING, SOLID, WEAK, Sign
 from hollow_chain.wording.counts import counted
 
 if TYPE_CHECKING:
-    from hollow_chain.experience.store import KeptCase
+    from hollow_chain.experience.case import KeptCase
     from hollow_chain.verdict.experience import Experience
 
 _SIGNS: dict[str, Sign] = {"open": PENDING, "confirmed": SOLID, "corrected": WEAK}

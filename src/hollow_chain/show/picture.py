@@ -8,6 +8,7 @@ from typing import Any
 
 from hollow_chain.causes import Standing
 from hollow_chain.chain import Edge, Node
+from hollow_chain.lacking import needs
 from hollow_chain.show.clean import clean
 from hollow_chain.show.surroundings import Key, Surroundings
 
@@ -27,8 +28,8 @@ _LINE: dict[str, Any] = {"hard": "-", "soft": (0, (6, 3)), "order": (0, (1, 2)),
 def draw(view: Surroundings, kind: str) -> bytes:
     """The picture as PNG or SVG (*kind*). Beyond ``MOST_NODES`` nodes, the far and healthy ones are left out, and
     the picture says how many."""
-    import matplotlib
-
+    with needs("pictures", "a picture"):
+        import matplotlib
     matplotlib.use("Agg")
     matplotlib.rcParams["svg.hashsalt"] = "hollow-chain"
     from matplotlib.figure import Figure

@@ -6,6 +6,7 @@ import io
 from typing import Any
 
 from hollow_chain.boot.rehearsal import Odds, Rehearsal
+from hollow_chain.lacking import needs
 from hollow_chain.show.clean import clean
 from hollow_chain.show.picture import plain
 from hollow_chain.show.rehearsal import SURE, interesting, percent, scale_of, seconds, why
@@ -18,8 +19,8 @@ _WELL, _WEAK, _HOLLOW, _FOLDED = "#2f7d46", "#b8860b", "#b3341c", "#8a97a8"
 
 def draw(rehearsal: Rehearsal, kind: str) -> bytes:
     """The picture as PNG or SVG (*kind*)."""
-    import matplotlib
-
+    with needs("pictures", "a picture"):
+        import matplotlib
     matplotlib.use("Agg")
     matplotlib.rcParams["svg.hashsalt"] = "hollow-chain"
     from matplotlib.figure import Figure

@@ -8,7 +8,7 @@ from hollow_chain.causes.words import clock, span
 from hollow_chain.show.sheet import Line, Sheet
 
 if TYPE_CHECKING:
-    from hollow_chain.experience.store import KeptCase
+    from hollow_chain.experience.case import KeptCase
 
 
 def case_sheet(case: KeptCase) -> Sheet:

@@ -111,18 +111,16 @@ def _not_captured(case: Case) -> Finding:
 
 
 def _near_names(case: Case) -> list[str]:
-    from rapidfuzz import fuzz, process
+    from hollow_chain.wording.near import nearest
 
     names = list(case.graph.names(case.node.host))
     stem = _stem(case.node.name)
     twins = [n for n in names if _TWIN.sub("", _stem(n)).casefold() == _TWIN.sub("", stem).casefold()]
     family = [n for n in names if "@" in case.node.name and n.partition("@")[0] == case.node.name.partition("@")[0]]
-    close = process.extract(case.node.name, names, scorer=fuzz.WRatio, limit=5, score_cutoff=78)
-    shown = {s.name: s.display_name for s in case.host.services if s.display_name}
-    by_display = process.extract(case.node.name, shown, scorer=fuzz.WRatio, limit=3, score_cutoff=85)
-    return list(
-        dict.fromkeys([*twins, *family, *(name for name, _, _ in close), *(name for _, _, name in by_display)])
-    )[:8]
+    close = [one.name for one in nearest(case.node.name, names, 5, 78)]
+    shown = [s for s in case.host.services if s.display_name]
+    by_display = [shown[one.place].name for one in nearest(case.node.name, [s.display_name for s in shown], 3, 85)]
+    return list(dict.fromkeys([*twins, *family, *close, *by_display]))[:8]
 
 
 def _stem(name: str) -> str:

@@ -59,10 +59,10 @@ def tables_of(document: Table, name: str) -> list[Table]:
 
 
 def _near(key: str, known: list[str]) -> str:
-    from rapidfuzz import process
+    from hollow_chain.wording.near import nearest
 
-    best = process.extractOne(key, [name for name in known if name], score_cutoff=70)
-    return f"; {best[0]!r} may be meant" if best else ""
+    best = nearest(key, [name for name in known if name], 1, 70)
+    return f"; {best[0].name!r} may be meant" if best else ""
 
 
 def right_keys(look: FileLook, kind: str, table: Table, way: Way) -> bool:
