@@ -2,7 +2,7 @@
 VENV ?= .venv
 PY = $(VENV)/bin/python
 
-.PHONY: demo test compiled bench factory fit docs shots clean
+.PHONY: demo test compiled bench factory fit docs shots bundle clean
 demo: $(VENV)/.ready
 	$(VENV)/bin/hollow-chain demo
 
@@ -35,6 +35,14 @@ docs: $(VENV)/.ready-dev
 
 shots: $(VENV)/.ready-dev
 	$(PY) docs/shots.py
+
+# One file for hosts that have nothing but this version of Python: no network, no pip. It unpacks itself below ~/.shiv (or SHIV_ROOT).
+bundle: $(VENV)/.ready
+	$(PY) -m pip install --quiet --disable-pip-version-check 'shiv>=1.0.8'
+	mkdir -p dist
+	$(VENV)/bin/shiv --quiet --compressed --console-script hollow-chain --python '/usr/bin/env python3' \
+	  --output-file dist/hollow-chain.pyz .
+	@echo "wrote dist/hollow-chain.pyz: copy it to the host, and run: python3 hollow-chain.pyz why SERVICE"
 
 $(VENV)/.ready: pyproject.toml
 	python3 -m venv $(VENV)

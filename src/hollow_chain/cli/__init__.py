@@ -14,7 +14,7 @@ from typing import Any
 
 from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, INTERRUPTED, Trouble
 
-_SHARED = frozenset({"common", "finding", "asking", "changing", "observing", "plain_values", "ticketing"})
+_SHARED = frozenset({"common", "finding", "asking", "changing", "completing", "observing", "plain_values", "ticketing"})
 _ABOUT = (
     "Why will this service not start? Follows the dependency graph down from what you ask about, "
     "and names the one link that does not hold, with evidence, and what mends it."
@@ -123,11 +123,11 @@ def command_of(words: Sequence[str] = ()) -> Any:
     """The command of click that takes a call; without words, the one that knows every command."""
     import typer
 
-    from hollow_chain.cli import plain_values
+    from hollow_chain.cli import completing, plain_values
 
     plain_values.install()
     names = sorted(found.name for found in pkgutil.iter_modules(__path__) if found.name not in _SHARED)
-    asked = next((word for word in words if not word.startswith("-")), "")
+    asked = next((word for word in (words or completing.typed_words()) if not word.startswith("-")), "")
     app = typer.Typer(
         name="hollow-chain",
         help=_ABOUT,

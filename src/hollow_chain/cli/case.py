@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common, ticketing
+from hollow_chain.cli import common, completing, ticketing
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
@@ -95,7 +95,12 @@ def confirm(number: Number, note: Note = "", store: common.Store = "") -> int:
 
 def correct(
     number: Number,
-    cause: Annotated[str, typer.Argument(help="What it really was: a cause of the catalogue.", show_default=False)],
+    cause: Annotated[
+        str,
+        typer.Argument(
+            help="What it really was: a cause of the catalogue.", show_default=False, autocompletion=completing.causes
+        ),
+    ],
     place: Annotated[str, typer.Option("--place", help="The service that it was at.", show_default=False)] = "",
     note: Note = "",
     store: common.Store = "",

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common, finding
+from hollow_chain.cli import common, completing, finding
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
@@ -24,7 +24,12 @@ def register(app: typer.Typer) -> None:
 
 def changes(
     target: Annotated[
-        str, typer.Argument(help="Service: any part of its name. Default: the whole host.", show_default=False)
+        str,
+        typer.Argument(
+            help="Service: any part of its name. Default: the whole host.",
+            show_default=False,
+            autocompletion=completing.targets,
+        ),
     ] = "",
     source: common.From = None,
     host: common.HostName = "",

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from hollow_chain.cli import completing
 from hollow_chain.trouble import wrong_call
 from hollow_chain.wording.counts import counted
 
@@ -29,7 +30,13 @@ From = Annotated[
     typer.Option("--from", help="Snapshot file, or folder of them. Default: this machine, now.", show_default=False),
 ]
 HostName = Annotated[
-    str, typer.Option("--host", help="Name of the host, where the facts hold several.", show_default=False)
+    str,
+    typer.Option(
+        "--host",
+        help="Name of the host, where the facts hold several.",
+        show_default=False,
+        autocompletion=completing.hosts,
+    ),
 ]
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object and nothing else.")]
 Logs = Annotated[
@@ -56,7 +63,11 @@ Store = Annotated[
 ]
 Target = Annotated[
     str,
-    typer.Argument(help="Service: any part of its name, first letters, program, or port.", show_default=False),
+    typer.Argument(
+        help="Service: any part of its name, first letters, program, or port.",
+        show_default=False,
+        autocompletion=completing.targets,
+    ),
 ]
 UNIT_KINDS = (".service", ".socket", ".timer", ".mount", ".automount", ".device", ".target", ".path", ".swap")
 

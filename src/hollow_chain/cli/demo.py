@@ -3,107 +3,111 @@
 from __future__ import annotations
 
 import shlex
+import sys
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
 from hollow_chain.cli import common
 from hollow_chain.trouble import Trouble, wrong_call
 
+if TYPE_CHECKING:
+    from hollow_chain.show.page import Page
+
+
+class Scene(NamedTuple):
+    """A step of the story: what is going on, and the call."""
+
+    said: str
+    call: list[str]
+    more: bool = False
+    """Whether it is told with ``--all-troubles`` only."""
+
+
+_ALL = ["--from", "{facts}"]
+_OFFICE = ["--from", "{folder}/office"]
 STORY = (
-    (
+    Scene(
         "A call comes in: the boarding kiosk at gate 3 hangs at its first screen. First find it by what one remembers.",
-        ["roster", "kiosk", "--from", "{facts}"],
+        ["roster", "kiosk", *_ALL],
     ),
-    ("It runs, and yet it hangs. What does it stand on?", ["why", "kiosk", "--from", "{facts}"]),
-    (
+    Scene("It runs, and yet it hangs. What does it depend on?", ["why", "kiosk", *_ALL]),
+    Scene("That was well yesterday. What was changed on the office server?", ["changes", *_ALL, "--host", "office-01"]),
+    Scene(
         "Before anything is changed: what hangs on that service, and what would a stop of it take along?",
-        ["links", "TimetableStore", "--from", "{facts}", "--depth", "3"],
+        ["links", "TimetableStore", *_ALL, "--depth", "3"],
     ),
-    (
-        "The same as a picture, and the verdict for the ticket system.",
-        ["links", "TimetableStore", "--from", "{facts}", "--depth", "3", "--out", "{folder}/links.png"],
+    Scene(
+        "The same as a picture.",
+        ["links", "TimetableStore", *_ALL, "--depth", "3", "--out", "{folder}/links.png"],
+        more=True,
     ),
-    (
-        "Meanwhile someone reports that the morning reports are down. A false alarm:",
-        ["why", "ReportMill", "--from", "{facts}"],
-    ),
-    (
+    Scene("Meanwhile someone reports that the morning reports are down. A false alarm:", ["why", "ReportMill", *_ALL]),
+    Scene("The barrier of the car lane stays down. All of that service on one page:", ["about", "barrier", *_ALL]),
+    Scene(
         "The route optimizer does not start either. It needs a seat from a license server on another host.",
-        ["why", "RouteOptimizer", "--from", "{facts}"],
+        ["why", "RouteOptimizer", *_ALL],
+        more=True,
     ),
-    ("Which ports clash on the operations server?", ["ports", "--from", "{facts}", "--host", "pierhead", "--clashes"]),
-    (
-        "The planning workstation is to be rebooted tonight. What will the next boot bring, and what will it not?",
-        ["rehearse", "--from", "{facts}", "--host", "voyage-ws"],
+    Scene(
+        "Which ports clash on the operations server?", ["ports", *_ALL, "--host", "pierhead", "--clashes"], more=True
     ),
-    (
+    Scene(
+        "The planning workstation is to be rebooted tonight. Will these three be up then?",
+        ["rehearse", "BridgeScreens", "PassagePlots", "ChartServer", *_ALL, "--host", "voyage-ws"],
+    ),
+    Scene("And all of that boot:", ["rehearse", *_ALL, "--host", "voyage-ws"], more=True),
+    Scene(
         "What would a longer start limit mend there? Only supposed, nothing is changed.",
-        ["suppose", "limit all 60s", "--from", "{facts}", "--host", "voyage-ws"],
+        ["suppose", "limit all 60s", *_ALL, "--host", "voyage-ws"],
+        more=True,
     ),
-    (
+    Scene(
         "The boot of the operations server, as a picture.",
-        ["rehearse", "--from", "{facts}", "--host", "pierhead", "--out", "{folder}/boot.png"],
+        ["rehearse", *_ALL, "--host", "pierhead", "--out", "{folder}/boot.png"],
+        more=True,
     ),
-    ("What else is not well at Ternholm Ferries this morning?", ["why", "--all", "--from", "{facts}"]),
-    (
+    Scene("What else is not well at Ternholm Ferries this morning?", ["why", "--all", *_ALL], more=True),
+    Scene(
         "Now the kiosk is to be mended. What is to be done, on which host, in which order, and what proves that it is enough?",
-        ["mend", "kiosk", "--from", "{facts}"],
+        ["mend", "kiosk", *_ALL],
     ),
-    (
+    Scene(
         "A plan is carried out on the machine itself. Here a stand-in takes the place of the office server.",
-        ["lab", "make", "{folder}/office", "--from", "{facts}", "--host", "office-01"],
+        ["lab", "make", "{folder}/office", *_ALL, "--host", "office-01"],
     ),
-    (
+    Scene(
         "On it the plan for that host is carried out, looked at after each step, and watched for a minute.",
-        [
-            "mend",
-            "TimetableStore",
-            "--from",
-            "{folder}/office",
-            "--apply",
-            "--yes",
-            "--watch",
-            "60",
-            "--store",
-            "{folder}/cases.db",
-        ],
+        ["mend", "TimetableStore", *_OFFICE, "--apply", "--yes", "--watch", "60", "--store", "{folder}/cases.db"],
     ),
-    (
+    Scene(
         "The case is kept: confirmed ones teach 'why' what is usual here.",
         ["case", "confirm", "1", "--note", "an update had left it disabled", "--store", "{folder}/cases.db"],
     ),
-    (
+    Scene(
+        "And a page for the ticket.",
+        ["case", "show", "1", "--out", "{folder}/ticket.html", "--store", "{folder}/cases.db"],
+    ),
+    Scene(
         "A new program has come: the tide display. It becomes a service there, which needs the timetable.",
         [
             "register",
             r"D:\ferries\tide\tidedisplay.exe",
-            "--name",
-            "TideDisplay",
-            "--shown-as",
-            "Ternholm Tide Display",
-            "--describe",
-            "Shows how high the water stands at the ramps",
-            "--needs",
-            "TimetableStore",
-            "--port",
-            "7780",
-            "--from",
-            "{folder}/office",
-            "--apply",
-            "--yes",
-            "--",
-            "--ramps",
-            "3",
+            *("--name", "TideDisplay", "--shown-as", "Ternholm Tide Display"),
+            *("--describe", "Shows how high the water stands at the ramps"),
+            *("--needs", "TimetableStore", "--port", "7780", *_OFFICE, "--apply", "--yes", "--", "--ramps", "3"),
         ],
+        more=True,
     ),
-    (
+    Scene(
         "The print queue had failed at that boot, and nothing tells why. It is started once, and watched.",
-        ["observe", "HarborPrint", "--from", "{folder}/office", "--yes"],
+        ["observe", "HarborPrint", *_OFFICE, "--yes"],
+        more=True,
     ),
-    (
-        "The facts of all hosts are read again, after the same was done on each. Does the kiosk stand on firm ground?",
+    Scene(
+        "The facts of all hosts are read again, after the same was done on each. Is all well below the kiosk?",
         ["why", "kiosk", "--from", "{mended}"],
     ),
 )
@@ -118,9 +122,12 @@ def demo(
     out: Annotated[Path, typer.Option("--out", help="Folder to leave the files in; made if it is not there.")] = Path(
         "hollow-chain-demo"
     ),
+    all_troubles: Annotated[
+        bool, typer.Option("--all-troubles", help="The whole of it: pictures, ports, a registration, every trouble.")
+    ] = False,
+    no_pause: Annotated[bool, typer.Option("--no-pause", help="On a terminal: do not wait between the steps.")] = False,
 ) -> int:
     """Tell one call from symptom to mend on the demo data; the files stay for trying things."""
-    from hollow_chain.demo import TROUBLES
     from hollow_chain.show.page import Page
 
     facts, mended = out / "facts", out / "mended"
@@ -131,31 +138,60 @@ def demo(
         ("Ternholm Ferries, a small company of our invention: six hosts, about a hundred and twenty services.", "bold")
     )
     words = {"facts": str(facts), "mended": str(mended), "folder": str(out)}
-    for number, (said, call) in enumerate(STORY, 1):
+    scenes = [scene for scene in STORY if all_troubles or not scene.more]
+    waits = not no_pause and sys.stdin.isatty() and sys.stdout.isatty()
+    for number, scene in enumerate(scenes, 1):
         page.gap()
-        page.line((f"Step {number}. {said}", "bold color(31)"))
-        call = [word.format(**words) for word in call]
+        page.line((f"Step {number} of {len(scenes)}. {scene.said}", "bold color(31)"))
+        call = [word.format(**words) for word in scene.call]
         page.line((f"$ hollow-chain {common.shown(shlex.join(call))}", "bold"))
         page.gap()
         _run(call)
+        if waits and number < len(scenes) and not _goes_on():
+            break
+    _end(page, out, facts, _troubles() if all_troubles else ())
+    return 0
+
+
+def _goes_on() -> bool:
+    """Wait until whoever reads has read."""
+    sys.stderr.write("\n-- Enter goes on, q ends: ")
+    sys.stderr.flush()
+    answer = sys.stdin.readline()
+    return bool(answer) and answer.strip().casefold() not in ("q", "quit")
+
+
+def _end(page: Page, out: Path, facts: Path, troubles: Sequence[tuple[str, str, str]]) -> None:
     common.write_out(out / "verdict.json", _verdict(facts), named=False)
     page.gap()
+    made = [name for name in ("office", "cases.db", "ticket.html", "links.png", "boot.png") if (out / name).exists()]
     page.line(
         (
-            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), office/ (the stand-in host), "
-            "cases.db, links.png, boot.png, verdict.json.",
+            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), verdict.json, "
+            f"{', '.join(made)}.",
             "bold",
         )
     )
+    if not troubles:
+        page.line(
+            f"More of it, and {len(_troubles())} troubles to try: hollow-chain demo --all-troubles; or, such as: "
+            f"hollow-chain why RouteOptimizer --from {common.shown(facts)}"
+        )
+        return
     page.line(
         f"Take back what was done to the stand-in: 'hollow-chain register --undo', then 'hollow-chain mend --undo', each with "
         f"--from {common.shown(out / 'office')}"
     )
     page.gap()
     page.line(f"More to try, with 'hollow-chain why NAME --from {common.shown(facts)}'; NAME is one of:")
-    for target, host, matter in TROUBLES[1:]:
+    for target, host, matter in troubles[1:]:
         page.line((f"{target:<16}", "bold"), (f" {host:<10} ", "dim"), matter, indent=2, hang=28)
-    return 0
+
+
+def _troubles() -> Sequence[tuple[str, str, str]]:
+    from hollow_chain.demo import TROUBLES
+
+    return TROUBLES
 
 
 def _run(call: list[str]) -> None:
@@ -192,7 +228,8 @@ def _clear(out: Path) -> None:
     if (out / "office" / FILE).is_file():
         shutil.rmtree(out / "office", ignore_errors=True)
     try:
-        (out / "cases.db").unlink(missing_ok=True)
+        for name in ("cases.db", "ticket.html", "links.png", "boot.png"):
+            (out / name).unlink(missing_ok=True)
     except OSError as error:  # a system that removes no file which somebody has open
         raise Trouble(
             f"cannot begin the demo anew: {error.filename}: {error.strerror}; close it, or name another folder", 1

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common, finding
+from hollow_chain.cli import common, completing, finding
 from hollow_chain.families import CONTROL
 from hollow_chain.trouble import wrong_call
 from hollow_chain.wording.counts import counted
@@ -16,7 +16,10 @@ if TYPE_CHECKING:
     from hollow_chain.lab.machine import Machine
 
 Place = Annotated[Path, typer.Argument(help="Folder of the stand-in host.", show_default=False)]
-Name = Annotated[str, typer.Argument(help="Service: any part of its name.", show_default=False)]
+Name = Annotated[
+    str,
+    typer.Argument(help="Service: any part of its name.", show_default=False, autocompletion=completing.targets),
+]
 _TRIED = 3600.0
 """Seconds that a stand-in host is given to come to rest: an hour holds every start limit of its demo data."""
 
@@ -98,7 +101,12 @@ def clock(folder: Place, passes: Annotated[str, typer.Argument(help="How much ti
 def fault(
     folder: Place,
     kind: Annotated[
-        str, typer.Argument(help="slow, crash, port, peer, hidden, account, gone or update.", show_default=False)
+        str,
+        typer.Argument(
+            help="slow, crash, port, peer, hidden, account, gone or update.",
+            show_default=False,
+            autocompletion=completing.faults,
+        ),
     ],
     name: Name,
     more: Annotated[

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from hollow_chain.cli import common, finding, ticketing
+from hollow_chain.cli import common, completing, finding, ticketing
 from hollow_chain.trouble import INTERRUPTED, MEND_DID_NOT_HOLD, SaidNo, Trouble, wrong_call
 
 if TYPE_CHECKING:
@@ -35,7 +35,11 @@ def register(app: typer.Typer) -> None:
 def mend(
     target: Annotated[
         str,
-        typer.Argument(help="Service, as for 'why'; with --undo or --resume: the name of a mend.", show_default=False),
+        typer.Argument(
+            help="Service, as for 'why'; with --undo or --resume: the name of a mend.",
+            show_default=False,
+            autocompletion=completing.targets,
+        ),
     ] = "",
     source: common.From = None,
     host: common.HostName = "",
@@ -60,7 +64,10 @@ def mend(
     may_stop: Annotated[
         list[str] | None,
         typer.Option(
-            "--may-stop", help="A service that may be stopped for it. May be given again.", show_default=False
+            "--may-stop",
+            help="A service that may be stopped for it. May be given again.",
+            show_default=False,
+            autocompletion=completing.targets,
         ),
     ] = None,
     reboot: Annotated[bool, typer.Option("--reboot", help="A stand-in host may be rebooted for it.")] = False,

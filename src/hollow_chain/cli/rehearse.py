@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common, finding, ticketing
+from hollow_chain.cli import common, completing, finding, ticketing
 from hollow_chain.trouble import wrong_call
 from hollow_chain.wording.counts import counted
 
@@ -30,6 +30,7 @@ def rehearse(
         typer.Argument(
             help="Only services that fit: any part of a name, program, port. Default: all of interest.",
             show_default=False,
+            autocompletion=completing.targets,
         ),
     ] = None,
     source: common.From = None,

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common, finding
+from hollow_chain.cli import common, completing, finding
 
 if TYPE_CHECKING:
     from hollow_chain.facts.host import Host
@@ -20,7 +20,11 @@ def register(app: typer.Typer) -> None:
 def roster(
     words: Annotated[
         list[str] | None,
-        typer.Argument(help="Any part of a name, first letters, program, port, description.", show_default=False),
+        typer.Argument(
+            help="Any part of a name, first letters, program, port, description.",
+            show_default=False,
+            autocompletion=completing.targets,
+        ),
     ] = None,
     source: common.From = None,
     host: common.HostName = "",

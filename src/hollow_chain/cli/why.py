@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common, finding, ticketing
+from hollow_chain.cli import common, completing, finding, ticketing
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
@@ -27,7 +27,12 @@ def register(app: typer.Typer) -> None:
 
 def why(
     target: Annotated[
-        str, typer.Argument(help="Service: any part of its name, first letters, program, or port.", show_default=False)
+        str,
+        typer.Argument(
+            help="Service: any part of its name, first letters, program, or port.",
+            show_default=False,
+            autocompletion=completing.targets,
+        ),
     ] = "",
     source: common.From = None,
     host: common.HostName = "",

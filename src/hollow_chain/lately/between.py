@@ -23,7 +23,7 @@ FAR = 1_000
 """How far from a service that is not well a difference is that has no link to any."""
 
 
-class Difference(NamedTuple):
+class Divergence(NamedTuple):
     """One thing that is not as it was, or not as it is there."""
 
     service: str
@@ -36,7 +36,7 @@ class Difference(NamedTuple):
     """How many links lie between it and the nearest service that is not well in the later reading; 0: it is one of these."""
 
 
-def differences(old: Host, facts: Facts, new: Host) -> list[Difference]:
+def differences(old: Host, facts: Facts, new: Host) -> list[Divergence]:
     """What differs between *old* and *new*, which is of *facts*: what is nearest to what is not well first."""
     near = _nearness(facts, new)
     then = {service.name: service for service in old.services if not service.template}
@@ -71,19 +71,19 @@ def _nearness(facts: Facts, host: Host) -> dict[str, int]:
     return found
 
 
-def _there(name: str, old: Service | None, new: Service | None) -> Difference:
+def _there(name: str, old: Service | None, new: Service | None) -> Divergence:
     before, after = (f"{one.state}, {one.startup}" if one is not None else _ABSENT for one in (old, new))
-    return Difference(name, "the service itself", before, after)
+    return Divergence(name, "the service itself", before, after)
 
 
 _Facets = Iterable[tuple[str, Callable[[_Thing], str | None]]]
 
 
-def _apart(service: str, old: _Thing, new: _Thing, facets: _Facets[_Thing]) -> Iterator[Difference]:
+def _apart(service: str, old: _Thing, new: _Thing, facets: _Facets[_Thing]) -> Iterator[Divergence]:
     for about, text in facets:
         before, after = text(old), text(new)
         if before is not None and after is not None and before != after:
-            yield Difference(service, about, *_what_differs(before, after))
+            yield Divergence(service, about, *_what_differs(before, after))
 
 
 def _what_differs(before: str, after: str) -> tuple[str, str]:
@@ -94,7 +94,7 @@ def _what_differs(before: str, after: str) -> tuple[str, str]:
     return ", ".join(one for one in old if one not in new), ", ".join(one for one in new if one not in old)
 
 
-def _keyed(kind: str, old: dict[str, _Thing], new: dict[str, _Thing], facets: _Facets[_Thing]) -> Iterator[Difference]:
+def _keyed(kind: str, old: dict[str, _Thing], new: dict[str, _Thing], facets: _Facets[_Thing]) -> Iterator[Divergence]:
     for key in sorted(old.keys() & new.keys()):
         for one in _apart("", old[key], new[key], facets):
             yield one._replace(about=f"{one.about} of {kind} {key}")
@@ -226,7 +226,7 @@ _PARTS: list[tuple[str, Callable[[Host], dict[str, object]], list[tuple[str, Cal
 ]
 
 
-def _of_files(old: Host, new: Host) -> Iterator[Difference]:
+def _of_files(old: Host, new: Host) -> Iterator[Divergence]:
     """What differs in files that both readings looked at; the content of one and the same host's by its time and size."""
     owners = _owners(new)
     then, now = ({file.path: file for file in host.files} for host in (old, new))
@@ -239,7 +239,7 @@ def _of_files(old: Host, new: Host) -> Iterator[Difference]:
             sizes = before.size != after.size
             if sizes or (same_host and before.changed_at != after.changed_at):
                 about = f"content of {path}"
-                yield Difference(owners.get(path, ""), about, _content(before, sizes), _content(after, sizes))
+                yield Divergence(owners.get(path, ""), about, _content(before, sizes), _content(after, sizes))
 
 
 def _content(file: File, sizes: bool) -> str:

@@ -8,7 +8,7 @@ from hollow_chain.facts.change import Change
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Service
 from hollow_chain.families.messages import FAILED
-from hollow_chain.lately.gather import changes_of
+from hollow_chain.lately.gather import told_by_facts
 
 LITTLE = timedelta(hours=1)
 """How long before a failure a change may lie that is told with it: within that time whoever changed something tries it, or its timer
@@ -18,6 +18,7 @@ _OF_HOST = timedelta(minutes=5)
 _SLACK = timedelta(seconds=1)
 """File times and records are of clocks that differ by ticks."""
 _MOST = 3
+"""Changes that are told: those who read more begin to doubt all of them."""
 _BY_SOMEBODY = frozenset(
     ("definition", "settings", "program", "data", "package", "startup", "command", "account", "system")
 )
@@ -29,14 +30,12 @@ class Clues:
 
     def __init__(self, host: Host) -> None:
         self._host = host
-        self._of_host: list[Change] = []
+        self._files = {file.path: file for file in host.files}
+        self._of_host = [one for one in host.changes if not one.services and one.kind in ("system", "package")]
         self._own: dict[str, list[Change]] = {}
-        for one in changes_of(host):
-            if one.kind in _BY_SOMEBODY:
-                for name in one.services:
-                    self._own.setdefault(name, []).append(one)
-                if not one.services and one.kind in ("system", "package"):
-                    self._of_host.append(one)
+        for one in host.changes:
+            for name in one.services if one.kind in _BY_SOMEBODY else ():
+                self._own.setdefault(name, []).append(one)
         self._events: dict[str, list[Event]] = {}
         for event in host.events:
             if event.code == FAILED:
@@ -56,10 +55,12 @@ class Clues:
         since = self.failing_since(service)
         if since is None:
             return []
-        own, others = (
-            [one for one in changes if since - LITTLE <= one.at <= since + _SLACK]
-            for changes in (self._own.get(service.name, ()), self._of_host)
-        )
+        recorded = self._own.get(service.name, [])
+        known = {(one.kind, one.what) for one in recorded}
+        told = [one for one in told_by_facts(self._host, service, self._files) if (one.kind, one.what) not in known]
+        first, last = since - LITTLE, since + _SLACK
+        own = [one for one in (*recorded, *told) if first <= one.at <= last]
+        others = [one for one in self._of_host if first <= one.at <= last]
         # In an update of many packages none of them says anything by itself; what holds for the whole host is a clue only where
         # nothing was done to the service itself.
         near = own or [one for one in others if len(others) <= _MOST and since - one.at <= _OF_HOST]

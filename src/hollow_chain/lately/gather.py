@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
 
 from hollow_chain.facts.change import Change, ChangeKind
@@ -20,26 +20,24 @@ _WRITTEN_AS_IT_RUNS = ("/run/", "/var/", "/tmp/", "/proc/", "/dev/", "/sys/")
 
 def changes_of(host: Host, service: str = "", since: datetime | None = None) -> list[Change]:
     """The changes of *host*, of one service of it where that is named, oldest first; not those before *since*."""
-    found = list(host.changes)
+    found = [one for one in host.changes if not service or service in one.services]
     known = {(one.kind, one.what) for one in found}
-    found += [one for one in _told_by_facts(host, service) if (one.kind, one.what) not in known]
+    files = {file.path: file for file in host.files}
+    for one in host.services:
+        if service in ("", one.name):
+            found += [change for change in told_by_facts(host, one, files) if (change.kind, change.what) not in known]
+    if not service:
+        found += _of_limits(host)
     until = host.read_at
-    kept = [
-        one
-        for one in found
-        if (not service or service in one.services)
-        and (since is None or one.at >= since)
-        and (until is None or one.at <= until + timedelta(minutes=1))
-    ]
+    kept = [one for one in found if (since is None or one.at >= since) and (until is None or one.at <= until + _AHEAD)]
     return sorted(kept, key=lambda one: (one.at, one.kind, one.what))
 
 
-def _told_by_facts(host: Host, only: str) -> Iterator[Change]:
-    files = {file.path: file for file in host.files}
-    for service in host.services:
-        if (only and service.name != only) or service.template:
-            continue
-        yield from _of_service(host, service, files)
+_AHEAD = timedelta(minutes=1)
+"""By how much the clock of a file system may be ahead of that of the host."""
+
+
+def _of_limits(host: Host) -> Iterator[Change]:
     limits = host.limits
     if limits is not None and limits.start_changed_at is not None:
         what = "the start limit of all services"
@@ -48,7 +46,12 @@ def _told_by_facts(host: Host, only: str) -> Iterator[Change]:
         )
 
 
-def _of_service(host: Host, service: Service, files: dict[str, File]) -> Iterator[Change]:
+def told_by_facts(host: Host, service: Service, files: Mapping[str, File]) -> list[Change]:
+    """What the definition of a service and the times of *files* that it names tell."""
+    return [] if service.template else list(_of_service(host, service, files))
+
+
+def _of_service(host: Host, service: Service, files: Mapping[str, File]) -> Iterator[Change]:
     definition, program, mine = service.definition, service.program, [service.name]
     source = "file times" if family_of(host).defined_in_files else "registry"
     if definition is not None and definition.changed_at is not None:

@@ -19,7 +19,7 @@ from hollow_chain.show.changes import rows_of
 from hollow_chain.show.confinement import confinement_words
 from hollow_chain.show.documents import Document, change_entry, verdict_document, when
 from hollow_chain.show.own_words import own_words
-from hollow_chain.show.sheet import Line, Sheet
+from hollow_chain.show.sheet import Sheet, SheetLine
 from hollow_chain.show.signs import TONES, sign_of, state_word, word_of
 from hollow_chain.verdict import Verdict
 from hollow_chain.wording.counts import counted, size
@@ -93,7 +93,7 @@ def about_sheet(portrait: Portrait) -> Sheet:
     sheet.add("How it stands", list(_standing(portrait)), "facts")
     sheet.add("What it is", list(_nature(portrait)), "facts")
     sheet.add("Limits and restarts", list(_limits(service, host)), "facts")
-    sheet.add("Confinement", [Line(text) for text in confinement_words(service)])
+    sheet.add("Confinement", [SheetLine(text) for text in confinement_words(service)])
     sheet.add("Ports", list(_ports(portrait)))
     needs = portrait.neighbors(portrait.facts.graph.needs(portrait.node), True)
     sheet.add("Needs", [_neighbor(portrait, edge, edge.head) for edge in needs], most=_MOST_LINKS)
@@ -101,55 +101,55 @@ def about_sheet(portrait: Portrait) -> Sheet:
     sheet.add("Needed by", [_neighbor(portrait, edge, edge.tail) for edge in needed_by], most=_MOST_LINKS)
     sheet.add("Files", [_file(file) for file in portrait.files], folded=True, most=_MOST_FILES)
     changes = changes_of(host, service.name, host.read_at - LONGEST_AGO if host.read_at else None)
-    lines = [Line(row.text, clock(row.at), row.source) for row in rows_of(changes, everything=False)]
+    lines = [SheetLine(row.text, clock(row.at), row.source) for row in rows_of(changes, everything=False)]
     sheet.add("Changed lately", lines, most=_MOST_CHANGES)
     starts = [_start(one) for one in reversed(service.starts[-_MOST_STARTS:])]
     sheet.add("Recorded starts", starts, folded=True)
-    records = [Line(event.text, clock(event.at), event.source) for event in portrait.records[-_MOST_RECORDS:]]
+    records = [SheetLine(event.text, clock(event.at), event.source) for event in portrait.records[-_MOST_RECORDS:]]
     sheet.add("Last log lines", records, "log", folded=True)
-    sheet.add("Not read, so not judged", [Line(text) for text in portrait.verdict.unread])
+    sheet.add("Not read, so not judged", [SheetLine(text) for text in portrait.verdict.unread])
     return sheet
 
 
-def _standing(portrait: Portrait) -> Iterator[Line]:
+def _standing(portrait: Portrait) -> Iterator[SheetLine]:
     service, host = portrait.service, portrait.host
     standing = portrait.facts.standing(portrait.node)
     theirs = own_words(service, host)
     state = state_word(service.kind, service.state)
     words = ", ".join(one for one in (service.detail, theirs) if one)
-    yield Line(f"{state}, {word_of(standing, service)}", "state", words and f"its manager says: {words}")
+    yield SheetLine(f"{state}, {word_of(standing, service)}", "state", words and f"its manager says: {words}")
     last = service.last
     if last is not None:
         runs = service.state in ("running", "done")
         moment = (last.up_at or last.started_at) if runs else (last.ended_at or last.left_up_at)
         if moment is not None:
             ago = f", {span((host.read_at - moment).total_seconds())} before the reading" if host.read_at else ""
-            yield Line(f"{clock(moment)}{ago}", "since")
+            yield SheetLine(f"{clock(moment)}{ago}", "since")
         if how := _how_it_ended(service):
-            yield Line(how, "last end")
+            yield SheetLine(how, "last end")
         if last.restarts:
-            yield Line(f"{last.restarts} by the manager since it was last started by somebody else", "restarts")
+            yield SheetLine(f"{last.restarts} by the manager since it was last started by somebody else", "restarts")
         if last.cpu_seconds:
-            yield Line(span(last.cpu_seconds), "computing time")
+            yield SheetLine(span(last.cpu_seconds), "computing time")
         if last.status_text:
-            yield Line(last.status_text, "says of itself")
+            yield SheetLine(last.status_text, "says of itself")
     if service.program is not None and service.program.process:
-        yield Line(str(service.program.process), "process")
+        yield SheetLine(str(service.program.process), "process")
     yield from _usage(service)
 
 
-def _usage(service: Service) -> Iterator[Line]:
+def _usage(service: Service) -> Iterator[SheetLine]:
     usage = service.usage
     if usage is None:
         return
     if usage.memory_bytes is not None:
         most = service.limits.memory_bytes if service.limits is not None else None
-        yield Line(size(usage.memory_bytes) + (f" of at most {size(most)}" if most and most > 0 else ""), "memory")
+        yield SheetLine(size(usage.memory_bytes) + (f" of at most {size(most)}" if most and most > 0 else ""), "memory")
     if usage.tasks is not None:
-        yield Line(counted(usage.tasks, "task"), "tasks")
+        yield SheetLine(counted(usage.tasks, "task"), "tasks")
     if usage.open_files is not None:
         most = usage.most_open_files
-        yield Line(f"{usage.open_files} open{f' of at most {most:,}' if most and most > 0 else ''}", "descriptors")
+        yield SheetLine(f"{usage.open_files} open{f' of at most {most:,}' if most and most > 0 else ''}", "descriptors")
 
 
 def _how_it_ended(service: Service) -> str:
@@ -164,92 +164,94 @@ def _how_it_ended(service: Service) -> str:
     return ", ".join(parts)
 
 
-def _nature(portrait: Portrait) -> Iterator[Line]:
+def _nature(portrait: Portrait) -> Iterator[SheetLine]:
     service = portrait.service
     definition, program, account = service.definition, service.program, service.account
     if service.kind != "service":
-        yield Line(service.kind, "kind")
+        yield SheetLine(service.kind, "kind")
     if service.aliases:
-        yield Line(", ".join(service.aliases), "also named")
+        yield SheetLine(", ".join(service.aliases), "also named")
     if definition is not None:
         state = "" if definition.load == "loaded" else definition.load
-        yield Line(definition.file or "none", "definition", ", ".join(one for one in (state, definition.error) if one))
+        yield SheetLine(
+            definition.file or "none", "definition", ", ".join(one for one in (state, definition.error) if one)
+        )
         for path in definition.drop_ins:
-            yield Line(path, "laid over it")
+            yield SheetLine(path, "laid over it")
         if definition.made_from:
-            yield Line(definition.made_from, "generated from")
+            yield SheetLine(definition.made_from, "generated from")
         if definition.needs_reload:
-            yield Line("the files differ from what is loaded", "reload due")
+            yield SheetLine("the files differ from what is loaded", "reload due")
     started = ", ".join(service.wanted_by) or ", ".join(one.name or one.kind for one in service.triggers)
-    yield Line(service.startup, "startup type", f"by {started}" if started else "")
+    yield SheetLine(service.startup, "startup type", f"by {started}" if started else "")
     if program is not None:
-        yield Line(program.path or "none", "program", program.style)
+        yield SheetLine(program.path or "none", "program", program.style)
         if program.arguments[1:]:
-            yield Line(" ".join(program.arguments[1:]), "arguments")
+            yield SheetLine(" ".join(program.arguments[1:]), "arguments")
         if program.library:
-            yield Line(program.library, "library")
+            yield SheetLine(program.library, "library")
         if program.folder:
-            yield Line(program.folder, "working folder")
+            yield SheetLine(program.folder, "working folder")
         if program.environment:
-            yield Line(" ".join(program.environment), "environment")
+            yield SheetLine(" ".join(program.environment), "environment")
     if account is not None:
         name = "one that is made at each start" if account.dynamic else account.user or "root"
         groups = [one for one in (account.group, *account.groups) if one]
-        yield Line(name, "account", f"groups {', '.join(groups)}" if groups else "")
+        yield SheetLine(name, "account", f"groups {', '.join(groups)}" if groups else "")
     for one in service.conditions:
-        yield Line(f"{one.kind}={'!' if one.negated else ''}{one.parameter}", "condition", one.outcome)
+        yield SheetLine(f"{one.kind}={'!' if one.negated else ''}{one.parameter}", "condition", one.outcome)
 
 
-def _limits(service: Service, host: Host) -> Iterator[Line]:
+def _limits(service: Service, host: Host) -> Iterator[SheetLine]:
     held = service.limits or Limits()
     limit = start_limit(service, host)
     if limit is not None:
         seconds = "none" if limit.seconds == NO_LIMIT else span(limit.seconds)
-        yield Line(seconds, "start limit", "of all services" if limit.for_all else "")
+        yield SheetLine(seconds, "start limit", "of all services" if limit.for_all else "")
     for value, label in (
         (held.stop_seconds, "stop limit"),
         (held.watchdog_seconds, "watchdog"),
         (held.run_seconds, "may run"),
     ):
         if value is not None and value > 0:
-            yield Line(span(value), label)
+            yield SheetLine(span(value), label)
     if held.restart:
         pause = (
             f" after {span(held.restart_seconds)}" if held.restart != "no" and held.restart_seconds is not None else ""
         )
-        yield Line(f"{held.restart}{pause}", "restart")
+        yield SheetLine(f"{held.restart}{pause}", "restart")
     if held.rate_count and held.rate_seconds:
-        yield Line(f"{counted(held.rate_count, 'start')} in {span(held.rate_seconds)}", "at most")
+        yield SheetLine(f"{counted(held.rate_count, 'start')} in {span(held.rate_seconds)}", "at most")
     if service.failure_actions:
-        yield Line(", ".join(service.failure_actions), "after failures")
+        yield SheetLine(", ".join(service.failure_actions), "after failures")
     if held.memory_bytes is not None and held.memory_bytes > 0:
-        yield Line(size(held.memory_bytes), "memory limit")
+        yield SheetLine(size(held.memory_bytes), "memory limit")
     for name, value in (held.lowered or {}).items():
-        yield Line(f"{value:,}", name)
+        yield SheetLine(f"{value:,}", name)
 
 
-def _ports(portrait: Portrait) -> Iterator[Line]:
+def _ports(portrait: Portrait) -> Iterator[SheetLine]:
     held = {_endpoint(of_listener(one)) for one in portrait.listeners}
     for text in sorted(held):
-        yield Line(text, "holds", tone="well")
+        yield SheetLine(text, "holds", tone="well")
     for claim in portrait.service.claims:
         if claim.port and not claim.switched_off and _endpoint(of_claim(claim)) not in held:
-            yield Line(_endpoint(of_claim(claim)), "is set to", claim.source)
+            yield SheetLine(_endpoint(of_claim(claim)), "is set to", claim.source)
 
 
-def _neighbor(portrait: Portrait, edge: Edge, node: Node) -> Line:
+def _neighbor(portrait: Portrait, edge: Edge, node: Node) -> SheetLine:
     standing = portrait.facts.standing(node)
     state = state_word(node.service.kind, node.service.state) if node.service else "not registered"
     where = f" on {node.host}" if node.host != portrait.node.host else ""
     kind = f"{edge.link.kind}, {edge.link.word}" if edge.link.word else edge.link.kind
     startup = f", {node.service.startup}" if node.service else ""
     unwell = "" if standing.well else f"  {word_of(standing, node.service)}"
-    return Line(f"{node.name}{where}  {state}{startup}{unwell}", aside=kind, tone=TONES[sign_of(standing)])
+    return SheetLine(f"{node.name}{where}  {state}{startup}{unwell}", aside=kind, tone=TONES[sign_of(standing)])
 
 
-def _file(file: File) -> Line:
+def _file(file: File) -> SheetLine:
     if not file.exists:
-        return Line(
+        return SheetLine(
             file.path,
             aside=f"a link to {file.link_to}, which is not there" if file.link_to else "not there",
             tone="unwell",
@@ -258,14 +260,14 @@ def _file(file: File) -> Line:
     at = file.altered_at or file.changed_at
     parts = (file.kind, owner, file.mode, size(file.size) if file.size is not None and file.kind == "file" else "",
              f"changed {clock(at)}" if at is not None else "", f"package {file.package}" if file.package else "")  # fmt: skip
-    return Line(file.path, aside=", ".join(one for one in parts if one))
+    return SheetLine(file.path, aside=", ".join(one for one in parts if one))
 
 
-def _start(start: Start) -> Line:
+def _start(start: Start) -> SheetLine:
     took = f" after {span(start.seconds)}" if start.seconds else ""
     word = {"up": "up", "failed": "failed", "timeout": "ran out of time"}[start.outcome]
     tone = "well" if start.outcome == "up" else "unwell"
-    return Line(f"{word}{took}", clock(start.at), "at boot" if start.at_boot else "", tone)
+    return SheetLine(f"{word}{took}", clock(start.at), "at boot" if start.at_boot else "", tone)
 
 
 def about_document(portrait: Portrait) -> Document:

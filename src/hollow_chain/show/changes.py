@@ -10,7 +10,7 @@ from typing import NamedTuple
 from hollow_chain.causes.words import clock, span
 from hollow_chain.facts.change import Change
 from hollow_chain.facts.host import Host
-from hollow_chain.lately.between import FAR, Difference
+from hollow_chain.lately.between import FAR, Divergence
 from hollow_chain.lately.telling import told
 from hollow_chain.show.clean import clean
 from hollow_chain.show.documents import Document, change_entry, when
@@ -21,7 +21,9 @@ from hollow_chain.wording.counts import counted
 _FEW = 3
 """So many changes of one kind at one time are written out; more are counted."""
 _ONE_TIME = timedelta(minutes=2)
+"""Between two changes that came with one and the same act: an update unpacks its files within that."""
 MOST_LINES = 200
+"""Lines that are written: five screens, which is more than anybody goes through."""
 
 
 class ChangesWish(NamedTuple):
@@ -110,7 +112,7 @@ class _Run:
         return self._number
 
 
-def show_differences(page: Page, old: Host, new: Host, found: list[Difference], everything: bool) -> None:
+def show_differences(page: Page, old: Host, new: Host, found: list[Divergence], everything: bool) -> None:
     """Write what differs between two readings, what is near to trouble first."""
     page.line(
         (f"{clean(old.name, 80)} {clock(old.read_at)}", "bold"),
@@ -156,7 +158,7 @@ def changes_document(host: Host, changes: list[Change], wish: ChangesWish) -> Do
     }
 
 
-def differences_document(old: Host, new: Host, found: list[Difference]) -> Document:
+def differences_document(old: Host, new: Host, found: list[Divergence]) -> Document:
     """``hollow-chain/differences``, version 1, what is nearest to trouble first."""
     return {
         "format": "hollow-chain/differences",

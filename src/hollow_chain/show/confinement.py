@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from hollow_chain.facts.service import Confinement, Service
 
 _FEW = 6
+"""Places or rights that are named in a sentence."""
 
 
 def confinement_words(service: Service) -> list[str]:

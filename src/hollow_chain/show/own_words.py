@@ -7,6 +7,9 @@ from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 from hollow_chain.families import family_of
 
+OWN_WORDED = ("manual", "disabled")
+"""Startup types for which a manager may have another word."""
+
 
 def own_words(service: Service, host: Host) -> str:
     """Such words for the state and the startup type of *service*; empty where they are the same, or the family has none."""
@@ -14,7 +17,7 @@ def own_words(service: Service, host: Host) -> str:
 
 
 def _of_startup(service: Service, host: Host) -> str:
-    if not family_of(host).defined_in_files:
+    if service.startup not in OWN_WORDED or not family_of(host).defined_in_files:
         return ""
     if service.definition is not None and service.definition.load == "masked":
         return "masked"

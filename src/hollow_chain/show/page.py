@@ -60,16 +60,19 @@ class Page:
         self._wrapped(text, indent, hang, under)
 
     def _wrapped(self, text: Text, indent: int, hang: int, under: str) -> None:
-        from rich.text import Text
-
         room = max(20, self.width - indent - hang)
         lines = text.wrap(self.console, room) if len(text) > self.width - indent else [text]
         for number, piece in enumerate(lines):
             piece.rstrip()
-            lead = Text(" " * indent)
-            if number:
+            if number and under.strip():
+                from rich.text import Text
+
+                lead = Text(" " * indent)
                 lead.append(under.ljust(hang) if self.rich_signs else _in_letters(under.ljust(hang)), "dim")
-            self.console.print(lead + piece, soft_wrap=True, no_wrap=True, crop=False)
+                piece = lead + piece
+            else:
+                piece.pad_left(indent + (hang if number else 0))
+            self.console.print(piece, soft_wrap=True, no_wrap=True, crop=False)
 
     def gap(self) -> None:
         """An empty line."""

@@ -13,7 +13,7 @@ from hollow_chain.chain.find import DESCRIBED, DISPLAY, NEAR, PART, PORT, PROGRA
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 from hollow_chain.show.clean import clean
-from hollow_chain.show.own_words import startup_words
+from hollow_chain.show.own_words import OWN_WORDED, startup_words
 from hollow_chain.show.page import Page, age
 from hollow_chain.show.roll import Roll
 from hollow_chain.show.signs import state_word
@@ -141,7 +141,10 @@ def _state_of(match: Match) -> str:
 
 def _startup_of(match: Match, host: Host | None) -> str:
     """The startup type; with the manager's own word where *host* is given."""
-    return "" if match.node.service is None else startup_words(match.node.service, host)
+    service = match.node.service
+    if service is None or service.startup == "unknown":
+        return ""
+    return startup_words(service, host) if host is not None and service.startup in OWN_WORDED else service.startup
 
 
 class _Table:

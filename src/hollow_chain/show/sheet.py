@@ -10,7 +10,7 @@ import msgspec
 BlockKind = Literal["facts", "list", "log", "chain", "steps", "text"]
 
 
-class Line(NamedTuple):
+class SheetLine(NamedTuple):
     """A line of a block: what it is about, what it says, and where that is from or how it stands (of a step: what else belongs to it,
     in sentences of a line each)."""
 
@@ -27,7 +27,7 @@ class Block(msgspec.Struct):
     """A part of a page under a heading."""
 
     title: str
-    lines: list[Line]
+    lines: list[SheetLine]
     kind: BlockKind = "list"
     folded: bool = False
     """Whether it is opened on demand, where a page can do that."""
@@ -45,12 +45,12 @@ class Sheet(msgspec.Struct):
     read_at: datetime | None = None
     symptom: str = ""
     """What the user saw, in his words."""
-    about: list[Line] = msgspec.field(default_factory=list)
+    about: list[SheetLine] = msgspec.field(default_factory=list)
     """What else belongs at the head."""
     blocks: list[Block] = msgspec.field(default_factory=list)
 
     def add(
-        self, title: str, lines: list[Line], kind: BlockKind = "list", folded: bool = False, most: int = 200
+        self, title: str, lines: list[SheetLine], kind: BlockKind = "list", folded: bool = False, most: int = 200
     ) -> None:
         """Add a block, unless it would be empty."""
         if lines:

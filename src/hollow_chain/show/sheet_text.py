@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page, age
-from hollow_chain.show.sheet import Line, Sheet
+from hollow_chain.show.sheet import Sheet, SheetLine
 from hollow_chain.show.signs import BY_TONE
 
 _LABEL = 16
+"""Letters of a label, so that what stands behind them is in line."""
 _MOST = 600
+"""Signs of a text that are shown."""
 
 
 def write_sheet(page: Page, sheet: Sheet) -> None:
@@ -27,7 +29,7 @@ def write_sheet(page: Page, sheet: Sheet) -> None:
     page.legend()
 
 
-def _fact(page: Page, line: Line) -> None:
+def _fact(page: Page, line: SheetLine) -> None:
     room = max(_LABEL, len(line.label) + 1)
     page.line(
         (f"{clean(line.label, 60):<{room}} ", "dim"),
@@ -38,7 +40,7 @@ def _fact(page: Page, line: Line) -> None:
     )
 
 
-def _entry(page: Page, line: Line) -> None:
+def _entry(page: Page, line: SheetLine) -> None:
     sign = BY_TONE.get(line.tone)
     mark = (f"{page.sign(sign)} ", sign.style) if sign is not None else ("- ", "")
     page.line(

@@ -135,6 +135,7 @@ def read(walker: Walker, since: datetime, now: datetime) -> list[Change]:
 
 
 _OF_ONE_ROW = timedelta(minutes=5)
+"""Between the steps of a package in one run of its manager."""
 
 
 def _last_of_rows(changes: list[Change]) -> list[Change]:

@@ -6,9 +6,10 @@ from collections.abc import Sequence
 from html import escape
 
 from hollow_chain.show.clean import clean
-from hollow_chain.show.sheet import Line
+from hollow_chain.show.sheet import SheetLine
 
 _WIDTH, _BOX, _GAP, _PAD = 340, 46, 26, 2
+"""Measures in pixels: as wide as the narrowest telephone, two lines of text in a box."""
 _NAME, _STATE = 36, 46
 """Signs of a name and of a state that find room in a box."""
 _COLORS = {"well": "#1b6e32", "waits": "#1f5f8b", "idle": "#5f6368", "unwell": "#a15c00", "cause": "#b3261e"}
@@ -17,12 +18,12 @@ MOST = 14
 """Links that are drawn; a longer chain is folded in its middle."""
 
 
-def chain_picture(lines: Sequence[Line]) -> str:
+def chain_picture(lines: Sequence[SheetLine]) -> str:
     """The drawing of a chain, the target on top."""
     kept = list(lines)
     if len(kept) > MOST:
         half = MOST // 2
-        between = Line(f"{len(kept) - MOST + 1} more links", aside="each needing the next", tone="idle")
+        between = SheetLine(f"{len(kept) - MOST + 1} more links", aside="each needing the next", tone="idle")
         kept = [*kept[:half], between, *kept[-(MOST - half - 1) :]]
     height = len(kept) * (_BOX + _GAP) - _GAP + 2 * _PAD
     label = " needs ".join(clean(line.text, 80) for line in kept)
@@ -35,7 +36,7 @@ def chain_picture(lines: Sequence[Line]) -> str:
     return "".join([*drawn, "</svg>"])
 
 
-def _link(line: Line, top: int, more: bool) -> list[str]:
+def _link(line: SheetLine, top: int, more: bool) -> list[str]:
     color = _COLORS.get(line.tone, _COLORS["idle"])
     name, state = clean(line.text, 300), clean(line.aside, 300)
     wide = 2.5 if line.tone == "cause" else 1.2

@@ -11,7 +11,7 @@ from hollow_chain.mend.plan import NOT_KNOWN, SIMULATED, Plan, Proof, Step, Try
 from hollow_chain.mend.shell_lines import shell_lines
 from hollow_chain.show.clean import clean
 from hollow_chain.show.rehearsal import percent
-from hollow_chain.show.sheet import Line, Sheet
+from hollow_chain.show.sheet import Sheet, SheetLine
 from hollow_chain.ticket.verdicts import chain_lines
 from hollow_chain.verdict import Verdict
 
@@ -30,23 +30,25 @@ def plan_sheet(facts: Facts, plan: Plan, verdict: Verdict, outcome: MendOutcome 
         read_at=plan.read_at,
     )
     if outcome is not None:
-        sheet.about.append(Line(outcome.summary, "outcome"))
-        sheet.about.append(Line(who(), "by"))
+        sheet.about.append(SheetLine(outcome.summary, "outcome"))
+        sheet.about.append(SheetLine(who(), "by"))
     if verdict.causes:
         sheet.add("The chain down to the hollow link", chain_lines(facts, verdict), "chain")
         sheet.add(
-            "Evidence", [Line(one.fact, aside=one.source) for one in verdict.causes[0].finding.evidence], folded=True
+            "Evidence",
+            [SheetLine(one.fact, aside=one.source) for one in verdict.causes[0].finding.evidence],
+            folded=True,
         )
     for number, one in enumerate(plan.tries, 1):
         title = "Steps" if len(plan.tries) == 1 else f"Try {number} ({one.probability:.0%} sure that this is it)"
         sheet.add(title, [_step(facts, step, plan, outcome) for step in one.steps], "steps")
         if one.proof is not None:
-            sheet.add("The proof", [Line(text) for text in proof_words(one.proof)])
-        sheet.add("Besides, or instead", [Line(text) for text in one.hints])
+            sheet.add("The proof", [SheetLine(text) for text in proof_words(one.proof)])
+        sheet.add("Besides, or instead", [SheetLine(text) for text in one.hints])
     if not plan.tries:
-        sheet.add("Steps", [Line("Nothing to mend: no cause is known why it would not hold.")])
+        sheet.add("Steps", [SheetLine("Nothing to mend: no cause is known why it would not hold.")])
     if outcome is not None:
-        checks = [Line(one.says, tone="well" if one.well else "unwell") for one in outcome.checks]
+        checks = [SheetLine(one.says, tone="well" if one.well else "unwell") for one in outcome.checks]
         sheet.add("Looked at afterwards", checks)
     sheet.add("How to undo it", list(_undo(plan, outcome)))
     return sheet
@@ -60,7 +62,7 @@ def who() -> str:
         return "an unknown account"
 
 
-def _step(facts: Facts, step: Step, plan: Plan, outcome: MendOutcome | None) -> Line:
+def _step(facts: Facts, step: Step, plan: Plan, outcome: MendOutcome | None) -> SheetLine:
     parts = []
     if step.old or step.new:
         parts.append(f"Before: {step.old or 'nothing'}; after: {step.new or 'nothing'}.")
@@ -84,7 +86,7 @@ def _step(facts: Facts, step: Step, plan: Plan, outcome: MendOutcome | None) -> 
         if outcome is not None and outcome.applied
         else "by Hollow Chain"
     )
-    return Line(step.does, f"({by}{where})", "\n".join(part.replace("\n", " ") for part in parts), code=code)
+    return SheetLine(step.does, f"({by}{where})", "\n".join(part.replace("\n", " ") for part in parts), code=code)
 
 
 def proof_words(proof: Proof) -> list[str]:
@@ -110,12 +112,12 @@ def proof_words(proof: Proof) -> list[str]:
     return said
 
 
-def _undo(plan: Plan, outcome: MendOutcome | None) -> list[Line]:
+def _undo(plan: Plan, outcome: MendOutcome | None) -> list[SheetLine]:
     if outcome is not None and outcome.id and outcome.applied and not outcome.way_back:
-        return [Line(f"hollow-chain mend --undo {outcome.id}{outcome.named}")]
+        return [SheetLine(f"hollow-chain mend --undo {outcome.id}{outcome.named}")]
     if outcome is not None and outcome.way_back:
-        return [Line(outcome.way_back)]
-    return [Line(step.undo) for one in plan.tries[:1] for step in _undone(one) if step.undo]
+        return [SheetLine(outcome.way_back)]
+    return [SheetLine(step.undo) for one in plan.tries[:1] for step in _undone(one) if step.undo]
 
 
 def _undone(one: Try) -> list[Step]:

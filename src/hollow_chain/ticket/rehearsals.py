@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from hollow_chain.boot.rehearsal import Odds, Rehearsal
 from hollow_chain.show.rehearsal import SURE, interesting, percent, seconds, why
-from hollow_chain.show.sheet import Line, Sheet
+from hollow_chain.show.sheet import Sheet, SheetLine
 from hollow_chain.wording.counts import counted
 
 _CHANGES = {
@@ -20,18 +20,18 @@ def rehearsal_sheet(result: Rehearsal, only: list[str] | None = None) -> Sheet:
     mine = [o for o in result.services if only is None or o.service in only]
     lost = [o for o in mine if o.change == "lost"]
     sheet = Sheet(f"The next boot of {result.host}, rehearsed", _lead(len(unsure), len(lost)), result.host)
-    sheet.about.append(Line(counted(result.runs, "simulated boot"), "rehearsed"))
+    sheet.about.append(SheetLine(counted(result.runs, "simulated boot"), "rehearsed"))
     low, middle, high = result.done
     sheet.about.append(
-        Line(f"after {seconds(middle)} (in 9 of 10 boots {seconds(low)} to {seconds(high)})", "all is up")
+        SheetLine(f"after {seconds(middle)} (in 9 of 10 boots {seconds(low)} to {seconds(high)})", "all is up")
     )
     for kind, (title, tone) in _CHANGES.items():
-        sheet.add(title, [Line(why(o), o.service, tone=tone) for o in mine if o.change == kind])
+        sheet.add(title, [SheetLine(why(o), o.service, tone=tone) for o in mine if o.change == kind])
     sheet.add("Not surely up", [_row(o) for o in unsure])
     sheet.add("When each is up", [_row(o) for o in shown], folded=bool(unsure))
-    links = [Line(f"takes {seconds(link.seconds)}", link.service) for link in result.slowest_chain]
+    links = [SheetLine(f"takes {seconds(link.seconds)}", link.service) for link in result.slowest_chain]
     sheet.add("What the boot waits for longest", links if only is None else [])
-    sheet.add("Notes", [Line(note) for note in result.notes])
+    sheet.add("Notes", [SheetLine(note) for note in result.notes])
     return sheet
 
 
@@ -45,7 +45,7 @@ def _lead(unsure: int, lost: int) -> str:
     return f"{'; '.join(parts)}."
 
 
-def _row(odds: Odds) -> Line:
+def _row(odds: Odds) -> SheetLine:
     sure = odds.up >= SURE
     reasons = why(odds)
     text = (
@@ -53,4 +53,4 @@ def _row(odds: Odds) -> Line:
         if odds.p50 is not None
         else "never up"
     )
-    return Line(text, odds.service, reasons, "well" if sure else "unwell")
+    return SheetLine(text, odds.service, reasons, "well" if sure else "unwell")

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from hollow_chain.lazy import pattern
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import MOMENT, local, zone_of
-from hollow_chain.show.sheet import Line, Sheet
+from hollow_chain.show.sheet import Sheet, SheetLine
 from hollow_chain.ticket.chain_picture import chain_picture
 
 ENDINGS = (".html", ".md")
@@ -66,8 +66,8 @@ def for_others(sheet: Sheet, discreet: Callable[[str], str]) -> Sheet:
     return replace(sheet, blocks=blocks, about=about, **texts)
 
 
-def _discreet(line: Line, discreet: Callable[[str], str]) -> Line:
-    return Line(discreet(line.text), discreet(line.label), discreet(line.aside), line.tone)
+def _discreet(line: SheetLine, discreet: Callable[[str], str]) -> SheetLine:
+    return SheetLine(discreet(line.text), discreet(line.label), discreet(line.aside), line.tone)
 
 
 def _both(text: str) -> str:
@@ -95,7 +95,7 @@ def _at_head(text: object) -> str:
     return _LEADS.sub(lambda found: f"{found[1]}\\{found[2]}" if found[1] else f"\\{found[3]}", escaped)
 
 
-def _picture(lines: Sequence[Line]) -> Markup:
+def _picture(lines: Sequence[SheetLine]) -> Markup:
     # What it is made of is escaped where it is drawn.
     return Markup(chain_picture(lines))
 

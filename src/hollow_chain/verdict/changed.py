@@ -33,14 +33,15 @@ def preceding(facts: Facts, place: Node) -> list[Change]:
     return clues.preceding(place.service) if clues is not None else []
 
 
-def with_clues(facts: Facts, place: Node, finding: Finding, sure: float) -> tuple[Finding, float]:
-    """*finding* with what was changed shortly before on top of its evidence, and how sure it is with that.
+def with_clues(
+    facts: Facts, place: Node, changes: list[Change], finding: Finding, sure: float
+) -> tuple[Finding, float]:
+    """*finding* with *changes*, which were made shortly before, on top of its evidence, and how sure it is with that.
 
     A change makes a cause likelier that names the very thing that was changed.
     """
-    changes = preceding(facts, place)
-    clues = clues_of(facts, place.host) if changes else None
-    if not changes or clues is None or place.service is None:
+    clues = clues_of(facts, place.host)
+    if clues is None or place.service is None:
         return finding, sure
     since = clues.failing_since(place.service)
     fits = [one.trusted and _names(finding, one) for one in changes]

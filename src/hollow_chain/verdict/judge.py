@@ -133,20 +133,24 @@ def _verdict(facts: Facts, target: Node, below: Below, says: str = "") -> Verdic
     causes = [Cause(one.finding, round(one.sure * _loss(facts, one.finding), 3), one.way) for one in kept]
     if says:
         causes = [_heard(cause, says) for cause in causes]
-    causes = [_with_clues(facts, cause) for cause in causes]
+    places = {node.key: node for node in (target, *(cause.place for cause in causes))}
+    changed = {key: near for key, node in places.items() if (near := preceding(facts, node))}
+    if changed:
+        causes = [_with_clues(facts, cause, changed.get(cause.place.key, [])) for cause in causes]
     causes.sort(key=lambda c: (-c.confidence, -c.way.length, c.finding.cause, c.finding.service))
     state = target.service.state if target.service else "not registered"
     verdict = Verdict(target, state, host.read_at, causes, [*below.notes, *(f for f in found if f.note)], unread)
-    places = {node.key: node for node in (target, *(cause.place for cause in causes))}
-    verdict.changed = [(node, one) for node in places.values() for one in preceding(facts, node)]
+    verdict.changed = [(places[key], one) for key, found_there in changed.items() for one in found_there]
     verdict.next_look = _next_look(facts, below, verdict)
     verdict.contradicted = _contradicted(verdict, says) if says else ""
     return verdict
 
 
-def _with_clues(facts: Facts, cause: Cause) -> Cause:
-    finding, sure = with_clues(facts, cause.place, cause.finding, cause.confidence)
-    return cause if finding is cause.finding else replace(cause, finding=finding, confidence=sure)
+def _with_clues(facts: Facts, cause: Cause, changes: list[Change]) -> Cause:
+    if not changes:
+        return cause
+    finding, sure = with_clues(facts, cause.place, changes, cause.finding, cause.confidence)
+    return replace(cause, finding=finding, confidence=sure)
 
 
 def _contradicted(verdict: Verdict, says: str) -> str:

@@ -17,6 +17,7 @@ from hollow_chain.wording.secrets import mask_text
 
 _LONGEST_AGO = timedelta(days=30)
 _MOST = 300
+"""How far back records are read, and how many of each log."""
 _INSTALLER = "MsiInstaller"
 _RETYPED, _MADE, _ASKED_TO_STOP = 7040, 7045, 7042
 """Records of the manager's: a startup type was changed, a service was made, a stop was asked for (its messages, as documented)."""
