@@ -1,12 +1,11 @@
 """``make shots``: run the main commands on the demo data in a terminal on a virtual screen and keep a picture of each.
 
-Needs Debian's xvfb, xterm and imagemagick (for ``import``).
+Needs Debian's xvfb, xterm, imagemagick (for ``import``) and chromium.
 """
 
 from __future__ import annotations
 
 import os
-import platform
 import shlex
 import subprocess
 import sys
@@ -23,17 +22,16 @@ SHOTS = {
     "why-all": "why --all --from facts",
     "ports": "ports --from facts --host pierhead",
     "license-check": "license check suite.toml.txt --from facts --host pierhead",
-    "license-ask": "license ask localhost:7199 --want voyage-suite/routing@7.1 --want voyage-suite/tides --want voyage-suite/routing@8.0",
     "decode": "decode 1053; hollow-chain decode status=203/EXEC; hollow-chain decode 'bind() failed (98: Address already in use)'",
     "rehearse": "rehearse --from facts --host voyage-ws",
     "suppose": "suppose 'limit all 60s' 'fails PositionFeed' --from facts --host voyage-ws",
-    "lab": "lab fault lab slow PriceList 50s; hollow-chain lab boot lab; hollow-chain why TicketDesk --from lab",
     "mend": "mend kiosk --from facts",
     "mend-apply": "mend TimetableStore --from office --apply --yes --store cases.db",
     "register": "register /opt/tide/board --name tide-board --describe 'How high the water stands' --port 80 --needs boarding-list "
     "--from facts --host gate-03 -- --ramps 3",
     "case": "case list --store taught.db; hollow-chain why CargoList --from facts --store taught.db",
-    "demo": "demo | head -42",
+    "about": "about barrier --from facts",
+    "changes": "changes --from facts --host office-01; hollow-chain changes --between facts/office-01.yaml mended/office-01.json",
 }
 DISPLAY = ":77"
 
@@ -122,26 +120,18 @@ signature = ""
 """
 
 
-def _license_desk(folder: Path) -> subprocess.Popen[bytes]:
-    """A license file with much that is wrong, and a running license server beside it."""
-    here = _own_id()
-    for name, host, host_id in (
-        ("suite.toml", platform.node(), here),
-        ("suite.toml.txt", "pierhead.ternholm.example", "02:54:46:10:02:08"),
-    ):
-        (folder / name).write_text(LICENSE.format(host=host, host_id=host_id))
-        sign = [PROGRAM, "license", "sign", folder / name, "--key", folder / "key", "--daemon", "chartmaker"]
-        subprocess.run(sign, check=True, stdout=subprocess.DEVNULL)
+def _license_file(folder: Path) -> None:
+    """A license file with much that is wrong."""
     wrong = folder / "suite.toml.txt"
+    wrong.write_text(LICENSE.format(host="pierhead.ternholm.example", host_id="02:54:46:10:02:08"))
+    sign = [PROGRAM, "license", "sign", wrong, "--key", folder / "key", "--daemon", "chartmaker"]
+    subprocess.run(sign, check=True, stdout=subprocess.DEVNULL)
     wrong.write_text(
         wrong.read_text()
         .replace("seats = 3", "seats = 30")
         .replace("port = 7199", "port = 5004")
         .replace("program", "progam")
     )
-    server = subprocess.Popen([PROGRAM, "license", "serve", folder / "suite.toml"], stderr=subprocess.DEVNULL)
-    time.sleep(2)
-    return server
 
 
 def _taught(folder: Path) -> None:
@@ -159,10 +149,16 @@ def _taught(folder: Path) -> None:
             subprocess.run([PROGRAM, "case", "correct", number, cause, "--store", "taught.db"], cwd=folder, check=True)
 
 
-def _own_id() -> str:
-    from hollow_chain.sources.license_machine import this_machine
-
-    return next((a.hardware_address for a in this_machine().adapters), "02:00:00:00:00:01")
+def shoot_page(folder: Path) -> None:
+    """A page to hand on, as a browser shows it."""
+    page = folder / "mend.html"
+    subprocess.run(
+        [PROGRAM, "mend", "kiosk", "--from", "facts", "--out", page], cwd=folder, check=False, stdout=subprocess.DEVNULL
+    )
+    browser = ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--no-first-run",
+               "--disable-background-networking", f"--user-data-dir={folder / 'browser'}"]  # fmt: skip
+    picture = [f"--screenshot={HERE / 'ticket.png'}", "--window-size=1280,1400", page.as_uri()]
+    subprocess.run([*browser, *picture], check=True, stderr=subprocess.DEVNULL)
 
 
 def main() -> None:
@@ -173,20 +169,17 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as place:
             folder = Path(place)
             subprocess.run([PROGRAM, "demo", "--out", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            server = _license_desk(folder)
-            for words in (("make", "lab", "--from", "facts", "--host", "office-01"), ("boot", "lab")):
-                subprocess.run([PROGRAM, "lab", *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            for _ in ("the registration", "the mend"):
-                undo = [PROGRAM, "mend", "--undo", "--yes", "--from", "office"]
-                subprocess.run(undo, cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            _license_file(folder)
+            undo = [PROGRAM, "mend", "--undo", "--yes", "--from", "office"]
+            subprocess.run(undo, cwd=folder, check=True, stdout=subprocess.DEVNULL)
             _taught(folder)
             for name, call in SHOTS.items():
                 if len(sys.argv) < 2 or name in sys.argv[1:]:
                     shoot(name, call, folder)
             if len(sys.argv) < 2 or "observe" in sys.argv[1:]:
                 shoot_observed(folder)
-            server.terminate()
-            server.wait()
+            if len(sys.argv) < 2 or "ticket" in sys.argv[1:]:
+                shoot_page(folder)
             subprocess.run(
                 [PROGRAM, "links", "TimetableStore", "--from", "facts", "--out", HERE / "links-picture.png"],
                 cwd=folder,

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from hollow_chain.lazy import pattern
 from hollow_chain.show.clean import clean
-from hollow_chain.show.page import MOMENT, local, zone_of
+from hollow_chain.show.page import MOMENT, local
 from hollow_chain.show.sheet import Sheet, SheetLine
 from hollow_chain.ticket.chain_picture import chain_picture
 
@@ -49,7 +49,7 @@ def written_page(sheet: Sheet, ending: str, version: str, now: datetime | None =
         code=_code,
     )
     at = now or datetime.now(UTC)
-    zone = zone_of(at.astimezone())
+    zone = local(f"{at.astimezone(UTC):%Y-%m-%d %H:%M:%S}Z").rpartition(" ")[2]
     note = "All moments are in UTC." if zone == "UTC" else f"Moments are in {zone}, with UTC behind."
     return made.get_template(f"page.{kind}.j2").render(sheet=sheet, version=version, written=at, zone_note=note)
 
