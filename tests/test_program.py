@@ -361,16 +361,21 @@ def test_a_failed_write_leaves_the_old_file_whole(run: Run, demo_facts: Path, tm
 
 def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path) -> None:
     done = run("demo")
-    assert done.status == 0
-    assert [line.split()[3:] for line in done.err.splitlines() if "rehearsed" not in line] == [
+    assert done.status == 0 and not [line for line in done.err.splitlines() if "rehearsed" not in line]
+    assert done.out.count("Step ") == 13 and done.out.count("\n") <= 250
+    folder = tmp_path / "hollow-chain-demo"
+    short = {"facts", "mended", "office", "cases.db", "ticket.html", "verdict.json"}
+    assert {p.name for p in folder.iterdir()} == short
+    assert run("why", "kiosk", "--from", "hollow-chain-demo/mended").status == 0
+    whole = run("demo", "--all-troubles")
+    assert whole.status == 0 and whole.out.count("Step ") == 22 and "RouteOptimizer" in whole.out
+    assert [line.split()[3:] for line in whole.err.splitlines() if "rehearsed" not in line] == [
         ["running"],
         ["HarborPrint", "is", "up"],
     ]  # as it is watched
-    assert done.out.count("Step ") == 18
-    left = {p.name for p in (tmp_path / "hollow-chain-demo").iterdir()}
-    assert left == {"facts", "mended", "office", "cases.db", "links.png", "boot.png", "verdict.json"}
-    assert run("why", "kiosk", "--from", "hollow-chain-demo/mended").status == 0
+    assert {p.name for p in folder.iterdir()} == {*short, "links.png", "boot.png"}
     assert run("demo").status == 0
+    assert {p.name for p in folder.iterdir()} == short
 
 
 @pytest.mark.skipif(

@@ -80,8 +80,7 @@ def _facts(ctx: typer.Context) -> Snapshot:
 
 
 def _fitting(names: Sequence[str], typed: str) -> list[str]:
-    """Those that begin with what is typed, or, where none does, that hold it."""
+    """Those that begin with what is typed: a shell shows no others."""
     plain = [name for name in dict.fromkeys(names) if name.isprintable() and not any(sign.isspace() for sign in name)]
     wanted = typed.casefold()
-    begin = [name for name in plain if name.casefold().startswith(wanted)]
-    return (begin or [name for name in plain if wanted in name.casefold()])[:_MOST]
+    return [name for name in plain if name.casefold().startswith(wanted)][:_MOST]

@@ -164,10 +164,11 @@ def _goes_on() -> bool:
 def _end(page: Page, out: Path, facts: Path, troubles: Sequence[tuple[str, str, str]]) -> None:
     common.write_out(out / "verdict.json", _verdict(facts), named=False)
     page.gap()
-    made = [name for name in ("office", "cases.db", "ticket.html", "links.png", "boot.png") if (out / name).exists()]
+    made = ["verdict.json"]
+    made += [name for name in ("office", "cases.db", "ticket.html", "links.png", "boot.png") if (out / name).exists()]
     page.line(
         (
-            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), verdict.json, "
+            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), "
             f"{', '.join(made)}.",
             "bold",
         )

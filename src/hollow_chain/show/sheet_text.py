@@ -16,8 +16,8 @@ _MOST = 600
 def write_sheet(page: Page, sheet: Sheet) -> None:
     """Write it, heading by heading."""
     page.line((clean(sheet.title, 300), "bold"))
-    page.line((age(sheet.read_at), "dim"))
     page.line(clean(sheet.lead, _MOST))
+    page.line((age(sheet.read_at), "dim"))
     for line in sheet.about:
         _fact(page, line)
     for block in sheet.blocks:

@@ -21,7 +21,7 @@ from hollow_chain.sources import package_logs
 from hollow_chain.sources.evidence_files import names_of
 from hollow_chain.sources.packages import owners_in
 from hollow_chain.sources.reading import HostReading
-from hollow_chain.sources.systemd.journal import Journal
+from hollow_chain.sources.systemd.journal import Journal, ManagerRecord
 from hollow_chain.wording.asked_of_root import asked_of_root
 
 LONGEST_AGO = timedelta(days=30)
@@ -290,12 +290,21 @@ def _states(host: Host, journal: Journal, names: set[str], since: datetime) -> l
     fields: dict[str, tuple[str, ...]] = {"MESSAGE_ID": tuple(_DID)}
     if len(names) < _MOST_EACH:
         fields["UNIT"] = tuple(sorted(names))
-    boot_over = host.boot_at + timedelta(seconds=AT_BOOT_SECONDS) if host.boot_at is not None else since
-    found = [one for one in journal.told(fields, _MOST_RECORDS) if one.unit in names]
+    told = [one for one in journal.told(fields, _MOST_RECORDS) if one.unit in names and one.at >= since]
     return [
         Change(
             at=one.at, kind="state", what=one.unit, did=_DID[one.code], services=[one.unit], source="journal (systemd)"
         )
-        for one in found
-        if one.at >= since and (one.at >= boot_over or host.boot_at is None or one.at < host.boot_at)
+        for one in _without_boot(told, host)
     ]
+
+
+def _without_boot(told: list[ManagerRecord], host: Host) -> Iterator[ManagerRecord]:
+    """Without the first start of each unit in the first minutes of this boot: that one belongs to the boot."""
+    begun: set[str] = set()
+    for one in told:
+        after = (one.at - host.boot_at).total_seconds() if host.boot_at is not None else AT_BOOT_SECONDS
+        if one.code == STARTED and 0 <= after < AT_BOOT_SECONDS and one.unit not in begun:
+            begun.add(one.unit)
+        else:
+            yield one
