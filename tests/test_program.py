@@ -383,8 +383,8 @@ def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path)
 )
 def test_the_reader_may_stop_reading(demo_facts: Path) -> None:
     script = f"{PROGRAM[0]} roster --all --from {demo_facts} | head -1"
-    done = subprocess.run(["bash", "-c", script], capture_output=True, timeout=60)
-    assert done.stderr == b""
+    done = subprocess.run(["bash", "-c", f"{script}; exit ${{PIPESTATUS[0]}}"], capture_output=True, timeout=60)
+    assert done.stderr == b"" and done.returncode == 0
 
 
 @pytest.mark.skipif(os.name == "nt", reason="a terminal of the one family")

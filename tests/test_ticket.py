@@ -166,6 +166,8 @@ DISCREET = [
     ("mara-board.service and mara@example.com", "mara-board.service and (an address)"),
     ("root and ratio 3/4, a/b, 1 of 2", "root and ratio 3/4, a/b, 1 of 2"),
     ("signboard@3.service", "signboard@3.service"),
+    ("D:/ternholm/x.toml.txt is there", "(a file) is there"),
+    ("HKEY_LOCAL_MACHINE\\SYSTEM\\x is set", "(a file) is set"),
 ]  # fmt: skip
 
 

@@ -20,6 +20,7 @@ from hollow_chain.facts.host import TOLD, BootRecord, Event, File, Host, HostAcc
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families import Family, family_of
 from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
+from hollow_chain.families.times import ENDED_AT_ONCE
 from hollow_chain.wording.observed import SURE, records_of
 
 MANAGER = "service manager"
@@ -30,8 +31,6 @@ _BOOT_SLACK = timedelta(seconds=60)
 """The moment of a boot is told by the clock as it was then; what a network clock has set right since is seldom more."""
 _ONE_AFTER_THE_OTHER = timedelta(minutes=10)
 """Two tries that end alike within so long fail for one reason."""
-_AT_ONCE = 10.0
-"""Seconds within which a program that ends by itself cannot have done the work of a service."""
 _TRIES_OF_A_SERIES = 3
 """Starts of a series of restarts whose words are heard: the first one often says more than the ones after it, which fail over its
 leftovers."""
@@ -294,7 +293,7 @@ class Case(msgspec.Struct, frozen=True):
             or last.ended_at is None
         ):
             return False
-        if not 0 <= (last.ended_at - last.started_at).total_seconds() < _AT_ONCE or last.signal is not None:
+        if not 0 <= (last.ended_at - last.started_at).total_seconds() < ENDED_AT_ONCE or last.signal is not None:
             return False
         told = [e.code for e in self.events() if e.code in (STOPPING, STARTING, STARTED)]
         return bool(told) and told[-1] != STOPPING

@@ -10,6 +10,7 @@ from hollow_chain.causes.finding import FITS, Evidence
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, SIGTERM, failed_last
 from hollow_chain.facts.service import Service
 from hollow_chain.families.messages import EXITED, FAILED, STARTED, STARTING, STOPPED, STOPPING
+from hollow_chain.families.times import ENDED_AT_ONCE
 
 _WITH_ITS_END = timedelta(seconds=0.5)
 """Between the end of a process that the manager stopped and its record of that: it writes it as soon as it has learned of the end."""
@@ -77,19 +78,21 @@ def run_seconds(service: Service) -> float | None:
     return (last.ended_at - last.started_at).total_seconds()
 
 
-_AT_ONCE = 10.0
-"""Seconds within which a program that ends without an error cannot have done the work of a service."""
+def ended_at_once(case: Case) -> bool:
+    """Whether the last run ended by itself, within seconds of its start."""
+    ran = run_seconds(case.service)
+    in_time = ran is not None and ran < ENDED_AT_ONCE
+    return in_time and case.service.kind == "service" and not stop_was_asked(case)
 
 
 def came_to_nothing(case: Case) -> bool:
     """Whether the last run failed: by the manager's own words, or because it ended by itself at once and left nothing behind, with
     whatever number (many programs, and the scripts around them, end with 0 then)."""
-    service, ran = case.service, run_seconds(case.service)
+    service = case.service
     if failed_last(service) or case.was_seen_not_to_come_up:
         return True
-    if service.kind != "service" or service.state != "stopped" or ran is None or ran >= _AT_ONCE:
-        return False
-    return (service.program is None or service.program.style != "oneshot") and not stop_was_asked(case)
+    works_to_its_end = service.program is not None and service.program.style == "oneshot"
+    return service.state == "stopped" and not works_to_its_end and ended_at_once(case)
 
 
 def ended_by_request(case: Case) -> bool:

@@ -168,8 +168,7 @@ def _end(page: Page, out: Path, facts: Path, troubles: Sequence[tuple[str, str, 
     made += [name for name in ("office", "cases.db", "ticket.html", "links.png", "boot.png") if (out / name).exists()]
     page.line(
         (
-            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), "
-            f"{', '.join(made)}.",
+            f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), {', '.join(made)}.",
             "bold",
         )
     )

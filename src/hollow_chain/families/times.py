@@ -14,6 +14,8 @@ DELAYED_SECONDS = 120.0
 AT_BOOT_SECONDS = 600.0
 """A start that begins no later than this after the boot is one of the boot: slow hosts are at it for minutes, and who sits down at
 one starts nothing by hand before."""
+ENDED_AT_ONCE = 10.0
+"""Seconds within which a program that ends by itself cannot have done the work of a service, whatever it ends with."""
 NO_LIMIT = math.inf
 
 

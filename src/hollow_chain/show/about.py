@@ -173,9 +173,9 @@ def _nature(portrait: Portrait) -> Iterator[SheetLine]:
         yield SheetLine(", ".join(service.aliases), "also named")
     if definition is not None:
         state = "" if definition.load == "loaded" else definition.load
-        yield SheetLine(
-            definition.file or "none", "definition", ", ".join(one for one in (state, definition.error) if one)
-        )
+        about = ", ".join(one for one in (state, definition.error) if one)
+        if definition.file or about:
+            yield SheetLine(definition.file or "none", "definition", about)
         for path in definition.drop_ins:
             yield SheetLine(path, "laid over it")
         if definition.made_from:

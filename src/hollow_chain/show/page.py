@@ -92,7 +92,7 @@ def _steady(make: Callable[..., Console], on_errors: bool = False) -> Console:
     kind = first.is_terminal
     # A console of the old kind is one only where it is a terminal: a pipe has every column.
     old = None if kind else False
-    return make(
+    made = make(
         highlight=False,
         markup=False,
         emoji=False,
@@ -102,6 +102,13 @@ def _steady(make: Callable[..., Console], on_errors: bool = False) -> Console:
         legacy_windows=old,
         stderr=on_errors,
     )
+    made.on_broken_pipe = _leave  # type: ignore[method-assign]  # its own way is to end with status 1
+    return made
+
+
+def _leave() -> None:
+    """Whoever reads has seen enough, which is no trouble: the call ends as it would have."""
+    raise BrokenPipeError
 
 
 _LETTERS = str.maketrans({

@@ -27,15 +27,15 @@ def look(reading: HostReading) -> None:
     quoted = _paths_quoted(_records(host))
     for service in host.services:
         program = service.program
+        if service.name in reading.chosen and service.definition is not None:
+            for path in (service.definition.file, *service.definition.drop_ins):
+                looker.look(path)
         if program is None or service.template:
             continue
         if program.root:  # paths mean something else to it
             looker.look(program.root)
             continue
         looker.look(program.path, service.state != "running")
-        if service.name in reading.chosen and service.definition is not None:
-            for path in (service.definition.file, *service.definition.drop_ins):
-                looker.look(path)
         if service.state == "failed":
             looker.look_at_run(program.path)
         if program.style.startswith("notify") and _has_not_reported(service):

@@ -14,12 +14,11 @@ from hollow_chain.causes.rule import cause
 from hollow_chain.causes.standing import GAVE_UP_OVER, Standing, failed_last, hangs
 from hollow_chain.causes.words import clock, run_seconds, stop_was_asked
 from hollow_chain.facts.service import is_deserted
+from hollow_chain.families.times import ENDED_AT_ONCE
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
 
 _CALM_LEVELS = ("info", "debug")
-_AT_ONCE = 10.0
-"""Seconds within which a program that ends without an error cannot have done the work of a service."""
 
 
 def _in_its_words(case: Case, words: tuple[Evidence, ...]) -> str:
@@ -135,7 +134,7 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
     protocol = last.result == "protocol"
     ran = run_seconds(service)
     clean = not failed_last(service) and last.exit_status in (None, 0) and service.state != "running"
-    if not protocol and not (clean and ran is not None and ran < _AT_ONCE and not stop_was_asked(case)):
+    if not protocol and not (clean and ran is not None and ran < ENDED_AT_ONCE and not stop_was_asked(case)):
         return
     style = service.program.style if service.program else ""
     words = last_words(case)

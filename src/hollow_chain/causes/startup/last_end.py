@@ -6,14 +6,7 @@ from datetime import datetime
 
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import Evidence
-from hollow_chain.causes.words import (
-    run_seconds,
-    stop_was_asked,
-)
 from hollow_chain.facts.service import Service
-
-SHORT_RUN = 10.0
-"""A run that ends by itself within this many seconds was no run at all: see ``exits-at-once``."""
 
 
 def is_done(case: Case) -> bool:
@@ -23,12 +16,6 @@ def is_done(case: Case) -> bool:
 
 
 _BOUND = "BindsTo"
-
-
-def ended_at_once(case: Case) -> bool:
-    """Whether the last run ended by itself, within seconds of its start."""
-    ran = run_seconds(case.service)
-    return not stop_was_asked(case) and case.service.kind == "service" and ran is not None and ran < SHORT_RUN
 
 
 def end_of(service: Service) -> datetime | None:

@@ -16,10 +16,11 @@ from hollow_chain.causes.standing import (
     hangs,
     skipped,
 )
-from hollow_chain.causes.startup.last_end import end_of, ended_at_once, last_records, was_bound
+from hollow_chain.causes.startup.last_end import end_of, last_records, was_bound
 from hollow_chain.causes.two_looks import two_looks
 from hollow_chain.causes.words import (
     clock,
+    ended_at_once,
     ended_by_request,
     run_seconds,
     span,

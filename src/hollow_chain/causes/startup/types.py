@@ -16,9 +16,10 @@ from hollow_chain.causes.standing import (
     skipped,
     up_targets,
 )
-from hollow_chain.causes.startup.last_end import end_of, ended_at_once, is_done, last_records, was_bound
+from hollow_chain.causes.startup.last_end import end_of, is_done, last_records, was_bound
 from hollow_chain.causes.words import (
     clock,
+    ended_at_once,
     ended_by_request,
     manager_word,
     started_since_boot,

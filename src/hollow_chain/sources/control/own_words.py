@@ -24,7 +24,8 @@ _FOLDERS_OF_LOGS = ("log", "logs")
 def add(reading: HostReading) -> None:
     """Of services that failed: their claims, and the records of their own log files."""
     host, reader = reading.host, reading.evidence
-    failed = [s for s in host.services if s.program is not None and s.kind == "service" and has_failed(s)]
+    looked_at = [s for s in host.services if has_failed(s) or s.name in reading.chosen]
+    failed = [service for service in looked_at if service.program is not None and service.kind == "service"]
     folders = Counter(_folder_of(one) for one in host.services) if failed else Counter()
     names = _Names(reader)
     for service in failed:

@@ -29,7 +29,9 @@ _MOST_MANAGER, _MOST_EACH, _MOST_OWN = 400, 30, 25
 def add(reading: HostReading) -> None:
     """The records that bear on services that are not well."""
     host, reached = reading.host, control(reading)
-    failed = [service for service in host.services if has_failed(service) or service.state in ("starting", "stopping")]
+    failed = [
+        s for s in host.services if has_failed(s) or s.state in ("starting", "stopping") or s.name in reading.chosen
+    ]
     if not failed:
         return
     since = _since(host, reached.now())
