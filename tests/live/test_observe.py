@@ -323,13 +323,36 @@ def test_what_is_asked_before(host: RealHost) -> None:
     assert done.returncode in (1, 2, 3) and "Traceback" not in done.stderr
 
 
-def test_what_is_up_and_deaf_is_told(host: RealHost) -> None:
-    body = "s = socket.socket()\\n    try: s.bind(('127.0.0.1', 11211))\\n    except OSError: pass"
-    service(host, "deaf", body.replace("\\n", chr(10)))
-    host.run("systemctl start memcached; sleep 0.5")
-    done = host.program("observe deaf --yes")
-    assert done.returncode == 0 and "could not listen everywhere" in done.stdout, done.stdout
-    assert "bind 127.0.0.1:11211: Address already in use" in done.stdout
+DEAF: dict[str, tuple[str, str, str, str]] = {
+    "a port below 1024": ("s.bind(('127.0.0.1', 88)); s.listen()", "User=daemon\\n", "port-forbidden", "88"),
+    "a port that is held": ("s.bind(('127.0.0.1', 80)); s.listen()", "", "port-held", "nginx.service"),
+    "an address of nobody": ("s.bind(('203.0.113.9', 7891)); s.listen()", "", "address-missing", "203.0.113.9"),
+}
+
+
+@pytest.mark.parametrize("what", DEAF)
+def test_what_is_up_and_deaf_is_told(host: RealHost, what: str) -> None:
+    body, more, wanted, thing = DEAF[what]
+    name = f"deaf{list(DEAF).index(what)}"
+    host.run("systemctl stop apache2 lighttpd; systemctl start nginx; sleep 0.5", check=False)
+    kept = f"s = socket.socket()\n    try: {body}\n    except OSError: pass\n    time.sleep(9999)"
+    service(host, name, kept, more)
+    status, found = observe(host, name)
+    first = found["causes"][0]
+    assert found["observed"]["outcome"] == "up" and status == 1
+    assert first["cause"] == wanted and thing in json.dumps(first) and first["confidence"] >= 0.7, first
+    assert any(piece["source"] == "observed" for piece in first["evidence"])
+    host.run(f"systemctl stop {name}")
+
+
+def test_one_socket_for_both_families_of_addresses_is_enough(host: RealHost) -> None:
+    both = (
+        "a = socket.socket(socket.AF_INET6); a.bind(('::', 7892)); a.listen()\n    b = socket.socket()\n"
+        "    try: b.bind(('0.0.0.0', 7892))\n    except OSError: pass\n    time.sleep(9999)"
+    )
+    service(host, "dual", both)
+    status, found = observe(host, "dual")
+    assert found["observed"]["outcome"] == "up" and (status, found["causes"]) == (0, [])
 
 
 def test_no_secret_of_its_arguments_is_kept(host: RealHost) -> None:

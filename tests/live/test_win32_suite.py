@@ -12,8 +12,8 @@ from tests.live.winhost import HERE, WinHost
 
 __all__ = ["needs_win32"]
 pytestmark = [pytest.mark.live, pytest.mark.win32]
-FILES = ("cases", "chain", "codec", "control_readers", "decode", "help", "lab", "license_file", "mend_any", "mend_lab", "mend_plan", "ports",
-         "program", "records", "rehearse", "tables")  # fmt: skip
+FILES = ("about", "cases", "chain", "changes", "codec", "control_readers", "decode", "help", "lab", "license_file", "mend_any", "mend_lab",
+         "mend_plan", "ports", "program", "records", "rehearse", "tables")  # fmt: skip
 OLD_CODE_PAGE = {"PYTHONUTF8": "0", "PYTHONIOENCODING": "cp850"}
 
 

@@ -38,7 +38,7 @@ def _texts() -> dict[str, str]:
 def records_of(seen: Observation) -> list[Event]:
     """The calls that may have ended a start, and the one that it hung in, as records."""
     if seen.outcome == "up":
-        return []
+        return [_record(seen, one) for one in seen.calls if _left_deaf(one)][:_MOST]
     # What the manager itself tries before it becomes the program is told by its own words, and by the definition.
     found = [_record(seen, one) for one in seen.calls[:_MOST] if one.weight >= LIKELY and one.program]
     if seen.outcome in ("not-up", "failed") and not (seen.calls and seen.calls[0].weight >= SURE):
@@ -72,6 +72,12 @@ def said(one: ObservedCall) -> str:
     return f"{name}{to}{f' {one.thing}' if one.thing else ''}{writes}: {why}"
 
 
+def _left_deaf(one: ObservedCall) -> bool:
+    """Whether a program that came up all the same may have been left without an endpoint: what it then has, its sockets tell."""
+    return one.kind == "bind" and one.error in _NOT_BOUND and _ENDPOINT.search(one.thing) is not None
+
+
+_NOT_BOUND = ("EACCES", "EADDRINUSE", "EADDRNOTAVAIL")
 _ENDPOINT = pattern(r"^(?:\[[0-9a-f:.]+\]|\d{1,3}(?:\.\d{1,3}){3}):\d{1,5}$")
 
 

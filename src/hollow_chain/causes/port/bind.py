@@ -168,10 +168,13 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
         user = account_of(case)
         if port >= first or _may_bind_low(case):
             continue
+        here = f"no socket of {case.service.name} on port {port}"
+        without = (case.seen(here, SOCKETS, bears=FITS),) if case.standing.well else ()
         yield Finding(
             says=f"{case.service.name} may not listen on {said_endpoint(address, port) if port else 'its port'}: "
             f"ports below {first} need a right that {user} does not have here.",
-            evidence=(case.quoted(event, SAID if port else FITS), case.seen(f"first port that any account may take: {first}", bears=FITS)),
+            evidence=(case.quoted(event, SAID if port else FITS), *without,
+                      case.seen(f"first port that any account may take: {first}", bears=FITS)),
             mends=(
                 Mend(f"Give {case.service.name} the single right to take low ports (CAP_NET_BIND_SERVICE), or have the "
                      "manager hold the socket for it.", "after a reload and a restart",
