@@ -166,6 +166,9 @@ DISCREET = [
     ("mara-board.service and mara@example.com", "mara-board.service and (an address)"),
     ("root and ratio 3/4, a/b, 1 of 2", "root and ratio 3/4, a/b, 1 of 2"),
     ("signboard@3.service", "signboard@3.service"),
+    ("it (account tide) may not use /x", "it (account (an account)) may not use (a file)"),
+    ("/x belongs to ebb:ebb, mode 0600", "(a file) belongs to (an account), mode 0600"),
+    ("Create the user 'tide' for an account that is gone", "Create the user '(an account)' for an account that is gone"),
     ("D:/ternholm/x.toml.txt is there", "(a file) is there"),
     ("HKEY_LOCAL_MACHINE\\SYSTEM\\x is set", "(a file) is set"),
 ]  # fmt: skip

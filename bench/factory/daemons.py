@@ -60,6 +60,15 @@ _MET_AFTER_ALL = """
     triggerhappy brltty acpid irqbalance rngd thermald watchdog p910nd aide
     """.split()  # noqa: SIM905 - a list of words is read as one
 """Some do not start on a throwaway host, and drop out."""
+_MET_AT_THE_END = """
+    apcupsd argus arpwatch auditd biboumi boinc-client cf-execd cf-monitord cf-serverd crossfire-server cups-browsed faxq ganglia-monitor
+    glusterd gmetad hfaxd hostapd iiod ircd-irc2 kea-ctrl-agent kea-dhcp-ddns-server kea-dhcp6-server kresd@1 munge nfacctd nghttpx
+    oddjobd pcscd pmacctd sfacctd uacctd pptpd prometheus-ipmi-exporter prometheus-pgbouncer-exporter prometheus-process-exporter
+    prometheus-smokeping-prober prometheus-sql-exporter prometheus-squid-exporter prometheus-varnish-exporter quasselcore radsecproxy radvd
+    rasdaemon rbldnsd redis-sentinel saned slurmctld smokeping snapserver snmptrapd softflowd supervisor teeworlds-server tgt tuned usbmuxd
+    victoria-metrics webdis zabbix-server znc babeld dictd olsrd vtun xl2tpd dibbler-server pen pound maradns repro rwhod udhcpd dhcp-helper
+    """.split()  # noqa: SIM905 - a list of words is read as one
+"""The fifth part, and the same of them."""
 
 DAEMONS: list[Daemon] = [
     *_packaged("a", "web", "nginx", "lighttpd", "hitch"),
@@ -108,6 +117,7 @@ DAEMONS: list[Daemon] = [
     ),
     *_packaged("c", "met last", "haveged", "rpcbind", "redsocks", "ser2net", "gpsd", "earlyoom", "minidlna"),
     *_packaged("d", "met after all others", *_MET_AFTER_ALL),
+    *_packaged("e", "met at the end", *_MET_AT_THE_END),
     *(_own(file, half) for file, half in _OWN),
 ]
 

@@ -15,6 +15,10 @@ _ADDRESS = pattern(
     r"(?<![\w.:])(?:(?:\d{1,3}\.){3}\d{1,3}|\[?(?:[0-9A-Fa-f]{0,4}:){2,7}[0-9A-Fa-f]{0,4}\]?|(?:[0-9A-Fa-f]{2}[:-]){5}[0-9A-Fa-f]{2})(?![\w])"
 )
 _MAIL = pattern(r"[\w.+\-]{1,64}@[\w\-]{1,63}(?:\.[\w\-]{1,63}){1,5}\b")
+_NAMED = pattern(
+    r"(?P<lead>\((?:account|user|group) |belongs to |(?:account|user|group) ['‘“])(?P<name>[\w.\\$\-]{1,100}(?::[\w.\\$\-]{1,100})?)"
+)
+"""Accounts by the words before them, for texts of which the facts are not at hand."""
 _KINDS = (".service", ".socket", ".timer", ".path", ".mount", ".target", ".device")
 """Endings of names of instances, which look like addresses of people."""
 _TIME = pattern(r"\d{1,2}:\d{2}(?::\d{2})?\Z")
@@ -35,7 +39,7 @@ class Discreet:
 
     def text(self, text: str) -> str:
         """*text* without accounts, paths and addresses."""
-        text = _PATH.sub("(a file)", text)
+        text = _NAMED.sub(lambda found: f"{found['lead']}(an account)", _PATH.sub("(a file)", text))
         text = _MAIL.sub(lambda found: found[0] if found[0].endswith(_KINDS) else "(an address)", text)
         text = _ADDRESS.sub(lambda found: found[0] if _TIME.match(found[0]) else "(an address)", text)
         return self._accounts.sub("(an account)", text) if self._accounts is not None else text

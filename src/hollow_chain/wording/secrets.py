@@ -365,6 +365,8 @@ def mask_snapshot(document: Snapshot) -> None:
             process.arguments = mask_arguments(process.arguments)
         for event in host.events:
             event.text = mask_text(event.text)
+        for change in host.changes:
+            change.what, change.before, change.after = map(mask_text, (change.what, change.before, change.after))
         for server in host.license_servers:
             server.log = [mask_text(line) for line in server.log]
 
