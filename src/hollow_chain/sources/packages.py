@@ -5,6 +5,8 @@ Read from the lists that the package manager keeps (dpkg(1), "/var/lib/dpkg/info
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from hollow_chain.facts.host import File
 from hollow_chain.reach.handles import Walker
 from hollow_chain.sources.reading import HostReading
@@ -47,20 +49,22 @@ def owners_of(paths: set[str], walker: Walker) -> dict[str, set[str]]:
     return found
 
 
-def owners_in(package: str, walker: Walker) -> frozenset[str]:
-    """The files that a package brought, by either of their spellings; none where no list of it is kept."""
-    names = (f"{package}{_SUFFIX}", *(f"{package}:{arch}{_SUFFIX}" for arch in _ARCHITECTURES))
-    for name in names:
+def files_of(packages: Iterable[str], walker: Walker) -> dict[str, frozenset[str]]:
+    """The files that each of *packages* brought, by either of their spellings; of those that are gone, or of which no list is kept,
+    nothing."""
+    wanted = set(packages)
+    found: dict[str, frozenset[str]] = {}
+    for name in walker.names(_LISTS, 200_000) if wanted else ():
+        # Of packages that are there for several architectures at once the list says for which it is.
+        package = name.removesuffix(_SUFFIX).partition(":")[0]
+        if package not in wanted or not name.endswith(_SUFFIX):
+            continue
         try:
-            data = walker.read(f"{_LISTS}/{name}", MAX_LIST).data
+            lines = walker.read(f"{_LISTS}/{name}", MAX_LIST).data.decode("utf-8", "replace").splitlines()
         except OSError:
             continue
-        return frozenset(one for line in data.decode("utf-8", "replace").splitlines() for one in _spellings(line))
-    return frozenset()
-
-
-_ARCHITECTURES = ("amd64", "arm64", "i386", "armhf", "riscv64", "ppc64el", "s390x")
-"""Of packages that are there for several architectures at once the list says for which it is."""
+        found[package] = frozenset(one for line in lines for one in _spellings(line))
+    return found
 
 
 def _spellings(path: str) -> list[str]:

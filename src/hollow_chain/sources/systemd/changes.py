@@ -7,7 +7,8 @@ keeps the other one as it was built.
 from __future__ import annotations
 
 import stat
-from collections.abc import Iterable, Iterator
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 
 from hollow_chain.facts.change import Change, ChangeKind
@@ -19,7 +20,7 @@ from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import NotThere, Records
 from hollow_chain.sources import package_logs
 from hollow_chain.sources.evidence_files import names_of
-from hollow_chain.sources.packages import owners_in
+from hollow_chain.sources.packages import files_of
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd.journal import Journal, ManagerRecord
 from hollow_chain.wording.asked_of_root import asked_of_root
@@ -34,6 +35,8 @@ _MOST_RECORDS = 300
 """Records of starts and stops, and of what root was asked to do, that are read."""
 _OF_PACKAGE = timedelta(minutes=5)
 """How long after the step of a package its files come, and its services are enabled: a large one takes minutes to unpack."""
+_CLOCKS = timedelta(seconds=2)
+"""By how much a log that tells whole seconds is behind the times of files."""
 _OF_HOST = (
     "/etc/hosts", "/etc/resolv.conf", "/etc/nsswitch.conf", "/etc/fstab", "/etc/sysctl.conf", "/etc/sysctl.d", "/etc/group",
     "/etc/passwd", "/etc/security/limits.conf", "/etc/security/limits.d", "/etc/systemd/system.conf", "/etc/systemd/system.conf.d",
@@ -68,8 +71,10 @@ def add(reading: HostReading) -> None:
     packages = package_logs.read(walker, since, now)
     changes = [one for service in chosen for one in _of_service(service, walker, since, now)]
     changes += list(_of_host(walker, since, now))
-    changes = _without_packaged([*changes, *_enabled(chosen, since)], packages, walker)
-    _name_services(packages, chosen, walker)
+    changes += _enabled(chosen, since)
+    lists = files_of({one.what for one in packages if one.did != "removed"}, walker)
+    changes = _without_packaged(changes, packages, lists)
+    _name_services(packages, chosen, lists)
     changes += packages
     try:
         with reading.reached.journal() as records:
@@ -192,34 +197,48 @@ def _enabled(services: Iterable[Service], since: datetime) -> Iterator[Change]:
             )
 
 
-def _without_packaged(changes: list[Change], packages: list[Change], walker: Walker) -> list[Change]:
+Lists = Mapping[str, frozenset[str]]
+"""The files that each package brought."""
+
+
+def _without_packaged(changes: list[Change], packages: list[Change], lists: Lists) -> list[Change]:
     """Without what came with a package: that one is told itself."""
-    if not packages:
-        return changes
-    lists = {name: files for name in {one.what for one in packages} if (files := owners_in(name, walker))}
     kept = []
     for one in changes:
-        steps = [step for step in packages if timedelta(seconds=-2) <= one.at - step.at <= _OF_PACKAGE]
+        first = bisect_left(packages, one.at - _OF_PACKAGE, key=_moment_of)
+        steps = packages[first : bisect_right(packages, one.at + _CLOCKS, key=_moment_of)]
         came_along = one.kind == "startup" or one.what.startswith(("/etc/passwd", "/etc/group"))
-        of_package = any(one.what in lists.get(step.what, ()) for step in steps)
-        if not (steps and (came_along or of_package or one.what.startswith(("/usr/", "/lib/")))):
+        if not steps or not (
+            came_along
+            or one.what.startswith(("/usr/", "/lib/"))
+            or any(one.what in lists.get(step.what, ()) for step in steps)
+        ):
             kept.append(one)
     return kept
 
 
-def _name_services(packages: list[Change], services: Iterable[Service], walker: Walker) -> None:
-    """Tell each change of a package the services that it brought, or whose program it brought."""
-    lists = {name: owners_in(name, walker) for name in {one.what for one in packages}}
+def _moment_of(change: Change) -> datetime:
+    return change.at
+
+
+def _name_services(packages: list[Change], services: Iterable[Service], lists: Lists) -> None:
+    """Tell each change of a package the services that it brought, or whose program it brought; where no list tells, those of its name."""
+    by_file: dict[str, list[str]] = {}
+    by_name: dict[str, list[str]] = {}
+    for service in services:
+        own = (service.definition.file if service.definition else "", service.program.path if service.program else "")
+        for path in {*own} - {""}:
+            by_file.setdefault(path, []).append(service.name)
+        for name in names_of(service):
+            by_name.setdefault(name, []).append(service.name)
     for one in packages:
-        files = lists[one.what]
-        for service in services:
-            own = {
-                service.definition.file if service.definition else "",
-                service.program.path if service.program else "",
-            }
-            named = not files and one.what in names_of(service)
-            if named or files & (own - {""}):
-                one.services.append(service.name)
+        files = lists.get(one.what)
+        found = (
+            by_name.get(one.what, [])
+            if files is None
+            else [s for path in by_file.keys() & files for s in by_file[path]]
+        )
+        one.services = sorted(set(found))
 
 
 def _recorded(host: Host, services: list[Service], records: Records, since: datetime, of_all: bool) -> list[Change]:
