@@ -160,19 +160,27 @@ BY_HAND = """  changes:
 
 def test_a_change_stands_above_the_other_evidence_and_weighs_as_a_hint(run: Run, facts: Callable[[str], Path]) -> None:
     denied = "cannot open /etc/tide.conf: Permission denied"
-    with_it = run("why", "tide", "--from", facts(SICK % ("0600", denied, BY_HAND)), "--json").json
-    without = SICK % ("0600", denied, "")
     plain = run(
-        "why", "tide", "--from", facts(without.replace(", altered_at: 2026-03-04T05:58:00Z", ""), "b.yaml"), "--json"
-    ).json
-    first, other = with_it["causes"][0], plain["causes"][0]
-    assert first["cause"] == other["cause"] == "access-denied" and first["confidence"] >= other["confidence"]
-    assert [one["fact"] for one in first["evidence"][:2]] == [
-        "mara had done as root: vi /etc/tide.conf, 30 s before it failed",
-        "/etc/tide.conf was replaced or given other rights, 2 min before it failed",
-    ]
-    assert [(one["kind"], one["by"]) for one in with_it["changed"]] == [("command", "mara"), ("settings", None)]
-    assert plain["changed"] == []
+        "why", "tide", "--from", facts((SICK % ("0600", denied, "")).replace(", altered_at: 2026-03-04T05:58:00Z", ""))
+    ).out
+    told = run("why", "tide", "--from", facts(SICK % ("0600", denied, ""), "b.yaml"), "--json").json
+    given = run("why", "tide", "--from", facts(SICK % ("0600", denied, BY_HAND), "c.yaml"), "--json").json
+    assert "access-denied" in plain and "before it failed" not in plain
+    by_times, by_record = told["causes"][0], given["causes"][0]
+    assert (
+        by_times["cause"] == by_record["cause"] == "access-denied" and by_times["confidence"] >= by_record["confidence"]
+    )
+    assert (
+        by_times["evidence"][0]["fact"] == "/etc/tide.conf was replaced or given other rights, 2 min before it failed"
+    )
+    assert by_record["evidence"][0]["fact"] == "mara had done as root: vi /etc/tide.conf, 30 s before it failed"
+    assert [(one["kind"], one["by"]) for one in given["changed"]] == [("command", "mara")]
+    assert [one["kind"] for one in told["changed"]] == ["settings"]
+    for found in (told, given):  # of several causes at one place only the first has it
+        facts_of = [
+            one["fact"] for cause in found["causes"] for one in cause["evidence"] if "before it failed" in one["fact"]
+        ]
+        assert len(facts_of) == len(set(facts_of))
 
 
 def test_a_change_alone_makes_no_cause(run: Run, facts: Callable[[str], Path]) -> None:

@@ -10,7 +10,7 @@ from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from rich.console import Console
 
-from hollow_chain.causes import Facts, Finding, Standing, standing
+from hollow_chain.causes import Facts, Finding, Standing
 from hollow_chain.chain import Graph
 from hollow_chain.facts import Host, Link, Service, Snapshot, snapshot
 from hollow_chain.facts.host import (
@@ -157,7 +157,7 @@ def test_on_any_facts_a_verdict_keeps_its_promises(document: Snapshot) -> None:
                 assert lower.key in below
         confidences = [cause.confidence for cause in verdict.causes]
         assert confidences == sorted(confidences, reverse=True)
-        if node.service is not None and not standing(node.service, graph.hosts[node.host]).well:
+        if node.service is not None and not facts.standing(node).well:
             assert verdict.causes, "what is not well is never called healthy"
         text = to_json(verdict_document(verdict))
         assert "\x1b" not in text

@@ -8,7 +8,7 @@ from hollow_chain.facts.change import Change
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Service
 from hollow_chain.families.messages import FAILED
-from hollow_chain.lately.gather import told_by_facts
+from hollow_chain.lately.gather import Known, told_by_facts
 
 LITTLE = timedelta(hours=1)
 """How long before a failure a change may lie that is told with it: within that time whoever changed something tries it, or its timer
@@ -56,8 +56,8 @@ class Clues:
         if since is None:
             return []
         recorded = self._own.get(service.name, [])
-        known = {(one.kind, one.what) for one in recorded}
-        told = [one for one in told_by_facts(self._host, service, self._files) if (one.kind, one.what) not in known]
+        known = Known(recorded)
+        told = [one for one in told_by_facts(self._host, service, self._files) if not known.has(one)]
         first, last = since - LITTLE, since + _SLACK
         own = [one for one in (*recorded, *told) if first <= one.at <= last]
         others = [one for one in self._of_host if first <= one.at <= last]

@@ -33,23 +33,28 @@ def preceding(facts: Facts, place: Node) -> list[Change]:
     return clues.preceding(place.service) if clues is not None else []
 
 
-def with_clues(
+def with_hints(
     facts: Facts, place: Node, changes: list[Change], finding: Finding, sure: float
 ) -> tuple[Finding, float]:
-    """*finding* with *changes*, which were made shortly before, on top of its evidence, and how sure it is with that.
-
-    A change makes a cause likelier that names the very thing that was changed.
-    """
-    clues = clues_of(facts, place.host)
-    if clues is None or place.service is None:
+    """*finding* with those of *changes* on top of its evidence that were made to the very thing that it is about, and how sure it is
+    with that."""
+    fits = [one for one in changes if one.trusted and _names(finding, one)]
+    if not fits:
         return finding, sure
-    since = clues.failing_since(place.service)
-    fits = [one.trusted and _names(finding, one) for one in changes]
-    pieces = tuple(
-        Evidence(told_before(one, since), one.source, one.at, HINT if fit else TELLS)
-        for one, fit in zip(changes, fits, strict=True)
-    )
-    return replace(finding, evidence=(*pieces, *finding.evidence)), _surer(sure) if any(fits) else sure
+    return replace(finding, evidence=(*_pieces(facts, place, fits, HINT), *finding.evidence)), _surer(sure)
+
+
+def with_told(facts: Facts, place: Node, changes: list[Change], finding: Finding) -> Finding:
+    """*finding* with all *changes* on top of its evidence: what does not fit it weighs nothing."""
+    known = {piece.fact for piece in finding.evidence}
+    pieces = [piece for piece in _pieces(facts, place, changes, TELLS) if piece.fact not in known]
+    return replace(finding, evidence=(*pieces, *finding.evidence)) if pieces else finding
+
+
+def _pieces(facts: Facts, place: Node, changes: list[Change], bears: str) -> list[Evidence]:
+    clues = clues_of(facts, place.host)
+    since = clues.failing_since(place.service) if clues is not None and place.service is not None else None
+    return [Evidence(told_before(one, since), one.source, one.at, bears) for one in changes]
 
 
 def _names(finding: Finding, change: Change) -> bool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import datetime
 
 import msgspec
@@ -16,7 +16,7 @@ from hollow_chain.facts.change import Change
 from hollow_chain.facts.host import OF_RECORDS, Host
 from hollow_chain.families import family_of
 from hollow_chain.verdict.below import Below, Fleet, Kept, Way, by_walk, own_of, way_of
-from hollow_chain.verdict.changed import preceding, with_clues
+from hollow_chain.verdict.changed import preceding, with_hints, with_told
 from hollow_chain.verdict.looks import NextLook, best_look, observe_once, start_and_read
 from hollow_chain.verdict.walk import affected, examine, is_hollow, let_down
 from hollow_chain.verdict.weigh import PriorOf, prior_of, weights
@@ -136,8 +136,9 @@ def _verdict(facts: Facts, target: Node, below: Below, says: str = "") -> Verdic
     places = {node.key: node for node in (target, *(cause.place for cause in causes))}
     changed = {key: near for key, node in places.items() if (near := preceding(facts, node))}
     if changed:
-        causes = [_with_clues(facts, cause, changed.get(cause.place.key, [])) for cause in causes]
+        causes = [_with_hints(facts, cause, changed.get(cause.place.key, [])) for cause in causes]
     causes.sort(key=lambda c: (-c.confidence, -c.way.length, c.finding.cause, c.finding.service))
+    causes = _told_once(facts, causes, changed) if changed else causes
     state = target.service.state if target.service else "not registered"
     verdict = Verdict(target, state, host.read_at, causes, [*below.notes, *(f for f in found if f.note)], unread)
     verdict.changed = [(places[key], one) for key, found_there in changed.items() for one in found_there]
@@ -146,11 +147,19 @@ def _verdict(facts: Facts, target: Node, below: Below, says: str = "") -> Verdic
     return verdict
 
 
-def _with_clues(facts: Facts, cause: Cause, changes: list[Change]) -> Cause:
-    if not changes:
-        return cause
-    finding, sure = with_clues(facts, cause.place, changes, cause.finding, cause.confidence)
-    return replace(cause, finding=finding, confidence=sure)
+def _with_hints(facts: Facts, cause: Cause, changes: list[Change]) -> Cause:
+    finding, sure = with_hints(facts, cause.place, changes, cause.finding, cause.confidence)
+    return cause if finding is cause.finding else replace(cause, finding=finding, confidence=sure)
+
+
+def _told_once(facts: Facts, causes: list[Cause], changed: Mapping[tuple[str, str], list[Change]]) -> list[Cause]:
+    """*causes*, of which the first at each place has all that was changed there before it failed."""
+    left, told = dict(changed), []
+    for cause in causes:
+        changes = left.pop(cause.place.key, [])
+        finding = with_told(facts, cause.place, changes, cause.finding) if changes else cause.finding
+        told.append(cause if finding is cause.finding else replace(cause, finding=finding))
+    return told
 
 
 def _contradicted(verdict: Verdict, says: str) -> str:

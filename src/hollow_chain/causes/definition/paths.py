@@ -259,7 +259,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         if path in strict:
             yield path, [case.seen(f"the definition of {service.name} cannot do without {path}", bears=SAID)]
         elif path in spoken:
-            yield path, [case.quoted(spoken[path], SAID)]
+            yield path, [case.quoted(spoken[path], HINT if _is_anybodys(case, spoken[path], path) else SAID)]
         elif not path.startswith(_VOLATILE) and not spoken:
             ended = numbered(case, *_NOT_THERE, bears=SAID)
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT), *ended]
@@ -277,6 +277,24 @@ def _near_the_end(case: Case) -> list[Event]:
     return events if ended is None else [event for event in events if ended - event.at <= _TO_ITS_END]
 
 
+def _is_anybodys(case: Case, event: Event, path: str) -> bool:
+    """Whether a call only sought a file in a folder that is not there either, and that nothing calls the service's: libraries do so for
+    settings of their own, which need not be there."""
+    call, service = event.call, case.service
+    if call is None or call.writes or call.kind != "open":
+        return False
+    folder = case.file(path.rpartition("/")[0])
+    if folder is None or folder.exists:
+        return False
+    program = service.program or Program()
+    user = service.account.user if service.account is not None else ""
+    names = (service.name.partition(".")[0].partition("@")[0], program.path.rpartition("/")[2], user)
+    named = any(
+        one.startswith(folder.path) for one in (*program.paths, *program.own_folders, *(program.used_places or ()))
+    )
+    return not named and not any(name and name.casefold() in path.casefold() for name in names)
+
+
 def _wants_folder(event: Event) -> bool:
     """Whether a line says that something is no folder (``ENOTDIR``)."""
     return bool(re.search(r"(?i)not a (?:directory|folder)", event.text))
@@ -291,7 +309,7 @@ def _of_step(case: Case) -> list[str]:
     streams = [path for path in dict.fromkeys(p.rpartition("/")[0] for p in program.log_files) if path]
     root = [program.root] if program.root else []
     named = {
-        "places": [*program.paths, *root],
+        "places": _steady(case, [*program.paths, *root]),
         "credentials": program.credential_files or (),
         "streams": streams,
         # Folders of its own the manager makes by itself, but for those that are links to nothing.
@@ -299,6 +317,12 @@ def _of_step(case: Case) -> list[str]:
         "root": root,
     }
     return list(named.get(step.about, ()))
+
+
+def _steady(case: Case, paths: list[str]) -> list[str]:
+    """Those of the absent places that do not come and go as services run, where there are any."""
+    absent = [path for path in paths if (file := case.file(path)) is not None and not file.exists]
+    return [path for path in absent if not path.startswith(_VOLATILE)] or absent
 
 
 def _absent_before_a_try(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
