@@ -69,7 +69,8 @@ def standing(service: Service, host: Host, up_targets: frozenset[str] | None = N
     if state == "starting":
         return _of_starting(service, host)
     if state == "stopping":
-        return Standing.DOWN if _stops_for_too_long(service, host) else Standing.NOT_YET
+        in_vain = _was_watched_in_vain(service, host) or _stops_for_too_long(service, host)
+        return Standing.DOWN if in_vain else Standing.NOT_YET
     return _of_stopped(service, host, up_targets)
 
 
@@ -128,10 +129,15 @@ def between_restarts(service: Service) -> bool:
     return service.state == "starting" and "auto-restart" in service.detail
 
 
+def _was_watched_in_vain(service: Service, host: Host) -> bool:
+    """Whether somebody watched its start for as long as it may take, and it did not come up."""
+    return any(one.service == service.name and one.outcome == "not-up" for one in host.observed or ())
+
+
 def _of_starting(service: Service, host: Host) -> Standing:
     last = service.last
-    if any(one.service == service.name and one.outcome == "not-up" for one in host.observed or ()):
-        return Standing.DOWN  # somebody watched it, for as long as it may take
+    if _was_watched_in_vain(service, host):
+        return Standing.DOWN
     if between_restarts(service):
         ended_well = last is not None and last.result == "success" and not last.exit_status and last.restarts < 2
         return Standing.NOT_YET if ended_well else Standing.UNSTABLE

@@ -150,7 +150,11 @@ def _libraries(life: Life) -> Iterator[tuple[float, ObservedCall]]:
         yield 1.0, _seen(life, sought[-1].call.name, LIBRARY, name, "ENOENT", sought[-1].call.at, False)
     last = max(found, key=lambda path: found[path], default="")
     if last and (ROOM, last) not in life.succeeded_as:
-        yield 1.0, _seen(life, "mmap", LIBRARY, last, "ENOEXEC", found[last], False)
+        refused = next((one for one in life.failed[::-1] if one.thing == last and one.known.kind == ROOM), None)
+        if refused is not None:  # there was no room for it, whatever it is
+            yield 1.0, _seen(life, refused.call.name, ROOM, last, refused.call.error, refused.call.at, False)
+        else:
+            yield 1.0, _seen(life, "mmap", LIBRARY, last, "ENOEXEC", found[last], False)
 
 
 def _seen(
