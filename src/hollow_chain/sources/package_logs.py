@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime, timedelta
-from re import Match
 from typing import NamedTuple
 
 from hollow_chain.facts.change import Change
@@ -39,9 +38,8 @@ _DID = {
     "install": "installed", "upgrade": "upgraded", "update": "upgraded", "remove": "removed", "purge": "removed",
     "erase": "removed", "downgrade": "downgraded", "obsolete": "replaced", "reinstall": "installed again",
 }  # fmt: skip
-_NAME_OF_RPM = pattern(
-    r"(?:\d+:)?(?P<name>\S+?)-(?:\d+:)?(?P<version>[^-\s]+-[^-\s]+?)(?:\.(?:noarch|[a-z]\w{2,12}))?\Z"
-)
+_EPOCH = pattern(r"\d{1,9}:")
+_ARCHITECTURE = pattern(r"\.(?:noarch|[a-z]\w{2,12})\Z")
 
 
 def _did(word: str) -> str:
@@ -62,10 +60,19 @@ def _of_rpm(rest: str) -> tuple[str, str, str, str] | None:
     found = _RPM.match(rest)
     if found is None:
         return None
-    named: Match[str] | None = _NAME_OF_RPM.match(found[2])
-    name, version = (named["name"], named["version"]) if named else (found[2], "")
+    name, version = _parts_of_rpm(found[2])
     gone = _did(found[1]) in ("removed", "replaced")
     return _did(found[1]), name, version if gone else "", "" if gone else version
+
+
+def _parts_of_rpm(label: str) -> tuple[str, str]:
+    """The name and the version of a package by its label, ``name-epoch:version-release.architecture`` (rpm(8)); the epoch is left out."""
+    head, *rest = label.rsplit("-", 2)
+    if len(rest) != 2:
+        return label, ""
+    version, release = _EPOCH.sub("", rest[0], count=1), _ARCHITECTURE.sub("", rest[1])
+    epoch = _EPOCH.match(head)
+    return head[epoch.end() :] if epoch else head, f"{version}-{release}"
 
 
 def _of_zypp(rest: str) -> tuple[str, str, str, str] | None:

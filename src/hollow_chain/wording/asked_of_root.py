@@ -8,7 +8,7 @@ from hollow_chain.facts.change import Change
 from hollow_chain.lazy import pattern
 from hollow_chain.wording.secrets import mask_text
 
-_BY_FIELDS = pattern(r"\s*(?P<by>[^\s:]{1,64}) : (?:[A-Z]+=[^;]{0,300} ; ){0,12}COMMAND=(?P<command>.{1,1000})\Z")
+_BY_FIELDS = pattern(r"(?P<by>[^\s:]{1,64}) : (?:[A-Z]+=[^;]{0,300} ; ){0,12}COMMAND=(?P<command>.{1,1000})\Z")
 """sudo(8): fields with semicolons between them; one that refuses has its reason in the place of the first."""
 _BY_PKEXEC = pattern(r"(?P<by>[^\s:]{1,64}): Executing command .{0,600}\[COMMAND=(?P<command>[^\]]{1,1000})\]")
 _BY_DOAS = pattern(r"(?P<by>[^\s:]{1,64}) ran command (?P<command>.{1,1000}?) as root from")
@@ -20,7 +20,7 @@ _PATHS_OF_PROGRAMS = ("/usr/bin/", "/usr/sbin/", "/bin/", "/sbin/", "/usr/local/
 def asked_of_root(at: datetime, text: str, writer: str) -> Change | None:
     """The change that such a record tells; None where it tells of none (a session that was opened, a refusal)."""
     for form in (_BY_FIELDS, _BY_PKEXEC, _BY_DOAS):
-        found = form.match(text[:4000])
+        found = form.match(text[:4000].lstrip())
         if found is not None:
             command = _short(found["command"].strip())
             told = mask_text(command)[:_MOST]
