@@ -138,8 +138,14 @@ def host() -> Iterator[RealHost]:
 
 
 def definitions(host: RealHost) -> str:
-    """Everything about definitions, kind, owner, mode and content."""
-    return host.run(DIGEST).stdout
+    """Everything about definitions, kind, owner, mode and content; but for empty folders of links, which the manager itself takes away
+    with the last link."""
+    lines = host.run(DIGEST).stdout.splitlines(keepends=True)
+    paths = [line.split(" ")[0] for line in lines]
+    holding = {path.rpartition("/")[0] for path in paths}
+    return "".join(
+        line for line, path in zip(lines, paths, strict=True) if not path.endswith(".wants") or path in holding
+    )
 
 
 def told(host: RealHost, unit: str, *names: str) -> list[str]:
