@@ -62,6 +62,12 @@ def test_all_of_the_job_works_without_extras(plain: Plain, demo_facts: Path, cal
     assert done.status in (0, 1), done.err
 
 
+def test_the_demo_leaves_pictures_out_and_says_so(plain: Plain, tmp_path: Path) -> None:
+    done = plain("demo", "--all-troubles", "--out", tmp_path / "d")
+    assert done.status == 0 and "hollow-chain[pictures]" in done.err
+    assert not list((tmp_path / "d").glob("*.png")) and "Step 20 of 20" in done.out
+
+
 def test_cases_need_no_extra(plain: Plain, demo_facts: Path) -> None:
     assert plain("why", "kiosk", "--from", demo_facts, "--keep").status == 1
     assert plain("case", "confirm", "1").status == 0

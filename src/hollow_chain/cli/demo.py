@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 import sys
 from collections.abc import Sequence
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
@@ -24,6 +25,18 @@ class Scene(NamedTuple):
     call: list[str]
     more: bool = False
     """Whether it is told with ``--all-troubles`` only."""
+
+    @property
+    def is_picture(self) -> bool:
+        """Whether it writes a picture, which a plain install cannot."""
+        return any(word.endswith(".png") for word in self.call)
+
+
+def _draws() -> bool:
+    try:
+        return find_spec("matplotlib") is not None
+    except ValueError:  # what is kept from being imported has no specification
+        return False
 
 
 _ALL = ["--from", "{facts}"]
@@ -138,7 +151,9 @@ def demo(
         ("Ternholm Ferries, a small company of our invention: six hosts, about a hundred and twenty services.", "bold")
     )
     words = {"facts": str(facts), "mended": str(mended), "folder": str(out)}
-    scenes = [scene for scene in STORY if all_troubles or not scene.more]
+    scenes = [scene for scene in STORY if (all_troubles or not scene.more) and (_draws() or not scene.is_picture)]
+    if all_troubles and not _draws():
+        common.warn("pictures are left out: pip install 'hollow-chain[pictures]'")
     waits = not no_pause and sys.stdin.isatty() and sys.stdout.isatty()
     for number, scene in enumerate(scenes, 1):
         page.gap()
