@@ -55,7 +55,8 @@ def changes(
     snapshot = common.load(source, target, with_changes=True)
 
     from hollow_chain.chain import Graph
-    from hollow_chain.lately.gather import LONGEST_AGO, changes_of
+    from hollow_chain.facts.change import LONGEST_AGO
+    from hollow_chain.lately.gather import changes_of
     from hollow_chain.show.changes import ChangesWish, changes_document, show_changes
 
     graph = Graph(snapshot)

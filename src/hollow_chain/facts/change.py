@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import Literal
 
 from hollow_chain.facts.service import Listed, Moment, Part
 
+LONGEST_AGO = timedelta(days=30)
+"""How old a change may be to be told where nobody says otherwise: what is older had a month to show."""
 ChangeKind = Literal[
     "definition", "settings", "program", "data", "package", "startup", "state", "command", "account", "system", "boot"
 ]

@@ -10,8 +10,6 @@ from hollow_chain.facts.host import File, Host
 from hollow_chain.facts.service import Service
 from hollow_chain.families import family_of
 
-LONGEST_AGO = timedelta(days=30)
-"""How old a change may be to be told where nobody says otherwise: what is older had a month to show."""
 _TWO_TIMES = 2.0
 """Seconds by which the two times of a file differ at the least where something else than its content was changed."""
 _WRITTEN_AS_IT_RUNS = ("/run/", "/var/", "/tmp/", "/proc/", "/dev/", "/sys/")

@@ -9,12 +9,13 @@ import msgspec
 from hollow_chain.causes import Facts
 from hollow_chain.causes.words import clock, span
 from hollow_chain.chain import NEEDS, Edge, Node
+from hollow_chain.facts.change import LONGEST_AGO
 from hollow_chain.facts.endpoints import Endpoint, of_claim, of_listener, said
 from hollow_chain.facts.host import Event, File, Host, Listener
 from hollow_chain.facts.service import Limits, Service, Start
 from hollow_chain.families.base_system import is_base
 from hollow_chain.families.times import NO_LIMIT, start_limit
-from hollow_chain.lately.gather import LONGEST_AGO, changes_of
+from hollow_chain.lately.gather import changes_of
 from hollow_chain.show.changes import rows_of
 from hollow_chain.show.confinement import confinement_words
 from hollow_chain.show.documents import Document, change_entry, verdict_document, when

@@ -12,6 +12,7 @@ from hollow_chain.show.own_words import startup_words, state_words
 from hollow_chain.show.page import Page, age, before
 from hollow_chain.show.signs import ASIDE, CAUTION, DOWN_TO, HOLLOW, HOLLOW_WORDS, sign_of, state_word
 from hollow_chain.verdict import Cause, Verdict
+from hollow_chain.verdict.grouped import by_cause
 from hollow_chain.wording.counts import counted
 
 MOST_CAUSES = 8
@@ -183,31 +184,22 @@ def _show_notes(page: Page, notes: list[Finding], after_causes: bool) -> None:
 def show_all(page: Page, facts: Facts, verdicts: list[Verdict]) -> None:
     """Write each cause once, with every service that stands on it."""
     _hint_at_rights(page, [item.why for host in facts.graph.hosts.values() for item in host.unread])
-    by_cause: dict[tuple[str, str, str], list[Verdict]] = {}
-    first: dict[tuple[str, str, str], Cause] = {}
-    for verdict in verdicts:
-        for cause in verdict.causes:
-            place = " ".join(sorted(cause.finding.loop)) or cause.finding.service
-            key = (cause.finding.host, place, cause.finding.cause)
-            by_cause.setdefault(key, []).append(verdict)
-            first.setdefault(key, cause)
     for host in facts.graph.hosts.values():
         page.line((clean(host.name, 80), "bold"), (f"  {age(host.read_at)}", "dim"))
         if host.reboot_due:
             page.line((f"A reboot is due: {clean(host.reboot_due, 300)}.", CAUTION), indent=2, hang=2)
-    ranked = sorted(by_cause.items(), key=lambda item: (-len(item[1]), -first[item[0]].confidence, item[0]))
-    for key, standing_on in ranked[:200]:
-        cause = first[key]
+    ranked = by_cause(verdicts)
+    for group in ranked[:200]:
+        cause, others = group.cause, group.takes_along
         page.gap()
         page.line(
             (f"{page.sign(HOLLOW)} {cause.finding.cause}", HOLLOW.style),
-            f": {clean(cause.finding.service, 120)} on {clean(key[0], 80)}",
+            f": {clean(cause.finding.service, 120)} on {clean(cause.finding.host, 80)}",
             (f"  ({cause.confidence:.0%} sure)", "dim"),
         )
         page.line(clean(cause.finding.says, 500), indent=2)
         for mend in cause.finding.mends[:1]:
             page.line(("what to do: ", "underline"), clean(mend.does, 300), indent=2, hang=2)
-        others = [f"{v.target.name} on {v.target.host}" for v in standing_on if v.target.key != cause.place.key]
         if others:
             more = f" and {len(others) - 8} more" if len(others) > 8 else ""
             page.line(("blocks: ", "dim"), clean(", ".join(others[:8]), 900) + more, indent=2, hang=2)

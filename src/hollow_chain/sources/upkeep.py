@@ -9,20 +9,13 @@ from hollow_chain.facts.service import Service
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import Reached
 from hollow_chain.sources.logs import moment_of
+from hollow_chain.sources.package_logs import LOGS, root_tail
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording.secrets import mask_text
 
-_LOGS = (
-    "/var/log/dpkg.log",
-    "/var/log/dnf.rpm.log",
-    "/var/log/yum.log",
-    "/var/log/zypp/history",
-    "/var/log/pacman.log",
-)
-_TAIL_BYTES = 128 << 10
 _AROUND = timedelta(minutes=10)
 _MOST = 20
-"""What is read of a log of packages: its end, records within ten minutes of a stop (a large update takes that long), the last of them."""
+"""What is read of a log of packages: records within ten minutes of a stop (a large update takes that long), the last of them."""
 _ASKED_FOR = "/run/reboot-required"
 _MODULES = "/lib/modules"
 
@@ -38,9 +31,9 @@ def add_records(host: Host, walker: Walker) -> None:
     moments = [at for at in map(_stopped_at, host.services) if at is not None]
     if not moments:
         return
-    for path in _LOGS:
+    for path in (log.path for log in LOGS):
         found: list[Event] = []
-        for line in _tail(path, walker):
+        for line in root_tail(path, walker):
             at = moment_of(line)
             if at is not None and any(abs(at - moment) < _AROUND for moment in moments):
                 found.append(
@@ -57,22 +50,11 @@ def _stopped_at(service: Service) -> datetime | None:
     return (last.left_up_at or last.ended_at) if service.startup in ("automatic", "delayed") else None
 
 
-def _tail(path: str, walker: Walker) -> list[str]:
-    """The last lines of a log of root's; of one that others may write, none."""
-    try:
-        content = walker.read(path, _TAIL_BYTES, from_end=True)
-    except OSError:
-        return []
-    if content.about.st_uid != 0 or not content.alone:
-        return []
-    return content.data.decode("utf-8", "replace").splitlines()
-
-
 def reboot_due(container: bool, reached: Reached, walker: Walker) -> str:
     """Why this machine waits for a reboot; empty where it does not, as far as can be seen."""
     files = reached.files
     if files.exists(_ASKED_FOR):
-        names = " ".join(_tail(f"{_ASKED_FOR}.pkgs", walker)).split()
+        names = " ".join(root_tail(f"{_ASKED_FOR}.pkgs", walker)).split()
         return f"asked for by {', '.join(dict.fromkeys(names[:5]))}" if names else "asked for by an update"
     running = reached.kernel
     if not container and files.names(_MODULES) and not files.exists(f"{_MODULES}/{running}"):

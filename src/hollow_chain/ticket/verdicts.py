@@ -13,6 +13,7 @@ from hollow_chain.show.own_words import startup_words, state_words
 from hollow_chain.show.sheet import Sheet, SheetLine
 from hollow_chain.show.signs import TONES, sign_of, state_word
 from hollow_chain.verdict import Cause, Verdict
+from hollow_chain.verdict.grouped import by_cause
 from hollow_chain.wording.counts import counted
 
 _MOST_CAUSES, _MOST_ALL = 8, 100
@@ -88,18 +89,10 @@ def _link(facts: Facts, node: Node, cause: str) -> SheetLine:
 def all_sheet(facts: Facts, verdicts: list[Verdict], hosts: Iterable[str]) -> Sheet:
     """The page about all that is not well: each cause once, with what it takes along."""
     names = list(hosts)
-    taken: dict[tuple[str, str, str], list[str]] = {}
-    first: dict[tuple[str, str, str], Cause] = {}
-    for verdict in verdicts:
-        for cause in verdict.causes:
-            place = " ".join(sorted(cause.finding.loop)) or cause.finding.service
-            key = (cause.finding.host, place, cause.finding.cause)
-            first.setdefault(key, cause)
-            if verdict.target.key != cause.place.key:
-                taken.setdefault(key, []).append(f"{verdict.target.name} on {verdict.target.host}")
+    ranked = by_cause(verdicts)
     where = names[0] if len(names) == 1 else counted(len(names), "host")
     lead = (
-        f"{counted(len(verdicts), 'service')} not well, {counted(len(first), 'cause')}."
+        f"{counted(len(verdicts), 'service')} not well, {counted(len(ranked), 'cause')}."
         if verdicts
         else "Nothing wrong was found."
     )
@@ -107,9 +100,8 @@ def all_sheet(facts: Facts, verdicts: list[Verdict], hosts: Iterable[str]) -> Sh
     sheet = Sheet(
         f"What is not well on {where}", lead, ", ".join(names[:12]), min((one for one in read if one), default=None)
     )
-    ranked = sorted(first.items(), key=lambda item: (-len(taken.get(item[0], ())), -item[1].confidence, item[0]))
-    for key, cause in ranked[:_MOST_ALL]:
-        others = taken.get(key, [])
+    for group in ranked[:_MOST_ALL]:
+        cause, others = group.cause, group.takes_along
         finding = cause.finding
         lines = [SheetLine(finding.says, aside=f"{cause.confidence:.0%} sure", tone="cause")]
         lines += [SheetLine(mend.does, "What to do:") for mend in finding.mends[:1]]

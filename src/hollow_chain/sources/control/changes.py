@@ -5,9 +5,7 @@ When a definition was last changed, the registry tells by its keys, which stand 
 
 from __future__ import annotations
 
-from datetime import timedelta
-
-from hollow_chain.facts.change import Change, ChangeKind
+from hollow_chain.facts.change import LONGEST_AGO, Change, ChangeKind
 from hollow_chain.reach.control import Declined, LogEntry
 from hollow_chain.sources.control.reached import control
 from hollow_chain.sources.control.records import MANAGER
@@ -15,9 +13,8 @@ from hollow_chain.sources.log_files import SpokenNames
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording.secrets import mask_text
 
-_LONGEST_AGO = timedelta(days=30)
 _MOST = 300
-"""How far back records are read, and how many of each log."""
+"""Records of each log that are read."""
 _INSTALLER = "MsiInstaller"
 _RETYPED, _MADE, _ASKED_TO_STOP = 7040, 7045, 7042
 """Records of the manager's: a startup type was changed, a service was made, a stop was asked for (its messages, as documented)."""
@@ -28,7 +25,7 @@ _PACKAGES = {1033: "installed", 11707: "installed", 1034: "removed", 11724: "rem
 def add(reading: HostReading) -> None:
     """What the records tell, where somebody asks what was changed."""
     host, reached = reading.host, control(reading)
-    since = reached.now() - _LONGEST_AGO
+    since = reached.now() - LONGEST_AGO
     names = SpokenNames(host)
     try:
         told = [_of_manager(one, names) for one in reached.event_logs.entries("System", since, (MANAGER,), _MOST)]

@@ -11,7 +11,7 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 
-from hollow_chain.facts.change import Change, ChangeKind
+from hollow_chain.facts.change import LONGEST_AGO, Change, ChangeKind
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families.messages import FAILED, STARTED, STOPPED
@@ -25,8 +25,6 @@ from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd.journal import Journal, ManagerRecord
 from hollow_chain.wording.asked_of_root import asked_of_root
 
-LONGEST_AGO = timedelta(days=30)
-"""How old a change may be to be told: what is older had a month to show."""
 _MOST_FILES, _DEPTH, _MOST_EACH = 300, 3, 20
 """Files of settings of one service that are looked at, folders below the first, and changes of one service that are kept."""
 _MOST_SERVICES = 1000
