@@ -15,7 +15,7 @@ from hollow_chain.families.times import Limit
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.here import here
-from hollow_chain.sources import licenses, upkeep
+from hollow_chain.sources import licenses, package_logs, upkeep
 from hollow_chain.sources.evidence_files import EvidenceReader
 from hollow_chain.sources.systemd import boots
 from hollow_chain.sources.systemd.journal import FAILED, STARTED, STARTING, ManagerRecord
@@ -67,7 +67,8 @@ def test_package_logs_are_read_around_a_stop_only(tmp_path: Path, monkeypatch: p
     log.write_text(
         "2026-03-04 04:30:00 upgrade early\n2026-03-04 04:59:58 upgrade a:all 1 2\nno stamp\n2026-03-04 06:00:00 upgrade late\n"
     )
-    monkeypatch.setattr(upkeep, "_LOGS", (str(log), str(tmp_path / "none.log")))
+    logs = [package_logs.LOGS[0]._replace(path=str(path)) for path in (log, tmp_path / "none.log")]
+    monkeypatch.setattr(upkeep, "LOGS", logs)
     service = Service(
         name="a.service", state="stopped", startup="automatic", last=LastRun(result="success", ended_at=stopped)
     )
