@@ -63,6 +63,11 @@ class MadeControlHost:
 
     # The machine itself.
 
+    is_here = True
+
+    def each(self, work: Any, items: Any) -> list[Any]:
+        return [work(item) for item in items]
+
     def now(self) -> datetime:
         return NOW
 

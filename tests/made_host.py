@@ -208,6 +208,11 @@ class MadeHost:
 
     # How it is reached.
 
+    is_here = True
+
+    def each(self, work: Any, items: Any) -> list[Any]:
+        return [work(item) for item in items]
+
     def now(self) -> datetime:
         return NOW
 

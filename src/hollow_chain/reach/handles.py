@@ -12,7 +12,7 @@ import errno
 import os
 import stat
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import lru_cache
 from pathlib import Path
@@ -87,20 +87,20 @@ class Folder:
     def guards(self, about: os.stat_result) -> bool:
         """Whether nobody but root could have put what *about* tells of into this folder: others may not write in it, or may not
         touch what is not theirs (the sticky bit, unlink(2))."""
-        if not self.alone or not _is_trusted(self.about.st_uid):
+        if not self.alone or not self.is_trusted(self.about.st_uid):
             return False
         if self.about.st_mode & _OTHERS_WRITE:
-            return bool(self.about.st_mode & stat.S_ISVTX) and _is_trusted(about.st_uid)
+            return bool(self.about.st_mode & stat.S_ISVTX) and self.is_trusted(about.st_uid)
         return True
+
+    def is_trusted(self, user: int) -> bool:
+        """Whether a user is root, or the one by whom files are looked at."""
+        return user in (0, os.geteuid())
 
     @property
     def closed(self) -> bool:
         """Whether nobody but root can put anything into it."""
-        return self.alone and _is_trusted(self.about.st_uid) and not self.about.st_mode & _OTHERS_WRITE
-
-
-def _is_trusted(user: int) -> bool:
-    return user in (0, os.geteuid())
+        return self.alone and self.is_trusted(self.about.st_uid) and not self.about.st_mode & _OTHERS_WRITE
 
 
 class Found(NamedTuple):
@@ -144,13 +144,16 @@ class Walker:
         """Let go of the folders that it has come through."""
         self._folders.clear()
 
+    def expect(self, paths: Iterable[str]) -> None:
+        """Say that all of *paths* will be looked at: where an answer has a long way, they are asked for together."""
+
     def find(self, path: str, follow_last: bool = True) -> Found:
         """Where *path* leads; a link in its last place is meant itself where not *follow_last*.
 
         Raises :class:`FileNotFoundError` or :class:`NotADirectoryError` where a folder on the way is not there,
         :class:`ForeignLink` and :class:`NotOpened` where it is not gone further, :class:`OSError` as the system says.
         """
-        rest = _parts(path)
+        rest = parts_of(path)
         folder = self._root()
         links, foreign = 0, False
         while rest:
@@ -159,7 +162,7 @@ class Walker:
                 folder = self._folder(os.path.dirname(folder.path))  # noqa: PTH120 - text, not the file system
                 continue
             self._check_mount(folder, name)
-            about = _about(folder.handle, name)
+            about = self._about(folder, name, rest)
             if about is None:
                 if rest:
                     raise FileNotFoundError(errno.ENOENT, "no such folder", f"{folder.path.rstrip('/')}/{name}")
@@ -174,9 +177,9 @@ class Walker:
                 links += 1
                 if links > MAX_LINKS:
                     raise NotOpened(errno.ELOOP, "too many links", path)
-                target = os.readlink(name, dir_fd=folder.handle)
+                target = self._target(folder, name)
                 folder = self._root() if target.startswith("/") else folder
-                rest += _parts(target, relative=True)
+                rest += parts_of(target, relative=True)
                 continue
             if not rest:
                 return Found(folder, name, about, foreign)
@@ -192,6 +195,17 @@ class Walker:
             raise ForeignLink(errno.ELOOP, "the way leads through a link that others made", path)
         return self._below(found.folder, found.name) if found.name else found.folder
 
+    def _about(self, folder: Folder, name: str, rest: Sequence[str]) -> os.stat_result | None:
+        """What stands in *folder* under *name*; None where nothing does. *rest* is the way from there, last name first."""
+        try:
+            return os.stat(name, dir_fd=folder.handle, follow_symlinks=False)
+        except FileNotFoundError:
+            return None
+
+    def _target(self, folder: Folder, name: str) -> str:
+        """Where the symbolic link leads that stands there."""
+        return os.readlink(name, dir_fd=folder.handle)
+
     def _root(self) -> Folder:
         known = self._folders.get("/")
         if known is None:
@@ -201,7 +215,7 @@ class Walker:
     def _folder(self, path: str) -> Folder:
         """The folder at a path that was come through before, or is found again from the root without a link."""
         folder = self._root()
-        for name in _parts(path)[::-1]:
+        for name in parts_of(path)[::-1]:
             folder = self._below(folder, name)
         return folder
 
@@ -229,8 +243,7 @@ class Walker:
     def is_made_up(self, about: os.stat_result) -> bool:
         """Whether a file is none of a disk: made by the kernel as it is read, or answered for by somebody else."""
         _, kinds = _mounts(int(time.monotonic() / _MOUNTS_STAND))
-        kind = kinds.get(f"{os.major(about.st_dev)}:{os.minor(about.st_dev)}", "")
-        return kind in _MADE_UP or kind in NETWORK or kind.startswith("fuse")
+        return made_up(kinds.get(f"{os.major(about.st_dev)}:{os.minor(about.st_dev)}", ""))
 
     def read(self, path: str, most: int, from_end: bool = False) -> Content:
         """Up to *most* bytes of a regular file, of its end where *from_end*.
@@ -277,11 +290,20 @@ def _mounts(moment: int) -> tuple[frozenset[str], dict[str, str]]:
     """The places of mounts that are not entered, and the kind of each mounted device (proc(5), "mountinfo"); read anew for each
     *moment*."""
     try:
-        lines = Path("/proc/self/mountinfo").read_text(errors="replace").splitlines()
+        return kinds_of(Path("/proc/self/mountinfo").read_text(errors="replace"))
     except OSError:
         return frozenset(), {}
+
+
+def made_up(kind: str) -> bool:
+    """Whether the files of a kind of file system are none of a disk."""
+    return kind in _MADE_UP or kind in NETWORK or kind.startswith("fuse")
+
+
+def kinds_of(mountinfo: str) -> tuple[frozenset[str], dict[str, str]]:
+    """The places of mounts that are not entered, and the kind of each mounted device, of the text of ``mountinfo`` (proc(5))."""
     closed, kinds = set(), {}
-    for words in (line.split() for line in lines):
+    for words in (line.split() for line in mountinfo.splitlines()):
         dash = words.index("-") if "-" in words else len(words)
         kind = words[dash + 1] if dash + 1 < len(words) else ""
         if dash > 4:
@@ -291,18 +313,11 @@ def _mounts(moment: int) -> tuple[frozenset[str], dict[str, str]]:
     return frozenset(closed), kinds
 
 
-def _parts(path: str, relative: bool = False) -> list[str]:
+def parts_of(path: str, relative: bool = False) -> list[str]:
     """The names of a path, last one first. Raises :class:`NotOpened` where it is none that is opened."""
     if (not relative and not path.startswith("/")) or "\0" in path or len(path) > MAX_PATH:
         raise NotOpened(errno.EINVAL, "not an absolute path", path[:80])
     return [part for part in path.split("/") if part not in ("", ".")][::-1]
-
-
-def _about(folder: int, name: str) -> os.stat_result | None:
-    try:
-        return os.stat(name, dir_fd=folder, follow_symlinks=False)
-    except FileNotFoundError:
-        return None
 
 
 def identity(about: os.stat_result) -> list[int]:

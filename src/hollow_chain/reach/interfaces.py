@@ -6,7 +6,7 @@ refuses with :class:`OSError` or :class:`NotThere`, whose text says why; readers
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from datetime import datetime
 from typing import Any, NamedTuple, Protocol, TypeVar
@@ -15,6 +15,7 @@ from hollow_chain.facts.host import Manager
 from hollow_chain.reach.handles import Walker
 
 T = TypeVar("T")
+One = TypeVar("One")
 
 
 class NotThere(Exception):
@@ -27,6 +28,10 @@ class Files(Protocol):
 
     def walker(self, any_link: bool = False) -> Walker:
         """What finds and reads files by handle; see :class:`~hollow_chain.reach.handles.Walker`."""
+
+    def expect(self, paths: Iterable[str], folders: Iterable[str] = ()) -> None:
+        """Say that all of *paths* will be looked at, and the names in *folders*: where an answer has a long way, they are asked for
+        together."""
 
     def text(self, path: str) -> str:
         """The text of a small file that the system makes. Raises :class:`OSError`."""
@@ -183,8 +188,19 @@ Match = Mapping[str, Sequence[str]]
 class Records(Protocol):
     """An open journal."""
 
+    def expect(self, fits: Sequence[Match]) -> None:
+        """Say that records which fit one of *fits* will be asked for, one by one: where an answer has a long way, the newest of all of
+        them are asked for together."""
+
     def entries(self, fits: Sequence[Match], fields: Sequence[str], most: int, from_head: bool = False) -> list[Entry]:
         """Up to *most* records that fit one of *fits*, oldest first; the newest ones, unless *from_head*."""
+
+
+class Each(Protocol):
+    """See :meth:`Reached.each`."""
+
+    def __call__(self, work: Callable[[One], T], items: Iterable[One]) -> list[T]:
+        """What *work* gives for each of *items*."""
 
 
 class Reached(Protocol):
@@ -217,6 +233,13 @@ class Reached(Protocol):
     @property
     def accounts(self) -> Accounts:
         """Its accounts."""
+
+    is_here: bool
+    """Whether it is the machine that this program runs on: only there a look at an address of its own is one at it."""
+
+    def each(self, work: Callable[[One], T], items: Iterable[One]) -> list[T]:
+        """What *work* gives for each of *items*, in their order. Where an answer has a long way, the pieces wait for theirs side by
+        side; the order in which they look is then not that of *items*."""
 
     def now(self) -> datetime:
         """The time by its clock."""

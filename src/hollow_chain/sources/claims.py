@@ -26,6 +26,13 @@ def configuration(service: Service, reader: EvidenceReader) -> dict[str, Text]:
     return texts(reader, service, [*named, *settings.configuration_of(names_of(service), reader.walker)])
 
 
+def expect(services: Iterable[Service], reading: HostReading) -> None:
+    """Say that the configuration of *services* will be read."""
+    names = {name for service in services if service.kind == "service" for name in names_of(service)}
+    folders = [f"/etc/{name}" for name in sorted(names)]
+    reading.reached.files.expect([path for name in sorted(names) for path in settings.places_of(name)], folders)
+
+
 def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | None = None) -> None:
     """Give *service* the endpoints that its arguments and its configuration (where read already: *configured*) claim."""
     if service.program is None or service.kind != "service":
@@ -51,7 +58,8 @@ def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | 
 def add_to_all(reading: HostReading) -> None:
     """The claims of every service that may come to run: also of those that nothing has started yet, for what clashes once they are
     is to be told before."""
-    for service in reading.host.services:
+
+    def add_claims(service: Service) -> None:
         program = service.program
         once = program is not None and program.style == "oneshot" and service.state not in ("running", "failed")
         # What starts on request only is the manager's own helper or has a socket unit, whose definition says where it listens.
@@ -59,6 +67,9 @@ def add_to_all(reading: HostReading) -> None:
         helper = program is not None and program.path.startswith(_OF_THE_MANAGER) and service.state == "stopped"
         if not (once or helper or on_need or service.template):
             add(service, reading.evidence)
+
+    expect(reading.host.services, reading)
+    reading.reached.each(add_claims, reading.host.services)
 
 
 def add_to_asked(reading: HostReading) -> None:

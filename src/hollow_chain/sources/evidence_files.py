@@ -47,7 +47,7 @@ class EvidenceReader:
     """Reads files of services. Use as a context manager, or close it."""
 
     def __init__(self, reached: Reached) -> None:
-        self._reached = reached
+        self.reached = reached
         self._walker = reached.files.walker()
         self._accounts = reached.accounts
         self._user = reached.user
@@ -145,5 +145,6 @@ class EvidenceReader:
 
 def texts(reader: EvidenceReader, service: Service, paths: Iterable[str]) -> dict[str, Text]:
     """The texts of those of *paths* that are read for evidence about *service*."""
-    found = {path: reader.text(service, path) for path in dict.fromkeys(paths)}
-    return {path: text for path, text in found.items() if text is not None}
+    wanted = list(dict.fromkeys(paths))
+    found = reader.reached.each(lambda path: reader.text(service, path), wanted)
+    return {path: text for path, text in zip(wanted, found, strict=True) if text is not None}

@@ -56,7 +56,9 @@ def _candidates(service: Service, named: list[str], reader: EvidenceReader) -> l
     near: list[tuple[float, str]] = []
     for name in (name for name in names_of(service) if name != account):
         folder = f"/var/log/{name}"
-        near += [(_changed(reader, f"{folder}/{one}"), f"{folder}/{one}") for one in reader.walker.names(folder)]
+        paths = [f"{folder}/{one}" for one in reader.walker.names(folder)]
+        reader.walker.expect(paths)
+        near += [(_changed(reader, path), path) for path in paths]
     latest = [path for _, path in sorted(near, reverse=True)[: MOST_FILES * 3]]
     chosen = [path for path in named if path.startswith("/")] + latest
     return [path for path in dict.fromkeys(chosen) if not path.endswith((".gz", ".xz", ".zst"))]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from hollow_chain.facts.host import Event, Host, Unread
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.lazy import pattern
@@ -25,16 +27,17 @@ def look(reading: HostReading) -> None:
     """Look at the files that services, their license files, and records name."""
     host, looker = reading.host, reading.looker
     quoted = _paths_quoted(_records(host))
-    for service in host.services:
+
+    def look_at(service: Service) -> None:
         program = service.program
         if service.name in reading.chosen and service.definition is not None:
             for path in (service.definition.file, *service.definition.drop_ins):
                 looker.look(path)
         if program is None or service.template:
-            continue
+            return
         if program.root:  # paths mean something else to it
             looker.look(program.root)
-            continue
+            return
         looker.look(program.path, service.state != "running")
         if service.state == "failed":
             looker.look_at_run(program.path)
@@ -58,8 +61,17 @@ def look(reading: HostReading) -> None:
             looker.look_way(path)
             if service.instance:
                 looker.look(path, instance=service.instance)
+
+    reading.reached.files.expect([*_named(host), *(place for s in host.services if s.state == "failed" for place in _places(s))])
+    reading.reached.each(look_at, host.services)
     for daemon in (d for f in host.license_files for d in f.daemons):
         looker.look(daemon.program, is_program=True)
+
+
+def _named(host: Host) -> Iterator[str]:
+    """What definitions name, which is looked at in any case."""
+    for program in (s.program for s in host.services if s.program is not None and not s.template and not s.program.root):
+        yield from (program.path, program.folder, *program.paths, *program.environment_files, *(program.credential_files or ()))
 
 
 def _run_in_vain(host: Host, service: str) -> list[str]:
@@ -90,14 +102,18 @@ _MOST_PLACES, _MOST_WITHIN = 40, 12
 """Places of its own that are looked at, and things in each folder: enough to see whose they are."""
 
 
-def _own_places(service: Service, looker: Looker) -> list[str]:
-    """The folders of a service's own, by its name and its definition, with what lies in those that it writes to, and the folders on the
-    way; its settings file by habit."""
+def _places(service: Service) -> list[str]:
     names = names_of(service)
     own = service.program.own_folders if service.program else []
     places = [*own, *(f"{root}/{name}" for root in _ROOTS for name in names), *(f"/etc/{name}.conf" for name in names)]
+    return list(dict.fromkeys(places))
+
+
+def _own_places(service: Service, looker: Looker) -> list[str]:
+    """The folders of a service's own, by its name and its definition, with what lies in those that it writes to, and the folders on the
+    way; its settings file by habit."""
     found: list[str] = []
-    for place in dict.fromkeys(places):
+    for place in _places(service):
         seen = looker.look(place)
         if seen is None or not (seen.exists or seen.link_to):
             continue

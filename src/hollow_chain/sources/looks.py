@@ -72,15 +72,16 @@ class Looker:
         if self._is_off_limits(path):
             self.passed_over.append(path)
             return None
-        found = self._described(path)
-        if found is None:
+        described = self._described(path)
+        if described is None:
             return None
-        if is_program and found.exists and found.kind == "file":
+        # Another may have looked meanwhile, where looks wait for a far host.
+        found = self.seen.setdefault(path, described)
+        if is_program and found.exists and found.kind == "file" and not found.format:
             self._add_format(found)
-        if not found.exists:
+        if not found.exists and found is described:
             found.siblings = _siblings(path, instance, self._reached.files) if instance else []
             self._look_above(path)
-        self.seen[path] = found
         return found
 
     def look_way(self, path: str) -> None:
@@ -219,7 +220,7 @@ class Looker:
             found = self._described(folder)
             if found is None:
                 return
-            self.seen[folder] = found
+            found = self.seen.setdefault(folder, found)
             if found.exists:
                 return
             folder = folder.rpartition("/")[0]

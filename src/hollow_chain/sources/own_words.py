@@ -19,11 +19,12 @@ _MOST_LINES = 5
 def add(reading: HostReading) -> None:
     """Of services that failed: the endpoints that they are set to listen on, and the records of their own log files."""
     host, reader = reading.host, reading.evidence
-    for service in host.services:
+
+    def own_events(service: Service) -> list[Event]:
         program = service.program
         down = service.state == "failed" or _has_restarted(service) or is_deserted(service)
         if program is None or service.kind != "service" or not (down or service.name in reading.closely):
-            continue
+            return []
         configured = claims.configuration(service, reader)
         if down or service.name in reading.chosen:
             claims.add(service, reader, configured)
@@ -41,8 +42,13 @@ def add(reading: HostReading) -> None:
                 program.settings_paths += settings.own_paths_of_text(text.text)
         program.log_files = list(dict.fromkeys(named))[:_MOST_FILES]
         program.settings_paths = list(dict.fromkeys(program.settings_paths))[:_MOST_FILES]
-        host.events += logs.own_records(service, named, reader)
-        host.events += _lines_complained_of([e for e in host.events if e.service == service.name], configured)
+        said = logs.own_records(service, named, reader)
+        told = [*(e for e in host.events if e.service == service.name), *said]
+        return [*said, *_lines_complained_of(told, configured)]
+
+    claims.expect([s for s in host.services if s.state == "failed"], reading)
+    for events in reading.reached.each(own_events, list(host.services)):
+        host.events += events
     claims.add_to_needs(host, [s for s in host.services if s.state == "failed" or _has_restarted(s)], reader)
 
 

@@ -180,18 +180,25 @@ def own_paths_of_text(text: str) -> list[str]:
     return list(dict.fromkeys(m["path"] or m["named"] for m in _OWN.finditer(text)))[:16]
 
 
+def places_of(name: str) -> tuple[str, str, str]:
+    """The files, and the folder, in which the configuration of a program of that *name* lies by habit."""
+    return f"/etc/{name}.conf", f"/etc/default/{name}", f"/etc/{name}"
+
+
 def configuration_of(names: Iterable[str], walker: Walker) -> list[str]:
     """Where the configuration of a program lies by the habit of file systems (hier(7)): below /etc, by its names."""
     found: list[str] = []
     for name in dict.fromkeys(n for n in names if n and "/" not in n and not n.startswith(".")):
-        found += [f"/etc/{name}.conf", f"/etc/default/{name}"]
-        found += _below(walker, f"/etc/{name}", _DEPTH)
+        *files, folder = places_of(name)
+        found += [*files, *_below(walker, folder, _DEPTH)]
     return list(dict.fromkeys(found))[:MOST_FILES]
 
 
 def _below(walker: Walker, folder: str, depth: int) -> Iterator[str]:
     """Files of a folder that look like configuration in force: not those that only lie ready."""
-    for name in walker.names(folder, 200):
+    names = walker.names(folder, 200)
+    walker.expect(f"{folder}/{name}" for name in names)
+    for name in names:
         if name.startswith(".") or name.endswith(("-available", "~")):
             continue
         path = f"{folder}/{name}"

@@ -39,6 +39,9 @@ class OpenJournal:
     def __exit__(self, *_: object) -> None:
         self._lib.sd_journal_close(self._handle)
 
+    def expect(self, fits: Sequence[Match]) -> None:
+        """Nothing is asked for beforehand: an answer comes at once."""
+
     def entries(self, fits: Sequence[Match], fields: Sequence[str], most: int, from_head: bool = False) -> list[Entry]:
         """See :meth:`hollow_chain.reach.interfaces.Records.entries`."""
         self._lib.sd_journal_flush_matches(self._handle)

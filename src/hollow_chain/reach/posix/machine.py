@@ -6,7 +6,7 @@ import glob
 import os
 import platform
 import socket
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, TypeVar
@@ -19,6 +19,7 @@ from hollow_chain.reach.posix import accounts
 from hollow_chain.reach.posix.processes import LocalProcesses
 
 T = TypeVar("T")
+One = TypeVar("One")
 _MOST_VOLUMES = 200
 """Mounts that are looked at: a host of containers has thousands, nearly all of them of the same few disks."""
 
@@ -29,6 +30,9 @@ class LocalFiles:
     def walker(self, any_link: bool = False) -> Walker:
         """What finds and reads files by handle."""
         return Walker(any_link)
+
+    def expect(self, paths: Iterable[str], folders: Iterable[str] = ()) -> None:
+        """Nothing is asked for beforehand: an answer comes at once."""
 
     def text(self, path: str) -> str:
         """The text of a small file that the system makes."""
@@ -98,8 +102,13 @@ class ThisMachine:
         )  # the only one of this kind of system; where it does not run, that is said when it is asked
         self.user = os.geteuid()
         self.all_rights = self.user == 0
+        self.is_here = True
         self.files, self.processes, self.network = LocalFiles(), LocalProcesses(), LocalNetwork()
         self.accounts = accounts
+
+    def each(self, work: Callable[[One], T], items: Iterable[One]) -> list[T]:
+        """What *work* gives for each of *items*."""
+        return [work(item) for item in items]
 
     def now(self) -> datetime:
         """The time by its clock."""

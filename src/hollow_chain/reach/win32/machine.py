@@ -6,7 +6,7 @@ import ctypes
 import os
 import platform
 import shutil
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterable
 from contextlib import AbstractContextManager
 from datetime import UTC, datetime, timedelta
 from functools import cached_property
@@ -27,6 +27,7 @@ from hollow_chain.reach.win32.registry import LocalRegistry
 from hollow_chain.reach.win32.walker import Win32Files
 
 T = TypeVar("T")
+One = TypeVar("One")
 _EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
 _TIME_OF_DAY = 3
 """``SystemTimeOfDayInformation`` (winternl.h)."""
@@ -49,6 +50,7 @@ class Win32Machine:
         self.family = CONTROL.name
         self.all_rights = bool(ctypes.windll.shell32.IsUserAnAdmin())
         self.user = 0 if self.all_rights else 1
+        self.is_here = True
         self.me = win32api.GetUserNameEx(win32con.NameSamCompatible)
         self.files, self.processes, self.network = Win32Files(), Win32Processes(), Win32Network()
         self.accounts, self.registry = NoNumbers(), LocalRegistry()
@@ -97,6 +99,10 @@ class Win32Machine:
         place = Path(platformdirs.site_data_dir("hollow-chain", appauthor=False))
         keep_private(place)
         return str(place)
+
+    def each(self, work: Callable[[One], T], items: Iterable[One]) -> list[T]:
+        """What *work* gives for each of *items*."""
+        return [work(item) for item in items]
 
     def now(self) -> datetime:
         """The time by its clock."""

@@ -11,6 +11,7 @@ import glob
 import msvcrt
 import os
 import stat
+from collections.abc import Iterable
 from contextlib import suppress
 from functools import lru_cache
 from pathlib import Path
@@ -145,6 +146,9 @@ class Win32Files:
     def walker(self, any_link: bool = False) -> Walker:
         """What finds and reads files by handle."""
         return Win32Walker(any_link)
+
+    def expect(self, paths: Iterable[str], folders: Iterable[str] = ()) -> None:
+        """Nothing is asked for beforehand: an answer comes at once."""
 
     def text(self, path: str) -> str:
         """The text of a small file of the system's."""

@@ -12,7 +12,7 @@ from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from hollow_chain.reach.interfaces import Files, NotThere, Reached
-from hollow_chain.sources.systemd.unit_facts import is_hand_made
+from hollow_chain.sources.systemd.unit_facts import additions_of, is_hand_made
 from hollow_chain.trouble import Trouble
 
 MANAGER = "org.freedesktop.systemd1"
@@ -80,8 +80,10 @@ async def _converse(bus: Any, extra: tuple[str, ...], files: Files) -> BusFacts:
     unit_files = installed(manager.get("UnitPath", ()) if isinstance(manager, dict) else (), files)
     loaded = await _ask_all(bus, paths)
     known = set(paths).union(*(facts.get("Names", ()) for facts in loaded[0].values()))
+    files.expect(path for name, path in unit_files.items() if name not in known)
     links = {name: files.link(path) for name, path in unit_files.items() if name not in known}
     unloaded = {name: unit_files[name] for name, link in links.items() if not _is_alias(name, link)}
+    files.expect(additions_of(unloaded))
     asked = [name for name, path in unloaded.items() if not is_template(name) and is_hand_made(name, path, files)]
     asked += [name for name in extra if name not in known and name not in asked]
     more = await _ask_all(bus, {name: f"{MANAGER_PATH}/unit/{escape(name)}" for name in asked})
@@ -201,6 +203,7 @@ def installed(folders: Iterable[str], files: Files) -> dict[str, str]:
     Scanned here because the manager's own list costs it more time than all other questions together.
     """
     found: dict[str, str] = {}
+    files.expect((), folders)
     for folder in folders:
         for name in files.names(folder):
             if name.endswith(UNIT_SUFFIXES):

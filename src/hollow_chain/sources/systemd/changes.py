@@ -67,8 +67,10 @@ def add(reading: HostReading) -> None:
     if not chosen and not reading.asked.with_changes:
         return
     packages = package_logs.read(walker, since, now)
-    changes = [one for service in chosen for one in _of_service(service, walker, since, now)]
-    changes += list(_of_host(walker, since, now))
+    each = reading.reached.each
+    reading.reached.files.expect([*_OF_HOST, *(path for service in chosen for path in _files_of(service))])
+    changes = [one for told in each(lambda s: _of_service(s, walker, since, now), chosen) for one in told]
+    changes += [one for told in each(lambda path: list(_at(path, "system", walker, since, now)), _OF_HOST) for one in told]
     changes += _enabled(chosen, since)
     lists = files_of({one.what for one in packages if one.did != "removed"}, walker)
     changes = _without_packaged(changes, packages, lists)
@@ -93,8 +95,8 @@ def _is_looked_at(service: Service, reading: HostReading) -> bool:
     return service.state in ("failed", "starting") or restarts > 0 or is_deserted(service)
 
 
-def _of_service(service: Service, walker: Walker, since: datetime, now: datetime) -> list[Change]:
-    """The changes of its files, the newest of them."""
+def _files_of(service: Service) -> dict[str, ChangeKind]:
+    """The places of its files, and of what kind each is."""
     definition, program = service.definition, service.program
     kinds: dict[str, ChangeKind] = {}
     if definition is not None:
@@ -109,7 +111,12 @@ def _of_service(service: Service, walker: Walker, since: datetime, now: datetime
             for place in (f"/etc/{name}", f"/etc/{name}.conf", f"/etc/default/{name}", f"/etc/sysconfig/{name}"):
                 kinds.setdefault(place, "settings")
         kinds |= {folder: "data" for folder in program.own_folders if folder not in kinds}
-    told = [one for path, kind in kinds.items() for one in _at(path, kind, walker, since, now)]
+    return kinds
+
+
+def _of_service(service: Service, walker: Walker, since: datetime, now: datetime) -> list[Change]:
+    """The changes of its files, the newest of them."""
+    told = [one for path, kind in _files_of(service).items() for one in _at(path, kind, walker, since, now)]
     found = list({one.what: one for one in reversed(told)}.values())  # a file may be named, and lie in a folder that is
     for one in found:
         one.services = [service.name]
@@ -160,7 +167,9 @@ def _at(
         if not is_folder or kind == "data" or (same and path.startswith("/etc/")):
             yield told
     if is_folder and kind in ("settings", "system") and depth < _DEPTH and path.startswith("/etc/"):
-        for name in walker.names(path, _MOST_FILES):
+        names = walker.names(path, _MOST_FILES)
+        walker.expect(f"{path}/{name}" for name in names)
+        for name in names:
             yield from _at(f"{path}/{name}", kind, walker, since, now, depth + 1)
 
 
@@ -174,11 +183,6 @@ def _leads_to_nothing(path: str, walker: Walker) -> bool:
 
 def _moment(stamp: float) -> datetime:
     return datetime.fromtimestamp(min(max(stamp, 0.0), 1e11), UTC)
-
-
-def _of_host(walker: Walker, since: datetime, now: datetime) -> Iterator[Change]:
-    for path in _OF_HOST:
-        yield from _at(path, "system", walker, since, now)
 
 
 def _enabled(services: Iterable[Service], since: datetime) -> Iterator[Change]:

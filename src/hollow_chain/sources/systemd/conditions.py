@@ -10,10 +10,16 @@ from hollow_chain.sources.reading import HostReading
 
 def add(reading: HostReading) -> None:
     """What becomes of the conditions of services that are not up."""
-    for service in reading.host.services:
+
+    def try_them(service: Service) -> None:
         program = service.program
         if service.state != "running" and not (service.template or (program is not None and program.root)):
             try_conditions(service, reading.looker, reading.host.container)
+
+    reading.reached.files.expect(
+        c.parameter for s in reading.host.services for c in s.conditions if c.parameter.startswith("/") and "*" not in c.parameter
+    )
+    reading.reached.each(try_them, reading.host.services)
 
 
 def try_conditions(service: Service, looker: Looker, container: bool = False) -> None:

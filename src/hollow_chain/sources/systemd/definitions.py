@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Definition, Service
 from hollow_chain.reach.handles import Walker
-from hollow_chain.reach.interfaces import Files
+from hollow_chain.reach.interfaces import Each, Files
 from hollow_chain.sources.systemd import unit_file
 from hollow_chain.wording.secrets import mask_arguments
 
@@ -16,15 +16,16 @@ _WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system")
 """Links of generators are left out: they are made anew at each boot and each reload, and tell nothing of when it was decided."""
 
 
-def add(host: Host, enabled: dict[str, datetime], files: Files, walker: Walker) -> None:
+def add(host: Host, enabled: dict[str, datetime], files: Files, walker: Walker, each: Each) -> None:
     """When definitions were changed and enabled, and what a reload would bring."""
-    for service in host.services:
+
+    def add_to(service: Service) -> None:
         definition = service.definition
         if definition is None:
-            continue
+            return
         definition.enabled_at = enabled.get(service.name)
         if not definition.file or not (definition.needs_reload or service.state in ("failed", "starting")):
-            continue
+            return
         parts = [definition.file, *definition.drop_ins]
         definition.changed_at = _newest(parts, files)
         words = unit_file.effective(unit_file.read(parts, walker))
@@ -35,6 +36,8 @@ def add(host: Host, enabled: dict[str, datetime], files: Files, walker: Walker) 
             service.program.log_files = list(dict.fromkeys([*service.program.log_files, *_streams(words)]))
         if definition.needs_reload:
             _compare(service, definition, words)
+
+    each(add_to, host.services)
 
 
 _FILE_STREAM = ("file:", "append:", "truncate:")
@@ -79,7 +82,9 @@ def enabled_moments(files: Files) -> dict[str, datetime]:
     found: dict[str, datetime] = {}
     for folder in _WANTS_FOLDERS:
         for kind in ("wants", "requires"):
-            for link in files.matching(f"{folder}/*.{kind}/*"):
+            links = files.matching(f"{folder}/*.{kind}/*")
+            files.expect(links)
+            for link in links:
                 changed, name = files.changed(link), link.rpartition("/")[2]
                 if changed is not None:
                     stamp = datetime.fromtimestamp(changed, UTC)

@@ -71,8 +71,7 @@ class Journal:
     def last(self, unit: str, most: int = 40, boot: str = "") -> list[Event]:
         """Up to *most* records about *unit*, oldest first; only those of *boot* (its ID in hex) where given."""
         of_boot = {"_BOOT_ID": [boot]} if boot else {}
-        fits = [{field: [unit]} | _borne_out(trusted) | of_boot for field, trusted in _UNIT_FIELDS]
-        found = self._records.entries(fits, _FIELDS, most)
+        found = self._records.entries(_about(unit, boot), _FIELDS, most)
         return [event_of(entry.fields, unit, entry.at) for entry in [*self._head(found, unit, most, of_boot), *found]]
 
     def _head(self, found: Sequence[Entry], unit: str, most: int, of_boot: dict[str, list[str]]) -> list[Entry]:
@@ -114,7 +113,15 @@ class Journal:
 
     def of_units(self, units: Iterable[str], most: int, boot: str) -> list[Event]:
         """The last records of each of *units*."""
-        return [event for unit in units for event in self.last(unit, most, boot)]
+        wanted = list(units)
+        self._records.expect([match for unit in wanted for match in _about(unit, boot)])
+        return [event for unit in wanted for event in self.last(unit, most, boot)]
+
+
+def _about(unit: str, boot: str) -> list[Match]:
+    """Records about *unit*; only those of *boot* where given."""
+    of_boot = {"_BOOT_ID": [boot]} if boot else {}
+    return [{field: [unit]} | _borne_out(trusted) | of_boot for field, trusted in _UNIT_FIELDS]
 
 
 def _borne_out(trusted: dict[str, str]) -> dict[str, list[str]]:

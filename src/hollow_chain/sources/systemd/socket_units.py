@@ -38,8 +38,11 @@ def of_socket_unit(unit: Service, walker: Walker) -> list[Claim]:
 
 def add_claims(reading: HostReading) -> None:
     """Give every socket unit the endpoints of its definition."""
-    for unit in reading.host.services:
+
+    def add_to(unit: Service) -> None:
         unit.claims = unit.claims or of_socket_unit(unit, reading.walker)
+
+    reading.reached.each(add_to, reading.host.services)
 
 
 def name_holders(reading: HostReading) -> None:
@@ -47,10 +50,11 @@ def name_holders(reading: HostReading) -> None:
     host = reading.host
     if not any(listener.process == _MANAGER for listener in host.listeners):
         return
+    claims = reading.reached.each(lambda unit: of_socket_unit(unit, reading.walker), host.services)
     holders = {
         (claim.protocol, claim.port): unit.name
-        for unit in host.services
-        for claim in of_socket_unit(unit, reading.walker)
+        for unit, own in zip(host.services, claims, strict=True)
+        for claim in own
     }
     for listener in host.listeners:
         if listener.process == _MANAGER or not listener.service:

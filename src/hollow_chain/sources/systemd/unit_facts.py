@@ -7,6 +7,8 @@ what the distribution ships is read here.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from hollow_chain.facts.service import Account, Condition, Definition, Link, LinkKind, Program, Service, Startup
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import Files
@@ -34,6 +36,11 @@ def is_hand_made(name: str, path: str, files: Files) -> bool:
     if path.startswith(_HAND_MADE):
         return not is_masked(path, files)
     return any(files.is_folder(f"{folder}systemd/system/{name}.d") for folder in _HAND_MADE)
+
+
+def additions_of(names: Iterable[str]) -> list[str]:
+    """Where somebody on this host may add to definitions of these *names*."""
+    return [f"{folder}systemd/system/{name}.d" for name in names for folder in _HAND_MADE]
 
 
 def service_of_file(name: str, path: str, is_enabled: bool, files: Files, walker: Walker) -> Service:

@@ -24,9 +24,9 @@ def add(reading: HostReading) -> None:
     reading.host.read_at = reading.reached.now()  # all states are of the moment when the manager had told them
     fill(reading.host, told, files)
     enabled = definitions.enabled_moments(files)
-    _add_unloaded(reading.host, told, enabled, files, walker)
+    _add_unloaded(reading, told, enabled, walker)
     _add_dangling(reading.host, told)
-    definitions.add(reading.host, enabled, files, walker)
+    definitions.add(reading.host, enabled, files, walker, reading.reached.each)
     _drop_idle_devices(reading.host)
 
 
@@ -86,9 +86,14 @@ def _add_triggers(units: list[Service], told: bus.BusFacts) -> None:
                 trigger.due_at = due.get(trigger.name)
 
 
-def _add_unloaded(host: Host, told: bus.BusFacts, enabled: dict[str, datetime], files: Files, walker: Walker) -> None:
+def _add_unloaded(reading: HostReading, told: bus.BusFacts, enabled: dict[str, datetime], walker: Walker) -> None:
     """Installed units that nothing has loaded, templates among them, from their files; and what triggers them."""
-    made = {name: service_of_file(name, path, name in enabled, files, walker) for name, path in told.unloaded.items()}
+    files = reading.reached.files
+    files.expect(told.unloaded.values())
+    units = reading.reached.each(
+        lambda one: service_of_file(*one, one[0] in enabled, files, walker), told.unloaded.items()
+    )
+    made = {unit.name: unit for unit in units}
     for name, path in told.unloaded.items():
         if not name.endswith((".socket", ".timer", ".path")) or made[name].template:
             continue
@@ -96,7 +101,7 @@ def _add_unloaded(host: Host, told: bus.BusFacts, enabled: dict[str, datetime], 
         if triggered is not None:
             triggered.triggers.append(Trigger(kind=made[name].kind, name=name))
             triggered.startup = "event" if triggered.startup in ("on-need", "manual") else triggered.startup
-    host.services += made.values()
+    reading.host.services += made.values()
 
 
 def _add_dangling(host: Host, told: bus.BusFacts) -> None:

@@ -1,0 +1,209 @@
+"""A systemd host over SSH, as readers ask it."""
+
+from __future__ import annotations
+
+import fnmatch
+import glob
+import posixpath
+import stat
+import time
+from collections.abc import Awaitable, Callable, Iterable
+from contextlib import AbstractContextManager
+from datetime import datetime, timedelta
+from typing import Any, TypeVar
+
+from hollow_chain.families import SYSTEMD
+from hollow_chain.reach.address import Address
+from hollow_chain.reach.handles import NETWORK, Walker
+from hollow_chain.reach.interfaces import Records, Volume
+from hollow_chain.reach.ssh import told
+from hollow_chain.reach.ssh.accounts import FarAccounts
+from hollow_chain.reach.ssh.attendant import Attendant
+from hollow_chain.reach.ssh.bus import FarBus
+from hollow_chain.reach.ssh.journal import FarJournal
+from hollow_chain.reach.ssh.link import Link
+from hollow_chain.reach.ssh.mounts import Mounts
+from hollow_chain.reach.ssh.processes import FarNetwork, FarProcesses
+from hollow_chain.reach.ssh.refusals import Unreached
+from hollow_chain.reach.ssh.side_by_side import SideBySide
+from hollow_chain.reach.ssh.stats import Stats
+from hollow_chain.reach.ssh.transfer import Transfer
+from hollow_chain.reach.ssh.walker import FarWalker
+
+T = TypeVar("T")
+One = TypeVar("One")
+_MOST_TEXT = 1 << 20
+"""Bytes of a small file that the system makes."""
+_MOST_VOLUMES = 200
+
+
+class FarFiles:
+    """Files of a host over SSH."""
+
+    def __init__(self, known: dict[str, str], stats: Stats, mounts: Mounts, transfer: Transfer, user: int) -> None:
+        self._known = known
+        self._given = (stats, mounts, transfer, user)
+        self._stats, self._transfer = stats, transfer
+        self._walker = FarWalker(*self._given, any_link=True)
+
+    def walker(self, any_link: bool = False) -> Walker:
+        """What finds and reads files by their names."""
+        return FarWalker(*self._given, any_link=any_link)
+
+    def expect(self, paths: Iterable[str], folders: Iterable[str] = ()) -> None:
+        """Ask for all of *paths* at once, with the folders on the way, and for the names in *folders*."""
+        self._stats.expect_names(folders)
+        self._walker.expect(paths)
+
+    def text(self, path: str) -> str:
+        """The text of a small file that the system makes."""
+        if path in self._known:
+            return self._known[path]
+        return self._transfer.read(path, _MOST_TEXT, _MOST_TEXT).data.decode("utf-8", "replace")
+
+    def link(self, path: str) -> str:
+        """Where a symbolic link points."""
+        try:
+            found = self._stats.at(path)
+        except OSError:
+            return ""
+        return found.target if found is not None else ""
+
+    def names(self, folder: str) -> list[str]:
+        """The names in a folder, sorted."""
+        return self._stats.names(folder)
+
+    def exists(self, path: str) -> bool:
+        """Whether anything is there."""
+        return self._kind(path) is not None
+
+    def is_folder(self, path: str) -> bool:
+        """Whether a folder is there."""
+        kind = self._kind(path)
+        return kind is not None and stat.S_ISDIR(kind)
+
+    def _kind(self, path: str) -> int | None:
+        try:
+            about = self._walker.find(path).about
+        except OSError:
+            return None
+        return about.st_mode if about is not None else None
+
+    def changed(self, path: str) -> float | None:
+        """When what stands there was changed."""
+        try:
+            found = self._stats.at(path)
+        except OSError:
+            return None
+        return found.about.st_mtime if found is not None else None
+
+    def literally(self, text: str) -> str:
+        """*text* as a part of a pattern that fits nothing but it."""
+        return glob.escape(text)
+
+    def matching(self, pattern: str) -> list[str]:
+        """The paths that fit a pattern of the shell."""
+        found = ["/"]
+        for part in (part for part in pattern.split("/") if part):
+            if any(sign in part for sign in "*?["):
+                self._stats.expect_names(found)
+            found = [step for folder in found for step in self._below(folder, part)]
+        return sorted(found)
+
+    def _below(self, folder: str, part: str) -> list[str]:
+        if not any(sign in part for sign in "*?["):
+            path = posixpath.join(folder, part)
+            return [path] if self.exists(path) else []
+        names = (name for name in self.names(folder) if part.startswith(".") or not name.startswith("."))
+        return [posixpath.join(folder, name) for name in names if fnmatch.fnmatchcase(name, part)]
+
+
+class FarMachine:
+    """A host over SSH. Use as a context manager. Raises :class:`Unreached` where it is not reached."""
+
+    def __init__(self, address: Address) -> None:
+        self.link = Link(address)
+        self.attendant = Attendant(self.link)
+        try:
+            self._first()
+        except BaseException:
+            self.close()
+            raise
+
+    def _first(self) -> None:
+        try:
+            first = told.read(self.attendant.ask("host"))
+        except ValueError:
+            raise Unreached("what answers there is no shell as every host of this kind has one") from None
+        self._told, self._asked_at = first, time.monotonic()
+        files = first.files
+        self.name = files.get("/proc/sys/kernel/hostname", "").strip() or self.link.address.host
+        self.kernel = files.get("/proc/sys/kernel/osrelease", "").strip()
+        self.architecture, self.cores, self.user = first.architecture, first.cores, first.user
+        self.all_rights = self.user == 0
+        self.family = SYSTEMD.name
+        self.is_here = False
+        self.logged_in_as = self.link.connection.get_extra_info("username") or ""
+        self._by_sudo = self.all_rights and self.logged_in_as != "root"
+        self._mounts = Mounts(files.get("/proc/self/mountinfo", ""))
+        self._transfer = Transfer(self.link, self._by_sudo)
+        stats = Stats(self.attendant, self.all_rights)
+        self._side_by_side = SideBySide(stats.ask)
+        self.link.wait, stats.wait_for = self._side_by_side.wait, self._side_by_side.wait_for_answers
+        self.files = FarFiles(files, stats, self._mounts, self._transfer, self.user)
+        self.processes = FarProcesses(files, self.attendant)
+        self.network = FarNetwork(files, self.architecture, self.processes, self.attendant)
+        self.accounts = FarAccounts(files, self.attendant)
+
+    def __enter__(self) -> FarMachine:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """End the conversation with the host; nothing is left on it."""
+        self.link.close()
+
+    def each(self, work: Callable[[One], T], items: Iterable[One]) -> list[T]:
+        """What *work* gives for each of *items*; what they wait for is waited for together."""
+        return self._side_by_side.each(work, items)
+
+    def now(self) -> datetime:
+        """The time by its clock."""
+        return self._told.now + timedelta(seconds=time.monotonic() - self._asked_at)
+
+    def volumes(self) -> list[Volume]:
+        """Its file systems."""
+        mounted = list(_mounted(self._mounts.lines))[:_MOST_VOLUMES]
+        rooms = self._transfer.rooms([place for place, _, _ in mounted])
+        found = []
+        for place, kind, options in mounted:
+            room = rooms.get(place)
+            if room is not None and room.blocks:
+                size, free = room.blocks * room.frsize, room.bavail * room.frsize
+                found.append(
+                    Volume(place, kind, size, free, room.files, room.favail, "ro" in options, "noexec" in options)
+                )
+        return found
+
+    def converse(self, talk: Callable[[Any], Awaitable[T]], seconds: float) -> T:
+        """What *talk* gives, which gets the message bus to ask."""
+        return FarBus(self.link, self._by_sudo, self._told.has_bridge).converse(talk, seconds)
+
+    def journal(self) -> AbstractContextManager[Records]:
+        """Its journal, opened. Raises :class:`NotThere`."""
+        return FarJournal(self.attendant)
+
+
+def _mounted(lines: Iterable[str]) -> Iterable[tuple[str, str, list[str]]]:
+    """The place, kind and options of each mount of a disk."""
+    for line in lines:
+        words = line.split()
+        dash = words.index("-")
+        if dash > 5 and len(words) > dash + 3:
+            kind = words[dash + 1]
+            if kind not in NETWORK and not kind.startswith("fuse."):
+                yield words[4], kind, [*words[5].split(","), *words[dash + 3].split(",")]
+
+

@@ -1,0 +1,108 @@
+"""Contents of files, and room on disks, over SFTP (draft-ietf-secsh-filexfer-02)."""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+from collections.abc import Coroutine
+from typing import Any, NamedTuple, TypeVar
+
+import asyncssh
+
+from hollow_chain.reach.ssh.link import Link
+
+T = TypeVar("T")
+_SERVERS = " ".join(
+    f"{folder}/sftp-server" for folder in ("/usr/lib/openssh", "/usr/libexec/openssh", "/usr/lib/ssh", "/usr/libexec")
+)
+"""Where distributions keep the server of the protocol."""
+_AS_ROOT = f"exec sh -c 'for server in {_SERVERS}; do [ -x $server ] && exec sudo -n -- $server; done; exit 127'"
+_NUMBERS: dict[type[asyncssh.SFTPError], int] = {
+    asyncssh.SFTPNoSuchFile: errno.ENOENT,
+    asyncssh.SFTPPermissionDenied: errno.EACCES,
+    asyncssh.SFTPOpUnsupported: errno.ENOTSUP,
+}
+_PIECE = 1 << 15
+"""Bytes that every server of the protocol gives in one answer (its draft, 3, "maximum packet size")."""
+
+
+_MOST_KEPT = 1 << 14
+"""Bytes of a file that is kept for as long as the host is read: definitions are read by several readers."""
+
+
+class Read(NamedTuple):
+    """What was read of a file, and what the server said of it when it was open."""
+
+    data: bytes
+    begins: int
+    about: asyncssh.SFTPAttrs
+
+
+class Transfer:
+    """Files of one host; *as_root* by way of sudo(8)."""
+
+    def __init__(self, link: Link, as_root: bool) -> None:
+        self._link, self._as_root = link, as_root
+        self._client: asyncssh.SFTPClient | None = None
+        self._starting = asyncio.Lock()
+        self._kept: dict[tuple[str, int, int, bool], Read] = {}
+        self._closing: set[asyncio.Future[None]] = set()
+
+    async def client(self) -> asyncssh.SFTPClient:
+        """The conversation, begun at the first question."""
+        async with self._starting:
+            if self._client is None:
+                self._client = await self._begun()
+        return self._client
+
+    async def _begun(self) -> asyncssh.SFTPClient:
+        if not self._as_root:
+            return await self._link.connection.start_sftp_client(path_encoding=None)
+        from asyncssh.sftp import start_sftp_client
+
+        connection = self._link.connection
+        writer, reader, _ = await connection.open_session(_AS_ROOT, encoding=None)
+        loop = asyncio.get_running_loop()
+        return await start_sftp_client(connection, loop, reader, writer, None, "strict", 3)
+
+    def read(self, path: str, most: int, size: int, from_end: bool = False) -> Read:
+        """Up to *most* bytes of a file that has *size*, of its end where *from_end*. Raises :class:`OSError`."""
+        about = (path, most, size, from_end)
+        if about not in self._kept:
+            found = self._ask(self._read(*about), path)
+            if len(found.data) > _MOST_KEPT:
+                return found
+            self._kept[about] = found
+        return self._kept[about]
+
+    async def _read(self, path: str, most: int, size: int, from_end: bool) -> Read:
+        client = await self.client()
+        begins = max(0, size - most) if from_end else 0
+        wanted = min(most, size - begins + 1) if size else most
+        file = await client.open(_bytes(path), "rb", block_size=None if wanted <= _PIECE else -1)
+        try:
+            about, data = await asyncio.gather(file.stat(), file.read(wanted, begins))
+        finally:
+            closing = asyncio.ensure_future(file.close())  # nobody waits for that
+            self._closing.add(closing)
+            closing.add_done_callback(self._closing.discard)
+        return Read(bytes(data), begins, about)
+
+    def rooms(self, places: list[str]) -> dict[str, asyncssh.SFTPVFSAttrs]:
+        """How much room there is in the file systems mounted on *places*, of those that tell (statvfs(3))."""
+        return self._link.ask(self._rooms(places))
+
+    async def _rooms(self, places: list[str]) -> dict[str, asyncssh.SFTPVFSAttrs]:
+        client = await self.client()
+        answers = await asyncio.gather(*(client.statvfs(_bytes(place)) for place in places), return_exceptions=True)
+        return {place: told for place, told in zip(places, answers, strict=True) if isinstance(told, asyncssh.SFTPVFSAttrs)}
+
+    def _ask(self, work: Coroutine[Any, Any, T], path: str) -> T:
+        try:
+            return self._link.ask(work)
+        except asyncssh.SFTPError as error:
+            raise OSError(_NUMBERS.get(type(error), errno.EIO), error.reason[:200].lower(), path) from None
+
+
+def _bytes(path: str) -> bytes:
+    return path.encode("utf-8", "surrogateescape")
