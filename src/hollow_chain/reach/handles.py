@@ -144,8 +144,9 @@ class Walker:
         """Let go of the folders that it has come through."""
         self._folders.clear()
 
-    def expect(self, paths: Iterable[str]) -> None:
-        """Say that all of *paths* will be looked at: where an answer has a long way, they are asked for together."""
+    def expect(self, paths: Iterable[str], folders: Iterable[str] = ()) -> None:
+        """Say that all of *paths* will be looked at, and the names in *folders*: where an answer has a long way, they are asked for
+        together."""
 
     def find(self, path: str, follow_last: bool = True) -> Found:
         """Where *path* leads; a link in its last place is meant itself where not *follow_last*.

@@ -203,6 +203,11 @@ class Each(Protocol):
         """What *work* gives for each of *items*."""
 
 
+def in_turn(work: Callable[[One], T], items: Iterable[One]) -> list[T]:
+    """What *work* gives for each of *items*, one after the other."""
+    return [work(item) for item in items]
+
+
 class Reached(Protocol):
     """One host, reached."""
 

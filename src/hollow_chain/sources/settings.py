@@ -196,21 +196,37 @@ def configuration_of(names: Iterable[str], walker: Walker) -> list[str]:
 
 def _below(walker: Walker, folder: str, depth: int) -> Iterator[str]:
     """Files of a folder that look like configuration in force: not those that only lie ready."""
-    names = walker.names(folder, 200)
-    walker.expect(f"{folder}/{name}" for name in names)
-    for name in names:
-        if name.startswith(".") or name.endswith(("-available", "~")):
-            continue
-        path = f"{folder}/{name}"
-        try:
-            about = walker.find(path).about
-        except OSError:
-            continue
-        kind = stat.S_IFMT(about.st_mode) if about is not None else 0
-        if PurePath(name).suffix in _SUFFIXES and kind == stat.S_IFREG:
+    kinds: dict[str, int] = {}
+    within: dict[str, list[str]] = {}
+    level = [folder]
+    for _ in range(depth):  # level by level, so that a far host is asked once for each
+        walker.expect((), level)
+        within |= {place: [f"{place}/{name}" for name in walker.names(place, 200) if _is_in_force(name)] for place in level}
+        paths = [path for place in level for path in within[place]]
+        walker.expect(paths)
+        kinds |= {path: _kind(walker, path) for path in paths}
+        level = [path for path in paths if kinds[path] == stat.S_IFDIR]
+    yield from _in_order(folder, within, kinds)
+
+
+def _in_order(folder: str, within: dict[str, list[str]], kinds: dict[str, int]) -> Iterator[str]:
+    for path in within.get(folder, ()):
+        if kinds[path] == stat.S_IFREG and PurePath(path).suffix in _SUFFIXES:
             yield path
-        elif depth > 1 and kind == stat.S_IFDIR:
-            yield from _below(walker, path, depth - 1)
+        elif kinds[path] == stat.S_IFDIR:
+            yield from _in_order(path, within, kinds)
+
+
+def _is_in_force(name: str) -> bool:
+    return not (name.startswith(".") or name.endswith(("-available", "~")))
+
+
+def _kind(walker: Walker, path: str) -> int:
+    try:
+        about = walker.find(path).about
+    except OSError:
+        return 0
+    return stat.S_IFMT(about.st_mode) if about is not None else 0
 
 
 def line_of(text: str, number: int) -> str:

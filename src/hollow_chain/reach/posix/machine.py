@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 
 from hollow_chain.families import SYSTEMD
 from hollow_chain.reach.handles import NETWORK, Walker
-from hollow_chain.reach.interfaces import Volume
+from hollow_chain.reach.interfaces import Volume, in_turn
 from hollow_chain.reach.network import OwnNetwork
 from hollow_chain.reach.posix import accounts
 from hollow_chain.reach.posix.processes import LocalProcesses
@@ -108,7 +108,7 @@ class ThisMachine:
 
     def each(self, work: Callable[[One], T], items: Iterable[One]) -> list[T]:
         """What *work* gives for each of *items*."""
-        return [work(item) for item in items]
+        return in_turn(work, items)
 
     def now(self) -> datetime:
         """The time by its clock."""

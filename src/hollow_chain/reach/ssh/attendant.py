@@ -48,6 +48,7 @@ _KINDS = {
     "open": 'find /proc/[0-9]*/fd -maxdepth 1 -type l -lname "/*" -printf "%p\\0%l\\0" 2>/dev/null',
     "stat": f'xargs -0 -r stat --printf="{STAT}\\0%n\\0%N\\0" -- 2>/dev/null',
     "names": 'xargs -0 -r sh -c "exec find -H \\"\\$@\\" -mindepth 1 -maxdepth 1 -printf \\"%h\\\\0%f\\\\0\\"" sh 2>/dev/null',
+    "content": "tar -c -f - -P --no-recursion --null -T - 2>/dev/null",
     "network": "ip -j address 2>/dev/null",
     "journal": f"xargs -0 journalctl -q --no-pager -o export --output-fields={_JOURNAL} 2>/dev/null",
     "account": "xargs -0 -r getent passwd -- 2>/dev/null",

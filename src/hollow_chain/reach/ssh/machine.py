@@ -26,7 +26,7 @@ from hollow_chain.reach.ssh.mounts import Mounts
 from hollow_chain.reach.ssh.processes import FarNetwork, FarProcesses
 from hollow_chain.reach.ssh.refusals import Unreached
 from hollow_chain.reach.ssh.side_by_side import SideBySide
-from hollow_chain.reach.ssh.stats import Stats
+from hollow_chain.reach.ssh.answers import Answers
 from hollow_chain.reach.ssh.transfer import Transfer
 from hollow_chain.reach.ssh.walker import FarWalker
 
@@ -40,10 +40,10 @@ _MOST_VOLUMES = 200
 class FarFiles:
     """Files of a host over SSH."""
 
-    def __init__(self, known: dict[str, str], stats: Stats, mounts: Mounts, transfer: Transfer, user: int) -> None:
+    def __init__(self, known: dict[str, str], answers: Answers, mounts: Mounts, transfer: Transfer, user: int) -> None:
         self._known = known
-        self._given = (stats, mounts, transfer, user)
-        self._stats, self._transfer = stats, transfer
+        self._given = (answers, mounts, transfer, user)
+        self._answers, self._transfer = answers, transfer
         self._walker = FarWalker(*self._given, any_link=True)
 
     def walker(self, any_link: bool = False) -> Walker:
@@ -52,8 +52,7 @@ class FarFiles:
 
     def expect(self, paths: Iterable[str], folders: Iterable[str] = ()) -> None:
         """Ask for all of *paths* at once, with the folders on the way, and for the names in *folders*."""
-        self._stats.expect_names(folders)
-        self._walker.expect(paths)
+        self._walker.expect(paths, folders)
 
     def text(self, path: str) -> str:
         """The text of a small file that the system makes."""
@@ -64,14 +63,14 @@ class FarFiles:
     def link(self, path: str) -> str:
         """Where a symbolic link points."""
         try:
-            found = self._stats.at(path)
+            found = self._answers.at(path)
         except OSError:
             return ""
         return found.target if found is not None else ""
 
     def names(self, folder: str) -> list[str]:
         """The names in a folder, sorted."""
-        return self._stats.names(folder)
+        return self._answers.names(folder)
 
     def exists(self, path: str) -> bool:
         """Whether anything is there."""
@@ -92,7 +91,7 @@ class FarFiles:
     def changed(self, path: str) -> float | None:
         """When what stands there was changed."""
         try:
-            found = self._stats.at(path)
+            found = self._answers.at(path)
         except OSError:
             return None
         return found.about.st_mtime if found is not None else None
@@ -106,7 +105,7 @@ class FarFiles:
         found = ["/"]
         for part in (part for part in pattern.split("/") if part):
             if any(sign in part for sign in "*?["):
-                self._stats.expect_names(found)
+                self._answers.expect_names(found)
             found = [step for folder in found for step in self._below(folder, part)]
         return sorted(found)
 
@@ -147,10 +146,10 @@ class FarMachine:
         self._by_sudo = self.all_rights and self.logged_in_as != "root"
         self._mounts = Mounts(files.get("/proc/self/mountinfo", ""))
         self._transfer = Transfer(self.link, self._by_sudo)
-        stats = Stats(self.attendant, self.all_rights)
-        self._side_by_side = SideBySide(stats.ask)
-        self.link.wait, stats.wait_for = self._side_by_side.wait, self._side_by_side.wait_for_answers
-        self.files = FarFiles(files, stats, self._mounts, self._transfer, self.user)
+        answers = Answers(self.attendant, self.all_rights)
+        self._side_by_side = SideBySide(answers.ask)
+        self.link.wait, answers.wait_for = self._side_by_side.wait, self._side_by_side.wait_for_answers
+        self.files = FarFiles(files, answers, self._mounts, self._transfer, self.user)
         self.processes = FarProcesses(files, self.attendant)
         self.network = FarNetwork(files, self.architecture, self.processes, self.attendant)
         self.accounts = FarAccounts(files, self.attendant)

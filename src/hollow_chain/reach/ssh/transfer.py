@@ -9,6 +9,7 @@ from typing import Any, NamedTuple, TypeVar
 
 import asyncssh
 
+from hollow_chain.reach.ssh.answers import Told
 from hollow_chain.reach.ssh.link import Link
 
 T = TypeVar("T")
@@ -26,16 +27,12 @@ _PIECE = 1 << 15
 """Bytes that every server of the protocol gives in one answer (its draft, 3, "maximum packet size")."""
 
 
-_MOST_KEPT = 1 << 14
-"""Bytes of a file that is kept for as long as the host is read: definitions are read by several readers."""
-
-
 class Read(NamedTuple):
     """What was read of a file, and what the server said of it when it was open."""
 
     data: bytes
     begins: int
-    about: asyncssh.SFTPAttrs
+    about: Told
 
 
 class Transfer:
@@ -45,7 +42,6 @@ class Transfer:
         self._link, self._as_root = link, as_root
         self._client: asyncssh.SFTPClient | None = None
         self._starting = asyncio.Lock()
-        self._kept: dict[tuple[str, int, int, bool], Read] = {}
         self._closing: set[asyncio.Future[None]] = set()
 
     async def client(self) -> asyncssh.SFTPClient:
@@ -67,13 +63,7 @@ class Transfer:
 
     def read(self, path: str, most: int, size: int, from_end: bool = False) -> Read:
         """Up to *most* bytes of a file that has *size*, of its end where *from_end*. Raises :class:`OSError`."""
-        about = (path, most, size, from_end)
-        if about not in self._kept:
-            found = self._ask(self._read(*about), path)
-            if len(found.data) > _MOST_KEPT:
-                return found
-            self._kept[about] = found
-        return self._kept[about]
+        return self._ask(self._read(path, most, size, from_end), path)
 
     async def _read(self, path: str, most: int, size: int, from_end: bool) -> Read:
         client = await self.client()
@@ -86,7 +76,8 @@ class Transfer:
             closing = asyncio.ensure_future(file.close())  # nobody waits for that
             self._closing.add(closing)
             closing.add_done_callback(self._closing.discard)
-        return Read(bytes(data), begins, about)
+        told = Told(about.uid or 0, about.gid or 0, about.permissions or 0, about.size or 0, about.mtime or 0)
+        return Read(bytes(data), begins, told)
 
     def rooms(self, places: list[str]) -> dict[str, asyncssh.SFTPVFSAttrs]:
         """How much room there is in the file systems mounted on *places*, of those that tell (statvfs(3))."""

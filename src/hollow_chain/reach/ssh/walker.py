@@ -11,15 +11,16 @@ import errno
 import os
 import stat
 from collections.abc import Collection, Iterable, Sequence
-from typing import Any
-
-import asyncssh
 
 from hollow_chain.reach.handles import Content, Folder, ForeignLink, Found, NotOpened, Walker
 from hollow_chain.reach.ssh.mounts import Mounts
-from hollow_chain.reach.ssh.stats import Stats, steps_of
-from hollow_chain.reach.ssh.transfer import Transfer
+from hollow_chain.reach.ssh.answers import Answers, Told, steps_of
+from hollow_chain.reach.ssh.transfer import Read, Transfer
 
+_MOST_LEADS = 3
+"""Links behind one another that are asked for beforehand: more are followed one by one."""
+_SMALL = 1 << 18
+"""Bytes of a file that is read whole: longer than nearly all definitions, settings and programs that are scripts."""
 _TRIES = 3
 """Times that a file is read which somebody else could have moved, and which is written to meanwhile."""
 
@@ -42,37 +43,43 @@ class FarFolder(Folder):
 class FarWalker(Walker):
     """Finds and reads files of a host over SSH."""
 
-    def __init__(self, stats: Stats, mounts: Mounts, transfer: Transfer, user: int, any_link: bool = False) -> None:
+    def __init__(self, answers: Answers, mounts: Mounts, transfer: Transfer, user: int, any_link: bool = False) -> None:
         super().__init__(any_link)
-        self._stats, self._mounts, self._transfer, self._user = stats, mounts, transfer, user
+        self._answers, self._mounts, self._transfer, self._user = answers, mounts, transfer, user
 
     def _root(self) -> Folder:
         known = self._folders.get("/")
         if known is None:
-            found = self._stats.at("/")
+            found = self._answers.at("/")
             if found is None:
                 raise FileNotFoundError(errno.ENOENT, "no root folder", "/")
             known = self._folders["/"] = FarFolder("/", found.about, self._user)
         return known
 
-    def expect(self, paths: Iterable[str]) -> None:
-        """Ask for all of *paths* at once, with the folders on the way."""
+    def expect(self, paths: Iterable[str], folders: Iterable[str] = ()) -> None:
+        """Ask for all of *paths* at once, with the folders on the way, and for the names in *folders*."""
         closed = self._mounts.closed
-        self._stats.expect(
-            step for path in paths for step in steps_of(path) if not closed or not self._may_lead_away(step, closed)
-        )
+        self._answers.expect_names(one for one in folders if not closed or not self._may_lead_away(one, closed))
+        wanted = list(paths)
+        for _ in range(_MOST_LEADS):
+            self._answers.expect(
+                step for path in wanted for step in steps_of(path) if not closed or not self._may_lead_away(step, closed)
+            )
+            wanted = list(dict.fromkeys(lead for path in wanted for lead in self._answers.leads_of(path)))
+            if not wanted:
+                return
 
     def _may_lead_away(self, path: str, closed: Collection[str]) -> bool:
         """Whether a look at *path* may touch what another machine answers for."""
-        return any(path == mount or path.startswith(mount + "/") for mount in closed) or self._stats.is_behind_link(path)
+        return any(path == mount or path.startswith(mount + "/") for mount in closed) or self._answers.is_behind_link(path)
 
     def _about(self, folder: Folder, name: str, rest: Sequence[str]) -> os.stat_result | None:
         here = f"{folder.path.rstrip('/')}/{name}"
-        seen = self._stats.at(here, self._ahead(here, rest))
+        seen = self._answers.at(here, self._ahead(here, rest))
         return seen.about if seen is not None else None
 
     def _target(self, folder: Folder, name: str) -> str:
-        seen = self._stats.at(f"{folder.path.rstrip('/')}/{name}")
+        seen = self._answers.at(f"{folder.path.rstrip('/')}/{name}")
         return seen.target if seen is not None else ""
 
     def _ahead(self, here: str, rest: Sequence[str]) -> list[str]:
@@ -90,7 +97,7 @@ class FarWalker(Walker):
         path = f"{folder.path.rstrip('/')}/{name}"
         known = self._folders.get(path)
         if known is None:
-            seen = self._stats.at(path)
+            seen = self._answers.at(path)
             if seen is None:
                 raise FileNotFoundError(errno.ENOENT, "no such folder", path)
             if not stat.S_ISDIR(seen.about.st_mode):
@@ -120,14 +127,22 @@ class FarWalker(Walker):
         if about.st_nlink > 1 and not found.alone:
             raise NotOpened(errno.EMLINK, "a file of several names, one of them given by others", path)
         for _ in range(_TRIES):
-            read = self._transfer.read(found.path, most, about.st_size, from_end)
+            read = self._read(found.path, most, about.st_size, from_end)
             if found.alone or _is_same(about, read.about):
                 return Content(path, about, read.data, found.folder, found.alone, read.begins)
-            fresh = self._stats.again(found.path)
+            fresh = self._answers.again(found.path)
             if fresh is None or not stat.S_ISREG(fresh.about.st_mode) or fresh.about.st_ino != about.st_ino:
                 break
             about = fresh.about
         raise NotOpened(errno.ESTALE, "something else stands there by now, or it changes all the time", path)
+
+    def _read(self, path: str, most: int, size: int, from_end: bool) -> Read:
+        """Small files come many at a time; of larger ones the part that is wanted."""
+        whole = self._answers.content(path) if 0 < size <= _SMALL else None
+        if whole is None:
+            return self._transfer.read(path, most, size, from_end)
+        begins = max(0, len(whole.data) - most) if from_end else 0
+        return Read(whole.data[begins : begins + most], begins, whole.about)
 
     def names(self, path: str, most: int = 1000) -> list[str]:
         """The names in a folder, sorted; empty where it cannot be listed."""
@@ -135,7 +150,7 @@ class FarWalker(Walker):
             found = self.find(path)
             if found.about is None or not stat.S_ISDIR(found.about.st_mode):
                 return []
-            return self._stats.names(found.path)[:most]
+            return self._answers.names(found.path)[:most]
         except OSError:
             return []
 
@@ -144,6 +159,5 @@ class FarWalker(Walker):
         raise OSError(errno.ENOTSUP, "not told over SSH", name)
 
 
-def _is_same(seen: os.stat_result, opened: asyncssh.SFTPAttrs) -> bool:
-    told: tuple[Any, ...] = (opened.uid, opened.gid, opened.permissions, opened.size, opened.mtime)
-    return told == (seen.st_uid, seen.st_gid, seen.st_mode, seen.st_size, int(seen.st_mtime))
+def _is_same(seen: os.stat_result, opened: Told) -> bool:
+    return opened == (seen.st_uid, seen.st_gid, seen.st_mode, seen.st_size, int(seen.st_mtime))

@@ -18,7 +18,7 @@ import win32con
 
 from hollow_chain.families import CONTROL
 from hollow_chain.reach.control import AccountBook, EventLogs, ExactValues, FileRights, ServiceOrders
-from hollow_chain.reach.interfaces import NotThere, Records, Volume
+from hollow_chain.reach.interfaces import NotThere, Records, Volume, in_turn
 from hollow_chain.reach.win32.database import LocalDatabase
 from hollow_chain.reach.win32.network import Win32Network
 from hollow_chain.reach.win32.no_numbers import NoNumbers
@@ -102,7 +102,7 @@ class Win32Machine:
 
     def each(self, work: Callable[[One], T], items: Iterable[One]) -> list[T]:
         """What *work* gives for each of *items*."""
-        return [work(item) for item in items]
+        return in_turn(work, items)
 
     def now(self) -> datetime:
         """The time by its clock."""

@@ -9,6 +9,7 @@ from hollow_chain.facts.host import BootRecord, Host
 from hollow_chain.facts.service import Service, Start
 from hollow_chain.families.messages import FAILED, STARTED, STARTING
 from hollow_chain.families.times import AT_BOOT_SECONDS, Limit, start_limit
+from hollow_chain.reach.interfaces import Each, in_turn
 from hollow_chain.sources.systemd.journal import Journal, ManagerRecord
 
 MOST_RECORDS = 120
@@ -22,12 +23,15 @@ _STAYED = timedelta(seconds=10)
 """How long a program that counts as up at once has to stay before its start was a good one."""
 
 
-def add(host: Host, services: list[Service], journal: Journal, this_boot: str) -> None:
+def add(host: Host, services: list[Service], journal: Journal, this_boot: str, each: Each = in_turn) -> None:
     """Give *services* (those that are not well) their recorded starts, and the host the boots in which they were tried."""
     began: dict[str, datetime] = {this_boot: host.boot_at} if host.boot_at is not None else {}
     seen: set[str] = set()
-    for service in services[:MOST_SERVICES]:
-        told = journal.told({"UNIT": (service.name,), "MESSAGE_ID": (STARTING, STARTED, FAILED)}, MOST_RECORDS)
+    asked = services[:MOST_SERVICES]
+    of_each = each(
+        lambda one: journal.told({"UNIT": (one.name,), "MESSAGE_ID": (STARTING, STARTED, FAILED)}, MOST_RECORDS), asked
+    )
+    for service, told in zip(asked, of_each, strict=True):
         for boot in dict.fromkeys(one.boot for one in told):
             if boot not in began:
                 first = journal.told({"_BOOT_ID": (boot,)}, 1, from_head=True)

@@ -17,7 +17,7 @@ from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families.messages import FAILED, STARTED, STOPPED
 from hollow_chain.families.times import AT_BOOT_SECONDS
 from hollow_chain.reach.handles import Walker
-from hollow_chain.reach.interfaces import NotThere, Records
+from hollow_chain.reach.interfaces import Each, NotThere, Records
 from hollow_chain.sources import package_logs
 from hollow_chain.sources.evidence_files import names_of
 from hollow_chain.sources.packages import files_of
@@ -66,6 +66,7 @@ def add(reading: HostReading) -> None:
     chosen = [service for service in host.services if _is_looked_at(service, reading)][:_MOST_SERVICES]
     if not chosen and not reading.asked.with_changes:
         return
+    reading.reached.files.expect([log.path for log in package_logs.LOGS])
     packages = package_logs.read(walker, since, now)
     each = reading.reached.each
     reading.reached.files.expect([*_OF_HOST, *(path for service in chosen for path in _files_of(service))])
@@ -78,7 +79,7 @@ def add(reading: HostReading) -> None:
     changes += packages
     try:
         with reading.reached.journal() as records:
-            changes += _recorded(host, chosen, records, since, reading.asked.with_changes)
+            changes += _recorded(host, chosen, records, since, reading.asked.with_changes, each)
     except (NotThere, OSError):
         pass  # that the journal could not be read is said by who reads the words of services from it
     if host.boot_at is not None and host.boot_at >= since:
@@ -243,17 +244,20 @@ def _name_services(packages: list[Change], services: Iterable[Service], lists: L
         one.services = sorted(set(found))
 
 
-def _recorded(host: Host, services: list[Service], records: Records, since: datetime, of_all: bool) -> list[Change]:
+def _recorded(
+    host: Host, services: list[Service], records: Records, since: datetime, of_all: bool, each: Each
+) -> list[Change]:
     """What root was asked to do, what was done to accounts, and what was started and stopped since the boot was over."""
     names = {service.name for service in services}
-    asked = [one for entry in _entries(records, ("sudo", "pkexec", "doas")) if (one := asked_of_root(*entry))]
+    of_root, of_keepers = each(lambda writers: _entries(records, writers), (("sudo", "pkexec", "doas"), _KEEPERS))
+    asked = [one for entry in of_root if (one := asked_of_root(*entry))]
     asked = [one for one in asked if one.at >= since]
     for one in asked:
         one.services = [service.name for service in services if _speaks_of(one.what, service)]
     accounts = {service.account.user: service.name for service in services if service.account and service.account.user}
     kept = [
         Change(at=at, kind="account", what=text[:300], source=f"journal ({writer})", services=_users_of(text, accounts))
-        for at, text, writer in _entries(records, _KEEPERS)
+        for at, text, writer in of_keepers
         if at >= since
     ]
     states = _states(host, Journal(records), names, since) if of_all or len(names) < _MOST_EACH else []

@@ -30,11 +30,13 @@ _MOST = 100_000
 
 def add(reading: HostReading) -> None:
     """Mark them."""
-    for service in reading.host.services:
+
+    def mark(service: Service) -> None:
         program = service.program
-        if program is None or service.detail != _EXITED or program.style != "forking":
-            continue
-        program.deserted = bool(program.pid_file) or _was_to_leave_one(service, reading.walker)
+        if program is not None and service.detail == _EXITED and program.style == "forking":
+            program.deserted = bool(program.pid_file) or _was_to_leave_one(service, reading.walker)
+
+    reading.reached.each(mark, reading.host.services)
 
 
 def settle(reading: HostReading) -> None:

@@ -16,7 +16,7 @@ from hollow_chain.facts.service import LastRun
 from hollow_chain.families.messages import EXITED, FAILED, SKIPPED, STARTED, STARTING, STOPPED, SUCCESS
 from hollow_chain.families.steps import STEP_NAMES
 from hollow_chain.lazy import pattern
-from hollow_chain.reach.interfaces import Entry, Match, Records
+from hollow_chain.reach.interfaces import Each, Entry, Match, Records, in_turn
 from hollow_chain.wording.secrets import mask_text
 from hollow_chain.wording.structured import spoken
 
@@ -111,11 +111,11 @@ class Journal:
         found = self._records.entries([fits], _OF_RECORD, most, from_head)
         return [ManagerRecord(one.at, *(one.fields[name] for name in _OF_RECORD)) for one in found]
 
-    def of_units(self, units: Iterable[str], most: int, boot: str) -> list[Event]:
+    def of_units(self, units: Iterable[str], most: int, boot: str, each: Each = in_turn) -> list[Event]:
         """The last records of each of *units*."""
         wanted = list(units)
         self._records.expect([match for unit in wanted for match in _about(unit, boot)])
-        return [event for unit in wanted for event in self.last(unit, most, boot)]
+        return [event for events in each(lambda unit: self.last(unit, most, boot), wanted) for event in events]
 
 
 def _about(unit: str, boot: str) -> list[Match]:

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from hollow_chain.facts.host import OF_RECORDS, Event, Host, Unread
 from hollow_chain.facts.service import Job, Service, is_deserted
 from hollow_chain.families.messages import JOB_FAILED
-from hollow_chain.reach.interfaces import NotThere
+from hollow_chain.reach.interfaces import Each, NotThere, in_turn
 from hollow_chain.sources.evidence_files import names_of
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import boots
@@ -58,7 +58,7 @@ def _add_events(reading: HostReading, names: list[str]) -> None:
     try:
         boot = reading.reached.files.text("/proc/sys/kernel/random/boot_id").strip().replace("-", "")
         with reading.reached.journal() as records:
-            fill(host, Journal(records), names[:MAX_LOGGED], boot, reading.chosen)
+            fill(host, Journal(records), names[:MAX_LOGGED], boot, reading.chosen, reading.reached.each)
     except (NotThere, OSError) as error:
         host.unread.append(Unread(what="the journal", why=str(error), part=OF_RECORDS))
         return
@@ -70,15 +70,17 @@ def _add_events(reading: HostReading, names: list[str]) -> None:
         host.unread.append(Unread(what="the journal of system services", why=why, part=OF_RECORDS))
 
 
-def fill(host: Host, journal: Journal, names: list[str], boot: str, chosen: Collection[str] = ()) -> None:
+def fill(
+    host: Host, journal: Journal, names: list[str], boot: str, chosen: Collection[str] = (), each: Each = in_turn
+) -> None:
     """Put what the journal says of the services of these *names* into the facts of the host; past starts, too, of those that are not
     well, and of *chosen* ones."""
     given_up = _jobs_given_up(host, journal, boot)
     names = [*names, *(name for name in given_up if name not in names)]
-    host.events = journal.of_units(names, RECORDS_EACH, boot)
+    host.events = journal.of_units(names, RECORDS_EACH, boot, each)
     host.events += _said_of_definitions(host, journal, boot)
     host.events += _said_beside(host, journal, boot)
-    boots.add(host, [s for s in host.services if needs_history(s) or s.name in chosen], journal, boot)
+    boots.add(host, [s for s in host.services if needs_history(s) or s.name in chosen], journal, boot, each)
 
 
 def _jobs_given_up(host: Host, journal: Journal, boot: str) -> list[str]:

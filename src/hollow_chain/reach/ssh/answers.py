@@ -1,11 +1,14 @@
-"""What stands at paths of a host, each asked once, many at a time."""
+"""What stands at paths of a host, and in small files: each asked once, many at a time."""
 
 from __future__ import annotations
 
 import asyncio
 import errno
+import io
 import os
 import posixpath
+import stat
+import tarfile
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import Future
 from typing import NamedTuple
@@ -28,13 +31,32 @@ class Standing(NamedTuple):
     """Where it leads, where it is a symbolic link."""
 
 
-class Stats:
-    """The answers so far. *denied* says of a path that was not seen whether it may not be seen."""
+class Told(NamedTuple):
+    """What is said of a file as it is read."""
+
+    owner: int
+    group: int
+    mode: int
+    size: int
+    changed: int
+    """Seconds since 1970."""
+
+
+class Content(NamedTuple):
+    """A file that was read whole."""
+
+    data: bytes
+    about: Told
+
+
+class Answers:
+    """The answers so far."""
 
     def __init__(self, attendant: Attendant, all_rights: bool) -> None:
         self._attendant, self._all_rights = attendant, all_rights
         self._known: dict[str, Standing | None] = {}
         self._names: dict[str, list[str]] = {}
+        self._contents: dict[str, Content | None] = {}
         self.wait_for: Callable[[Sequence[Question]], None] = lambda questions: self.ask(questions).result()
         """How whoever asks waits for the answers."""
 
@@ -68,26 +90,47 @@ class Stats:
         if wanted:
             self.wait_for([("names", folder) for folder in wanted])
 
+    def content(self, path: str) -> Content | None:
+        """A small file with all that is in it; None where it does not come in this way."""
+        if path not in self._contents:
+            self.wait_for([("content", path)])
+        return self._contents.get(path)
+
     def ask(self, questions: Sequence[Question]) -> Future[None]:
         """Send *questions*; their answers are known when the future is done."""
         return self._attendant.begin(self._fetch(questions))
 
     async def _fetch(self, questions: Sequence[Question]) -> None:
-        paths, folders = ([path for kind, path in questions if kind == wanted] for wanted in ("stat", "names"))
-        answers = await asyncio.gather(*(
-            self._attendant.answer(kind, asked) for kind, asked in (("stat", paths), ("names", folders)) if asked
-        ))
-        if paths:
-            told = parsed(answers[0])
-            self._known |= {path: told.get(path) for path in paths}
-        if folders:
-            listed = listed_names(answers[-1])
-            self._names |= {folder: listed.get(folder.rstrip("/") or "/", []) for folder in folders}
+        asked = {kind: [path for one, path in questions if one == kind] for kind, _ in questions}
+        answers = await asyncio.gather(*(self._attendant.answer(kind, paths) for kind, paths in asked.items()))
+        told = dict(zip(asked, answers, strict=True))
+        if "stat" in told:
+            seen = parsed(told["stat"])
+            self._known |= {path: seen.get(path) for path in asked["stat"]}
+        if "names" in told:
+            listed = listed_names(told["names"])
+            self._names |= {folder: listed.get(folder.rstrip("/") or "/", []) for folder in asked["names"]}
+        if "content" in told:
+            unpacked = contents(told["content"])
+            self._contents |= {path: unpacked.get(path) for path in asked["content"]}
 
     def again(self, path: str) -> Standing | None:
         """What stands there now, whatever was seen before."""
         self._known.pop(path, None)
+        self._contents.pop(path, None)
         return self.at(path)
+
+    def leads_of(self, path: str) -> list[str]:
+        """Where *path* leads by way of the first link on it, as far as is known and not asked yet."""
+        for step in steps_of(path):
+            found = self._known.get(step)
+            if found is None:
+                return []
+            if found.target:
+                rest = path[len(step) :]
+                lead = posixpath.normpath(posixpath.join(posixpath.dirname(step), found.target)) + rest
+                return [] if lead in self._known else [lead]
+        return []
 
     def is_behind_link(self, path: str) -> bool:
         """Whether a folder on the way to *path* is a link, or may be one, as far as is known."""
@@ -99,6 +142,22 @@ class Stats:
         above = posixpath.dirname(path)
         found = self.at(above) if above != path else None
         return found is None or bool(found.about.st_mode & 0o001)
+
+
+def contents(answer: bytes) -> dict[str, Content]:
+    """The plain files in an archive (tar(5)), by path; what is none of it is passed over."""
+    found: dict[str, Content] = {}
+    try:
+        with tarfile.open(fileobj=io.BytesIO(answer), mode="r:") as archive:
+            for one in archive:
+                body = archive.extractfile(one) if one.isreg() else None
+                if body is not None:
+                    mode = stat.S_IFREG | one.mode
+                    about = Told(one.uid, one.gid, mode, one.size, int(one.mtime))
+                    found[one.name] = Content(body.read(), about)
+    except (tarfile.TarError, EOFError, ValueError):
+        pass  # what has come so far is whole
+    return found
 
 
 def listed_names(answer: bytes) -> dict[str, list[str]]:
