@@ -38,7 +38,7 @@ def capture(
 
         kept = finding.hosts_named(Graph(snapshot), host)
         snapshot.hosts = [h for h in snapshot.hosts if h.name in kept]
-    if source is not None:
+    if source:
         from hollow_chain.wording.secrets import mask_snapshot
 
         mask_snapshot(snapshot)

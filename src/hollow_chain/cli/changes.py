@@ -49,7 +49,7 @@ def changes(
     With --between: what differs between one host then and now, or between a sick one and its twin that is well.
     """
     if between is not None:
-        if source is not None or since:
+        if source or since:
             raise wrong_call("--between names both readings itself; leave out --from and --since")
         return _between(between, target, host, everything, json)
     snapshot = common.load(source, target, with_changes=True)
@@ -102,7 +102,7 @@ def _between(places: tuple[Path, Path], target: str, host: str, everything: bool
     from hollow_chain.lately.between import differences
     from hollow_chain.show.changes import differences_document, show_differences
 
-    old, new = (common.load(str(place)) for place in places)
+    old, new = (common.load([str(place)]) for place in places)
     facts = Facts(Graph(new))
     then, now = _pair(old, new, host)
     found = differences(then, facts, now)

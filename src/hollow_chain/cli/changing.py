@@ -22,7 +22,7 @@ _MAX_DEFINITION = 1 << 20
 class Changing(NamedTuple):
     """What a call asks for, beside the service."""
 
-    source: str | None
+    source: common.Source
     host: str
     apply: bool
     yes: bool
@@ -60,10 +60,10 @@ def change(name: str, given: Wish, restart: bool, wish: Changing) -> int:
     from hollow_chain.registering.objections import of_change
 
     edit = Edit(name, given, restart)
-    snapshot = common.load(wish.source, with_claims=True, supposed=edit.fit if wish.source is None else None)
+    snapshot = common.load(wish.source, with_claims=True, supposed=edit.fit if not wish.source else None)
     graph = Graph(snapshot)
     owner = finding.one_host(graph, wish.host)
-    if wish.source is not None:
+    if wish.source:
         owner.services = [*owner.services, edit.fit(owner, Facts(graph).index(owner.name).file)]
     facts = Facts(Graph(snapshot))
     if against := of_change(facts, owner, edit):
@@ -71,7 +71,7 @@ def change(name: str, given: Wish, restart: bool, wish: Changing) -> int:
     owner.services = [one for one in owner.services if one.name != edit.trial_name]
     facts = Facts(Graph(snapshot))
     if family_of(owner).defined_in_files:
-        if wish.source is not None:
+        if wish.source:
             raise wrong_call(
                 "--edit changes the text of a definition, which facts do not hold: it works on this machine, without --from"
             )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import time
+from collections.abc import Sequence
 from contextlib import nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -26,9 +27,16 @@ if TYPE_CHECKING:
     from hollow_chain.verdict.experience import Experience
 
 From = Annotated[
-    str | None,
-    typer.Option("--from", help="Snapshot file, or folder of them. Default: this machine, now.", show_default=False),
+    list[str] | None,
+    typer.Option(
+        "--from",
+        help="Where facts come from: a snapshot file or a folder of them, -, ssh://[user@]host, rpc://[user@]host, a file of hosts"
+        " (.toml). May be given again. Default: this machine, now.",
+        show_default=False,
+    ),
 ]
+Source = Sequence[str] | None
+"""What ``--from`` named; None, or nothing: this machine."""
 HostName = Annotated[
     str,
     typer.Option(
@@ -73,7 +81,7 @@ UNIT_KINDS = (".service", ".socket", ".timer", ".mount", ".automount", ".device"
 
 
 def load(
-    place: str | None,
+    places: Source,
     words: str = "",
     with_claims: bool = False,
     logs: list[Path] | None = None,
@@ -87,11 +95,11 @@ def load(
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
     from hollow_chain.sources.asked import Asked
-    from hollow_chain.sources.places import facts_from, is_live
+    from hollow_chain.sources.places import Asking, facts_from, is_live
 
     asked = Asked(_extra(words), with_claims, with_packages, observed, supposed, closely, with_changes)
-    with waiting("reading this machine") if is_live(place) else nullcontext():
-        snapshot = facts_from(place, asked, _author())
+    with waiting("reading this machine") if is_live(places) else nullcontext(), Awaiting() as told:
+        snapshot = facts_from(places, asked, _author(), Asking(told=told))
     if logs:
         from hollow_chain.sources import log_files
 
@@ -100,6 +108,8 @@ def load(
         raise wrong_call("--columns speaks of logs; name them with --logs")
     for text in (f"{item.what}{f' ({item.why})' if item.why else ''}" for item in snapshot.unread):
         warn(text)
+    for one in snapshot.unreached:
+        warn(f"{one.name} could not be read: {one.why}")
     return snapshot
 
 
@@ -137,6 +147,39 @@ class waiting:
     def __exit__(self, *_: object) -> None:
         if self._text:
             sys.stderr.write("\r" + " " * len(self._text) + "\r")
+            sys.stderr.flush()
+
+
+class Awaiting:
+    """Say on standard error which hosts are still awaited: on a terminal over the same line again, elsewhere a line after five seconds
+    and then each five."""
+
+    def __enter__(self) -> Awaiting:
+        self._since = self._last = time.monotonic()
+        self._told, self._shows = 0, sys.stderr.isatty()
+        return self
+
+    def __call__(self, done: int, awaited: Sequence[str]) -> None:
+        """So many are read, and these are asked now."""
+        if not awaited:
+            return
+        now = time.monotonic()
+        names = ", ".join(shown(name) for name in awaited[:4]) + (
+            f" and {len(awaited) - 4} more" if len(awaited) > 4 else ""
+        )
+        text = (f"{counted(done, 'host')} read; " if done else "") + f"asking {names}"
+        if self._shows:
+            line = f"\r{text[:100]} ..."
+            sys.stderr.write(line.ljust(self._told))
+            sys.stderr.flush()
+            self._told = max(self._told, len(line))
+        elif now - self._last > _EVERY:
+            self._last = now
+            tell(f"{text}, {now - self._since:.0f} s")
+
+    def __exit__(self, *_: object) -> None:
+        if self._told:
+            sys.stderr.write("\r" + " " * self._told + "\r")
             sys.stderr.flush()
 
 
@@ -190,21 +233,21 @@ def _escaped(sign: str) -> str:
     return "".join(f"\\u{pair[at : at + 2].hex()}" for at in range(0, len(pair), 2))
 
 
-def hands_of(source: str | None, target: str) -> Hands:
+def hands_of(source: Source, target: str) -> Hands:
     """What carries out: on this machine, or on the stand-in host in the folder *source*."""
-    if source is None:
+    if not source:
         from hollow_chain.mend.here import hands
 
         return hands(unit_name(target))
     from hollow_chain.lab.state import FILE
 
-    if not (Path(source) / FILE).is_file():
+    if len(source) > 1 or not (Path(source[0]) / FILE).is_file():
         raise wrong_call(
-            f"{source} holds facts, not a host: a plan is carried out on this machine (without --from) or on a stand-in host"
+            f"{source[0]} holds facts, not a host: a plan is carried out on this machine (without --from) or on a stand-in host"
         )
     from hollow_chain.mend.lab_hands import LabHands
 
-    return LabHands(Path(source))
+    return LabHands(Path(source[0]))
 
 
 def write_out(path: Path, data: bytes, mode: int = 0o644, named: bool = True) -> None:

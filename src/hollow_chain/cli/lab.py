@@ -47,7 +47,7 @@ def make(
     from hollow_chain.facts.codec import decode
     from hollow_chain.lab import state
 
-    if source is None:
+    if not source:
         from hollow_chain.demo import snapshots
 
         documents = [decode(one.read_bytes()) for one in snapshots()]

@@ -51,7 +51,7 @@ def check(
     machine, others = _machine(source, host, first)
     copies = {str(path): data for path, data in list(datas.items())[1:]}
     keys = dict(_pair(text) for text in key or ())
-    now = (machine.read_at if source is not None else None) or datetime.now(UTC)
+    now = (machine.read_at if source else None) or datetime.now(UTC)
     checked = look(datas[first], str(first), machine, now, copies, others, keys)
     if json:
         from hollow_chain.show.documents import to_json
@@ -66,12 +66,12 @@ def check(
     return 0 if checked.right else 1
 
 
-def _machine(source: str | None, name: str, file: Path) -> tuple[Host, dict[str, str]]:
+def _machine(source: common.Source, name: str, file: Path) -> tuple[Host, dict[str, str]]:
     """The machine that the file is for, and the hardware addresses of other known hosts."""
     from hollow_chain.license.compare import plain_id
     from hollow_chain.sources.license_machine import machine_for
 
-    if source is None:
+    if not source:
         if name:
             raise wrong_call("--host names a host of snapshots; name them with --from")
         return machine_for(file), {}

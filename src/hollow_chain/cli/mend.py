@@ -157,7 +157,7 @@ class MendWish(NamedTuple):
     whom: ticketing.Audience = "technician"
 
 
-def _plan(target: str, source: str | None, host: str, wish: MendWish) -> int:
+def _plan(target: str, source: common.Source, host: str, wish: MendWish) -> int:
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
     from hollow_chain.mend.planning import Planner
@@ -204,7 +204,7 @@ def _write(facts: Facts, plan: Plan, verdict: Verdict, wish: MendWish, outcome: 
     ticketing.said(wish.out, verdict.summary, wish.json or outcome is not None)
 
 
-def once_more(source: str | None, facts: Facts, place: Node, store: str, json: bool) -> dict[str, object] | None:
+def once_more(source: common.Source, facts: Facts, place: Node, store: str, json: bool) -> dict[str, object] | None:
     """Watch one more start, where there is anything to start."""
     from hollow_chain.cli import observing
 
@@ -323,7 +323,7 @@ class Later(NamedTuple):
     """What it does to its target; None: anything, a mend first of all."""
 
 
-def later(words: str, source: str | None, wish: Later) -> int:
+def later(words: str, source: common.Source, wish: Later) -> int:
     """Undo, or go on with, a mend that is on the journal."""
     from hollow_chain.mend import journal
 

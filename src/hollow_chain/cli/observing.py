@@ -60,7 +60,7 @@ def _stays(program: object) -> bool:
 
 
 def watched(
-    source: str | None,
+    source: common.Source,
     node: Node,
     step: Step,
     tell: Callable[[Seen], None],
@@ -73,7 +73,7 @@ def watched(
 
     assert node.service is not None
     try:
-        if source is None and _family_here() == SYSTEMD.name:
+        if not source and _family_here() == SYSTEMD.name:
             from hollow_chain.observing.watching import WatchWish, observed
 
             program = node.service.program
@@ -99,7 +99,7 @@ def _family_here() -> str:
     return here().family
 
 
-def judged(source: str | None, target: str, host: str, seen: Observation, store: str) -> tuple[Facts, Verdict]:
+def judged(source: common.Source, target: str, host: str, seen: Observation, store: str) -> tuple[Facts, Verdict]:
     """The facts as they are now, with what was seen, and what they say."""
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
@@ -128,7 +128,7 @@ def show(facts: Facts, verdict: Verdict, seen: Observation) -> None:
         show_verdict(page, facts, verdict)
 
 
-def once_more(source: str | None, facts: Facts, node: Node, store: str, json: bool) -> dict[str, object]:
+def once_more(source: common.Source, facts: Facts, node: Node, store: str, json: bool) -> dict[str, object]:
     """Start *node* once more and watch it: with somebody's consent, where a plan did not hold. What came of it as a document, which is
     shown unless *json*."""
     from hollow_chain.show.observe import Watching, observed_document
@@ -136,7 +136,7 @@ def once_more(source: str | None, facts: Facts, node: Node, store: str, json: bo
     step = start_of(facts, node, attach=True, restart=False)
     with Watching(f"{node.name} on {node.host}") as tell:
         seen = watched(source, node, step, tell, None, False, False)
-    after, verdict = judged(source, node.name, node.host if source is not None else "", seen, store)
+    after, verdict = judged(source, node.name, node.host if source else "", seen, store)
     if not json:
         show(after, verdict, seen)
     return observed_document(verdict, seen)

@@ -112,7 +112,7 @@ def register_program(
     return _Call(source, host, another, confine, apply, yes, watch, json).run(wish)
 
 
-def _wish(given: Mapping[str, object], file: Path | None, source: str | None) -> Wish:
+def _wish(given: Mapping[str, object], file: Path | None, source: common.Source) -> Wish:
     """What is wished: of the service file, and over it what the call says."""
     import os
 
@@ -125,7 +125,7 @@ def _wish(given: Mapping[str, object], file: Path | None, source: str | None) ->
     changed = {key: getattr(said, key) for key in given}
     wish = msgspec.structs.replace(base, **changed)
     relative = wish.program and not os.path.isabs(wish.program) and os.sep in wish.program  # noqa: PTH117
-    if relative and source is None:
+    if relative and not source:
         wish = msgspec.structs.replace(wish, program=os.path.abspath(wish.program))  # noqa: PTH100
     return wish
 
@@ -133,7 +133,7 @@ def _wish(given: Mapping[str, object], file: Path | None, source: str | None) ->
 class _Call(NamedTuple):
     """What a call asks for, beside the service."""
 
-    source: str | None
+    source: common.Source
     host: str
     another: bool
     confine: bool
@@ -170,10 +170,10 @@ class _Call(NamedTuple):
         from hollow_chain.registering.planning import judge, without_past
         from hollow_chain.registering.supposed import with_supposed
 
-        snapshot = common.load(self.source, with_claims=True, supposed=one.fit if self.source is None else None)
+        snapshot = common.load(self.source, with_claims=True, supposed=one.fit if not self.source else None)
         graph = Graph(snapshot)
         owner = finding.one_host(graph, self.host)
-        if self.source is not None:
+        if self.source:
             index = Facts(graph).index(owner.name)
             fitted = with_supposed(owner, one.fit(owner, index.file))
             snapshot.hosts = [fitted if host is owner else host for host in snapshot.hosts]
@@ -189,7 +189,7 @@ class _Call(NamedTuple):
     @property
     def _may_ask(self) -> bool:
         """Whether somebody is there to be asked."""
-        return not (self.yes or self.json) and self.source is None and sys.stdin.isatty()
+        return not (self.yes or self.json) and not self.source and sys.stdin.isatty()
 
     def _asked(self, wish: Wish) -> Wish:
         """*wish*, and on a terminal what it leaves open as somebody there answers."""

@@ -71,7 +71,7 @@ def why(
     if everything:
         return _all(facts, finding.hosts_named(facts.graph, host), json, out, whom)
     node = finding.find_target(facts.graph, target, host, True)
-    if source is None and (left := unsettled(node.service, facts.index(node.host).host)):
+    if not source and (left := unsettled(node.service, facts.index(node.host).host)):
         # It came up a moment ago: whether it stays shows only by and by, and "it runs" would be said too early.
         sleep(left)
         learned, facts = facts.learned, Facts(Graph(common.load(source, target, logs=logs, columns=columns, host=host)))

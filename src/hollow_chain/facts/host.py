@@ -251,6 +251,18 @@ class Host(Part):
     unread: Listed[Unread] = []
 
 
+class UnreachedHost(Part):
+    """A host that was asked and could not be read."""
+
+    name: str
+    address: str = ""
+    """How it is called where it is reached, where that differs."""
+    why: str = ""
+    silent: bool = False
+    """Nothing of it answered at all: it is down, or not to be reached."""
+    tried_at: Moment | None = None
+
+
 class Snapshot(Part):
     """One or several hosts at one moment each: a whole document of the format."""
 
@@ -260,6 +272,8 @@ class Snapshot(Part):
     hosts: Long[Host] = []
     firewalls: Listed[Firewall] = []
     unread: Listed[Unread] = []
+    unreached: Listed[UnreachedHost] = []
+    """Hosts that could not be read."""
 
 
 def snapshot(hosts: list[Host], written_by: str = "") -> Snapshot:

@@ -46,9 +46,13 @@ def parse(text: str) -> Address:
     # The part of a name between brackets keeps its case; urlsplit lowers that of names, which nobody tells apart (RFC 4343).
     user = parts.username or ""
     if not _is_name(host) or (user and not _is_name(user)):
-        raise BadAddress(f"{text[:80]!r} names no host; it is written {parts.scheme}://[user@]host{_PORT[parts.scheme]}")
+        raise BadAddress(
+            f"{text[:80]!r} names no host; it is written {parts.scheme}://[user@]host{_PORT[parts.scheme]}"
+        )
     if parts.path.strip("/") or parts.query or parts.fragment:
-        raise BadAddress(f"{text[:80]!r} goes on after the host; it is written {parts.scheme}://[user@]host{_PORT[parts.scheme]}")
+        raise BadAddress(
+            f"{text[:80]!r} goes on after the host; it is written {parts.scheme}://[user@]host{_PORT[parts.scheme]}"
+        )
     if port is not None and (parts.scheme == RPC or not port):
         raise BadAddress(f"{text[:80]!r} names a port that no host is reached at")
     return Address(parts.scheme, host, user, port)

@@ -70,12 +70,13 @@ def _read_folder(folder: Path) -> Snapshot:
             failed.append(str(error))
     if not read_ones:
         raise Trouble(failed[0] + (f" (and {len(failed) - 1} more)" if len(failed) > 1 else ""))
-    whole = _merged(read_ones)
+    whole = merged(read_ones)
     whole.unread += [Unread(what=reason) for reason in failed]
     return whole
 
 
-def _merged(documents: list[Snapshot]) -> Snapshot:
+def merged(documents: list[Snapshot]) -> Snapshot:
+    """All hosts of *documents* in one; of a host that stands in several, the newest reading."""
     whole = documents[0]
     hosts: dict[str, Host] = {}
     for document in documents:
@@ -86,6 +87,7 @@ def _merged(documents: list[Snapshot]) -> Snapshot:
         if document is not whole:
             whole.unread += document.unread
             whole.firewalls += document.firewalls
+            whole.unreached += document.unreached
     whole.hosts = list(hosts.values())
     return whole
 

@@ -62,7 +62,9 @@ def look(reading: HostReading) -> None:
             if service.instance:
                 looker.look(path, instance=service.instance)
 
-    reading.reached.files.expect([*_named(host), *(place for s in host.services if s.state == "failed" for place in _places(s))])
+    reading.reached.files.expect(
+        [*_named(host), *(place for s in host.services if s.state == "failed" for place in _places(s))]
+    )
     reading.reached.each(look_at, host.services)
     for daemon in (d for f in host.license_files for d in f.daemons):
         looker.look(daemon.program, is_program=True)
@@ -70,8 +72,16 @@ def look(reading: HostReading) -> None:
 
 def _named(host: Host) -> Iterator[str]:
     """What definitions name, which is looked at in any case."""
-    for program in (s.program for s in host.services if s.program is not None and not s.template and not s.program.root):
-        yield from (program.path, program.folder, *program.paths, *program.environment_files, *(program.credential_files or ()))
+    for program in (
+        s.program for s in host.services if s.program is not None and not s.template and not s.program.root
+    ):
+        yield from (
+            program.path,
+            program.folder,
+            *program.paths,
+            *program.environment_files,
+            *(program.credential_files or ()),
+        )
 
 
 def _run_in_vain(host: Host, service: str) -> list[str]:

@@ -201,7 +201,9 @@ def _below(walker: Walker, folder: str, depth: int) -> Iterator[str]:
     level = [folder]
     for _ in range(depth):  # level by level, so that a far host is asked once for each
         walker.expect((), level)
-        within |= {place: [f"{place}/{name}" for name in walker.names(place, 200) if _is_in_force(name)] for place in level}
+        within |= {
+            place: [f"{place}/{name}" for name in walker.names(place, 200) if _is_in_force(name)] for place in level
+        }
         paths = [path for place in level for path in within[place]]
         walker.expect(paths)
         kinds |= {path: _kind(walker, path) for path in paths}

@@ -22,7 +22,9 @@ _MODULES = "/lib/modules"
 
 def add(reading: HostReading) -> None:
     """Records of maintenance around the moments at which services were stopped, and whether a reboot is due."""
-    reading.reached.files.expect([*(log.path for log in LOGS), _ASKED_FOR, f"{_MODULES}/{reading.reached.kernel}"], [_MODULES])
+    reading.reached.files.expect(
+        [*(log.path for log in LOGS), _ASKED_FOR, f"{_MODULES}/{reading.reached.kernel}"], [_MODULES]
+    )
     add_records(reading.host, reading.walker)
     reading.host.reboot_due = reboot_due(reading.host.container, reading.reached, reading.walker)
 

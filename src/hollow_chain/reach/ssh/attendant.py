@@ -14,8 +14,8 @@ from collections.abc import Coroutine
 from concurrent.futures import Future
 from typing import Any, TypeVar
 
+from hollow_chain.reach.far import Unreached
 from hollow_chain.reach.ssh.link import LOOP, Link
-from hollow_chain.reach.ssh.refusals import Unreached
 
 T = TypeVar("T")
 MAX_ANSWER = 64 << 20
@@ -25,10 +25,10 @@ STAT = "%f %i %d %h %u %g %s %.9X %.9Y %.9Z"
 _KERNEL = " ".join(
     f"/proc/{name}"
     for name in (
-        "net/tcp net/tcp6 net/udp net/udp6 net/unix net/if_inet6 stat locks self/mountinfo sys/kernel/hostname"
-        " sys/kernel/osrelease sys/kernel/random/boot_id meminfo"
-    ).split()
-)
+        "net/tcp", "net/tcp6", "net/udp", "net/udp6", "net/unix", "stat", "locks", "self/mountinfo", "sys/kernel/hostname",
+        "sys/kernel/osrelease", "sys/kernel/random/boot_id", "sys/net/ipv4/ip_unprivileged_port_start",
+    )
+)  # fmt: skip
 _EACH = " ".join(f"/proc/[0-9]*/{name}" for name in ("cgroup", "comm", "stat", "cmdline"))
 _BOOKS = "/etc/passwd /etc/group /sys/class/net/*/address /sys/class/net/*/operstate /sys/class/net/*/carrier"
 _JOURNAL = (
@@ -62,7 +62,9 @@ _LOOP = (
     + " ".join(f"{kind}) head -c $size | {{ {text}; }} ;;" for kind, text in _KINDS.items())
     + f' *) head -c $size >/dev/null ;; esac | head -c {MAX_ANSWER}; printf "\\n%s\\n" $end; done'
 )
-_AS_WHOM = 'if [ "$(id -u)" != 0 ] && sudo -n -- sh -c : 2>/dev/null; then exec sudo -n -- sh -c "$0"; fi; exec sh -c "$0"'
+_AS_WHOM = (
+    'if [ "$(id -u)" != 0 ] && sudo -n -- sh -c : 2>/dev/null; then exec sudo -n -- sh -c "$0"; fi; exec sh -c "$0"'
+)
 COMMAND = f"exec sh -c '{_AS_WHOM}' '{_LOOP}'"
 """The line that starts it: as root where the user who logged in is root, or may become root without being asked (sudo(8))."""
 AS_USER = f"exec sh -c '{_LOOP}'"
@@ -127,7 +129,9 @@ class Attendant:
         while self._waiting:
             _, future = self._waiting.popleft()
             if not future.done():
-                future.set_exception(Unreached(said.splitlines()[-1] if said else "its shell ended before it had answered"))
+                future.set_exception(
+                    Unreached(said.splitlines()[-1] if said else "its shell ended before it had answered")
+                )
 
     def close(self) -> None:
         """Let the shell there end."""

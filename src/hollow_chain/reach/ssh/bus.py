@@ -10,7 +10,6 @@ import asyncio
 import contextlib
 import tempfile
 from collections.abc import Awaitable, Callable
-from pathlib import Path
 from typing import Any, TypeVar
 
 import asyncssh

@@ -15,7 +15,8 @@ from typing import Any, TypeVar
 
 from hollow_chain.lacking import needs
 from hollow_chain.reach.address import Address
-from hollow_chain.reach.ssh.refusals import KeyTold, Unreached, reason
+from hollow_chain.reach.far import Unreached
+from hollow_chain.reach.ssh.refusals import KeyTold, refusal
 
 with needs("remote", "a host over SSH"):
     import asyncssh
@@ -62,7 +63,9 @@ LOOP = _Loop()
 class Link:
     """A connection to a host. Use as a context manager, or close it. Raises :class:`Unreached`."""
 
-    def __init__(self, address: Address, connect_seconds: float = CONNECT_SECONDS, answer_seconds: float = 60.0) -> None:
+    def __init__(
+        self, address: Address, connect_seconds: float = CONNECT_SECONDS, answer_seconds: float = 60.0
+    ) -> None:
         self.address = address
         self.answer_seconds = answer_seconds
         """How long an answer is waited for."""
@@ -80,7 +83,7 @@ class Link:
         try:
             return LOOP.run(self._connect(seconds), seconds + 5)
         except (OSError, asyncssh.Error, TimeoutError, ValueError) as error:
-            raise Unreached(reason(error, self.address, lambda: _key_told(self.address), seconds)) from None
+            raise refusal(error, self.address, lambda: _key_told(self.address), seconds) from None
 
     async def _connect(self, seconds: float) -> asyncssh.SSHClientConnection:
         at = self.address
@@ -110,7 +113,7 @@ class Link:
         except TimeoutError:
             raise Unreached(f"no answer within {seconds or self.answer_seconds:.0f} s") from None
         except (asyncssh.ConnectionLost, asyncssh.DisconnectError, ConnectionError, EOFError) as error:
-            raise Unreached(reason(error, self.address, lambda: KeyTold(True), self.answer_seconds)) from None
+            raise refusal(error, self.address, lambda: KeyTold(True), self.answer_seconds) from None
         except KeyboardInterrupt:
             future.cancel()
             raise

@@ -14,19 +14,19 @@ from typing import Any, TypeVar
 
 from hollow_chain.families import SYSTEMD
 from hollow_chain.reach.address import Address
+from hollow_chain.reach.far import Unreached
 from hollow_chain.reach.handles import NETWORK, Walker
 from hollow_chain.reach.interfaces import Records, Volume
 from hollow_chain.reach.ssh import told
 from hollow_chain.reach.ssh.accounts import FarAccounts
+from hollow_chain.reach.ssh.answers import Answers
 from hollow_chain.reach.ssh.attendant import Attendant
 from hollow_chain.reach.ssh.bus import FarBus
 from hollow_chain.reach.ssh.journal import FarJournal
 from hollow_chain.reach.ssh.link import Link
 from hollow_chain.reach.ssh.mounts import Mounts
 from hollow_chain.reach.ssh.processes import FarNetwork, FarProcesses
-from hollow_chain.reach.ssh.refusals import Unreached
 from hollow_chain.reach.ssh.side_by_side import SideBySide
-from hollow_chain.reach.ssh.answers import Answers
 from hollow_chain.reach.ssh.transfer import Transfer
 from hollow_chain.reach.ssh.walker import FarWalker
 
@@ -204,5 +204,3 @@ def _mounted(lines: Iterable[str]) -> Iterable[tuple[str, str, list[str]]]:
             kind = words[dash + 1]
             if kind not in NETWORK and not kind.startswith("fuse."):
                 yield words[4], kind, [*words[5].split(","), *words[dash + 3].split(",")]
-
-

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import socket
 from collections.abc import Callable
 from typing import NamedTuple
@@ -9,10 +10,7 @@ from typing import NamedTuple
 import asyncssh
 
 from hollow_chain.reach.address import Address
-
-
-class Unreached(Exception):
-    """A host that was not reached; the text says why."""
+from hollow_chain.reach.far import Unreached
 
 
 class KeyTold(NamedTuple):
@@ -22,8 +20,17 @@ class KeyTold(NamedTuple):
     """Whether a key of a host of that name has been accepted before."""
 
 
-def reason(error: BaseException, at: Address, login: Callable[[], KeyTold], seconds: float) -> str:
-    """The line for *error*; *login* tells about the key where that was the matter."""
+def refusal(error: BaseException, at: Address, login: Callable[[], KeyTold], seconds: float) -> Unreached:
+    """What *error* means; *login* tells about the key where that was the matter."""
+    silent = isinstance(error, TimeoutError | socket.gaierror) or getattr(error, "errno", None) in _NOBODY
+    return Unreached(_reason(error, at, login, seconds), silent)
+
+
+_NOBODY = (errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EHOSTDOWN, errno.ETIMEDOUT)
+"""What connect(2) says where no host is."""
+
+
+def _reason(error: BaseException, at: Address, login: Callable[[], KeyTold], seconds: float) -> str:
     line = f"ssh {f'-p {at.port} ' if at.port else ''}{f'{at.user}@' if at.user else ''}{at.host}"
     if isinstance(error, asyncssh.HostKeyNotVerifiable):
         if login().known:

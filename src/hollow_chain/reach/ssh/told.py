@@ -45,7 +45,9 @@ def read(answer: bytes) -> Told:
             lines.setdefault(path, []).append(text)
     cores = int(words[3]) if len(words) > 3 and words[3].isdigit() else None
     files = {path: "\n".join(texts) + "\n" for path, texts in lines.items()}
-    return Told(datetime.fromtimestamp(moment, UTC), words[1][:40], int(words[2]), cores or None, words[4:5] != ["-"], files)
+    return Told(
+        datetime.fromtimestamp(moment, UTC), words[1][:40], int(words[2]), cores or None, words[4:5] != ["-"], files
+    )
 
 
 def processes_of(files: dict[str, str]) -> dict[int, str]:

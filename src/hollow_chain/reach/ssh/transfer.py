@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import errno
 from collections.abc import Coroutine
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple, TypeVar, cast
 
 import asyncssh
 
@@ -54,12 +54,9 @@ class Transfer:
     async def _begun(self) -> asyncssh.SFTPClient:
         if not self._as_root:
             return await self._link.connection.start_sftp_client(path_encoding=None)
-        from asyncssh.sftp import start_sftp_client
-
         connection = self._link.connection
         writer, reader, _ = await connection.open_session(_AS_ROOT, encoding=None)
-        loop = asyncio.get_running_loop()
-        return await start_sftp_client(connection, loop, reader, writer, None, "strict", 3)
+        return await _speaking(connection, reader, writer)
 
     def read(self, path: str, most: int, size: int, from_end: bool = False) -> Read:
         """Up to *most* bytes of a file that has *size*, of its end where *from_end*. Raises :class:`OSError`."""
@@ -77,7 +74,7 @@ class Transfer:
             self._closing.add(closing)
             closing.add_done_callback(self._closing.discard)
         told = Told(about.uid or 0, about.gid or 0, about.permissions or 0, about.size or 0, about.mtime or 0)
-        return Read(bytes(data), begins, told)
+        return Read(bytes(cast(bytes, data)), begins, told)
 
     def rooms(self, places: list[str]) -> dict[str, asyncssh.SFTPVFSAttrs]:
         """How much room there is in the file systems mounted on *places*, of those that tell (statvfs(3))."""
@@ -86,13 +83,33 @@ class Transfer:
     async def _rooms(self, places: list[str]) -> dict[str, asyncssh.SFTPVFSAttrs]:
         client = await self.client()
         answers = await asyncio.gather(*(client.statvfs(_bytes(place)) for place in places), return_exceptions=True)
-        return {place: told for place, told in zip(places, answers, strict=True) if isinstance(told, asyncssh.SFTPVFSAttrs)}
+        return {
+            place: told for place, told in zip(places, answers, strict=True) if isinstance(told, asyncssh.SFTPVFSAttrs)
+        }
 
     def _ask(self, work: Coroutine[Any, Any, T], path: str) -> T:
         try:
             return self._link.ask(work)
         except asyncssh.SFTPError as error:
             raise OSError(_NUMBERS.get(type(error), errno.EIO), error.reason[:200].lower(), path) from None
+
+
+async def _speaking(connection: asyncssh.SSHClientConnection, reader: Any, writer: Any) -> asyncssh.SFTPClient:
+    """The client's side of the protocol over a session that is open: the package itself only opens those of its subsystem."""
+    from inspect import signature
+
+    from asyncssh.sftp import start_sftp_client
+
+    given = {
+        "path_encoding": None, "path_errors": "strict", "sftp_version": 3, "utf8_decode_errors": "strict",
+    }  # fmt: skip
+    known = signature(start_sftp_client).parameters
+    start: Any = start_sftp_client
+    loop = asyncio.get_running_loop()
+    client: asyncssh.SFTPClient = await start(
+        connection, loop, reader, writer, **{name: value for name, value in given.items() if name in known}
+    )
+    return client
 
 
 def _bytes(path: str) -> bytes:

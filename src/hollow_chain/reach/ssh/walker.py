@@ -13,8 +13,8 @@ import stat
 from collections.abc import Collection, Iterable, Sequence
 
 from hollow_chain.reach.handles import Content, Folder, ForeignLink, Found, NotOpened, Walker
-from hollow_chain.reach.ssh.mounts import Mounts
 from hollow_chain.reach.ssh.answers import Answers, Told, steps_of
+from hollow_chain.reach.ssh.mounts import Mounts
 from hollow_chain.reach.ssh.transfer import Read, Transfer
 
 _MOST_LEADS = 3
@@ -63,7 +63,10 @@ class FarWalker(Walker):
         wanted = list(paths)
         for _ in range(_MOST_LEADS):
             self._answers.expect(
-                step for path in wanted for step in steps_of(path) if not closed or not self._may_lead_away(step, closed)
+                step
+                for path in wanted
+                for step in steps_of(path)
+                if not closed or not self._may_lead_away(step, closed)
             )
             wanted = list(dict.fromkeys(lead for path in wanted for lead in self._answers.leads_of(path)))
             if not wanted:
@@ -71,7 +74,9 @@ class FarWalker(Walker):
 
     def _may_lead_away(self, path: str, closed: Collection[str]) -> bool:
         """Whether a look at *path* may touch what another machine answers for."""
-        return any(path == mount or path.startswith(mount + "/") for mount in closed) or self._answers.is_behind_link(path)
+        return any(path == mount or path.startswith(mount + "/") for mount in closed) or self._answers.is_behind_link(
+            path
+        )
 
     def _about(self, folder: Folder, name: str, rest: Sequence[str]) -> os.stat_result | None:
         here = f"{folder.path.rstrip('/')}/{name}"

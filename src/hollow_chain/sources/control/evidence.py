@@ -19,7 +19,7 @@ class ControlEvidenceReader(EvidenceReader):
 
     def _trust(self, service: Service, content: Content) -> Trust:
         """By the owner and the list of the file (the documentation of access control lists)."""
-        reached = cast(ControlReached, self._reached)
+        reached = cast(ControlReached, self.reached)
         try:
             rights = reached.rights(content.path)
         except Declined:

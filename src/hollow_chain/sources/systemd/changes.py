@@ -71,7 +71,9 @@ def add(reading: HostReading) -> None:
     each = reading.reached.each
     reading.reached.files.expect([*_OF_HOST, *(path for service in chosen for path in _files_of(service))])
     changes = [one for told in each(lambda s: _of_service(s, walker, since, now), chosen) for one in told]
-    changes += [one for told in each(lambda path: list(_at(path, "system", walker, since, now)), _OF_HOST) for one in told]
+    changes += [
+        one for told in each(lambda path: list(_at(path, "system", walker, since, now)), _OF_HOST) for one in told
+    ]
     changes += _enabled(chosen, since)
     lists = files_of({one.what for one in packages if one.did != "removed"}, walker)
     changes = _without_packaged(changes, packages, lists)

@@ -17,7 +17,10 @@ def add(reading: HostReading) -> None:
             try_conditions(service, reading.looker, reading.host.container)
 
     reading.reached.files.expect(
-        c.parameter for s in reading.host.services for c in s.conditions if c.parameter.startswith("/") and "*" not in c.parameter
+        c.parameter
+        for s in reading.host.services
+        for c in s.conditions
+        if c.parameter.startswith("/") and "*" not in c.parameter
     )
     reading.reached.each(try_them, reading.host.services)
 
