@@ -63,7 +63,7 @@ class MadeControlHost:
 
     # The machine itself.
 
-    is_here = True
+    is_here, asked_as = True, "root"
 
     def each(self, work: Any, items: Any) -> list[Any]:
         return [work(item) for item in items]

@@ -208,7 +208,10 @@ class MadeHost:
 
     # How it is reached.
 
-    is_here = True
+    is_here, asked_as = True, "root"
+
+    def expect(self, fits: Any) -> None:
+        """Nothing is asked for beforehand."""
 
     def each(self, work: Any, items: Any) -> list[Any]:
         return [work(item) for item in items]

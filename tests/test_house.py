@@ -159,7 +159,7 @@ def test_families_differ_and_say_so() -> None:
 
 ELSEWHERE = r"""
 import asyncio, importlib, os, pkgutil, signal, subprocess, sys, tempfile
-import jinja2, msgspec, numpy, psutil, rich.console, typer, yaml  # packages look for themselves what a system has
+import asyncssh, greenlet, jinja2, msgspec, numpy, psutil, rich.console, typer, yaml  # packages look for themselves what a system has
 
 for name in ("grp", "pwd", "fcntl", "resource", "termios", "tty", "pty", "syslog", "dbus_fast"):
     sys.modules[name] = None  # what is not there cannot be imported
@@ -188,6 +188,8 @@ def test_every_module_can_be_imported_where_there_is_no_posix() -> None:
 OF_THIS_MACHINE = {"os", "pathlib", "glob", "psutil", "socket", "ctypes", "platform", "tempfile", "subprocess"}
 FILES_THAT_THE_USER_NAMES = {
     "sources/files.py",
+    "sources/hosts_check.py",
+    "sources/hosts_file.py",
     "sources/log_files.py",
     "sources/places.py",
     "sources/license_machine.py",
@@ -209,12 +211,12 @@ def test_readers_reach_a_host_by_its_interfaces_alone() -> None:
                 "PureWindowsPath",
             }
             assert not taken or pure, f"{room(path)}:{node.lineno}: {taken}"  # type: ignore[attr-defined]
-            own = ("hollow_chain.reach.posix", "hollow_chain.reach.win32")
+            own = ("hollow_chain.reach.posix", "hollow_chain.reach.win32", "hollow_chain.reach.ssh")
             assert not any(name.startswith(own) for name in names), room(path)
 
 
 def test_what_reaches_hosts_knows_nothing_of_what_reads_them() -> None:
-    assert rooms()["reach"] <= {"facts", "families", "lazy", "trouble"}
+    assert rooms()["reach"] <= {"facts", "families", "lacking", "lazy", "trouble"}
 
 
 def test_every_module_of_a_family_of_hosts_is_on_its_list() -> None:

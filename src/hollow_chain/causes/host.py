@@ -13,7 +13,7 @@ from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last, skipped
 from hollow_chain.causes.words import clock, ended_by_request, numbered, span, started_since_boot, stop_was_asked
-from hollow_chain.facts.host import TOLD, Event
+from hollow_chain.facts.host import TOLD, Event, UnreachedHost
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
 
@@ -29,19 +29,24 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
     """
     said = [e for e in lines.saying(case.own_events(), "host away") if not _is_local(case, e.text)]
     told = numbered(case, 10060, 10065, 10051, 11001, bears=SAID)
-    if not said and not told:
+    away = _needed_and_silent(case)
+    if not said and not told and away is None:
         return
     name = next((found for event in reversed(said) if (found := lines.host_in(event.text))), "")
+    tried = _tried(case, name) if name else away
     known = case.graph.host_named(name) if name else None
     # A program that names a line of its configuration refuses that; whether the host is away is not so sure then.
     bears = HINT if said and lines.config_errors(said[-1:]) else SAID
     evidence: list[Evidence] = [case.quoted(said[-1], bears)] if said else told
+    if tried is not None:
+        name = name or tried.name
+        evidence.append(_of_the_try(case, tried))
     if known is not None and known.read_at is not None and case.host.read_at is not None:
         if abs((known.read_at - case.host.read_at).total_seconds()) < 3600:
             evidence.append(
                 case.seen(f"{known.name} was read at {clock(known.read_at)}, so it was up by itself", "snapshot")
             )
-    elif name:
+    elif name and tried is None:
         evidence.append(case.seen(f"no facts of {name} are here", "snapshot"))
     who = f"the host {name}" if name else "a host that it uses"
     yield Finding(
@@ -56,6 +61,34 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
         residual=not said,
         explains=("exits-with-error", "crash-loop", "exits-at-once", "start-timeout", "killed"),
     )  # fmt: skip
+
+
+def _tried(case: Case, name: str) -> UnreachedHost | None:
+    """The host of that name or address, where whoever asks now did not reach it either."""
+    folded = name.casefold()
+    return next(
+        (one for one in case.graph.document.unreached if folded in (one.name.casefold(), one.address.casefold())), None
+    )
+
+
+def _needed_and_silent(case: Case) -> UnreachedHost | None:
+    """A host on which a service is that it cannot do without, and of which nothing answers."""
+    hosts = (
+        {link.host.casefold() for link in case.service.links if link.host and link.kind == "hard"}
+        if case.registered
+        else ()
+    )
+    return next((one for one in case.graph.document.unreached if one.silent and one.name.casefold() in hosts), None)
+
+
+def _of_the_try(case: Case, tried: UnreachedHost) -> Evidence:
+    """What it means that the host was asked for this reading, and did not answer."""
+    at = f" at {clock(tried.tried_at)}" if tried.tried_at else ""
+    if tried.silent:
+        return case.seen(
+            f"{tried.name} did not answer whoever reads these facts either{at}: {tried.why}", "reading", bears=SAID
+        )
+    return case.seen(f"{tried.name} answered{at}, but could not be read: {tried.why}", "reading", bears="doubt")
 
 
 def _is_local(case: Case, text: str) -> bool:

@@ -156,7 +156,7 @@ def command_of(words: Sequence[str] = ()) -> Any:
 
 EXAMPLES = {
     "roster": "roster kiosk",
-    "why": "why nginx   |   why --all   |   why kiosk --from facts/ --says 'error 1068'",
+    "why": "why nginx   |   why --all   |   why kiosk --from facts/ --says 'error 1068'   |   why kiosk --from ssh://gate-03",
     "about": "about nginx   |   about kiosk --from facts/ --json",
     "links": "links postgresql --depth 2   |   links nginx --out chain.svg",
     "ports": "ports 8080   |   ports --clashes",
@@ -169,7 +169,8 @@ EXAMPLES = {
     "register": "register /opt/tide/display --port 8080 --account tide",
     "unregister": "unregister tide-display",
     "case": "case list   |   case show 3   |   case confirm 3",
-    "capture": "capture --out host.json",
+    "capture": "capture --out host.json   |   capture --from hosts.toml --out facts/",
+    "hosts": "hosts check hosts.toml",
     "license": "license check license.toml   |   license ask 7171",
     "lab": "lab make host --from office-01.json   |   lab boot host",
     "demo": "demo",

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from hollow_chain.cli import common, finding
+from hollow_chain.trouble import FACTS_UNREADABLE, Trouble, wrong_call
+
+if TYPE_CHECKING:
+    from hollow_chain.facts import Snapshot
 
 
 def register(app: typer.Typer) -> None:
@@ -17,19 +22,29 @@ def register(app: typer.Typer) -> None:
 
 def capture(
     out: Annotated[
-        Path | None,
+        str,
         typer.Option(
-            "--out", help="File to write; - for standard output. Default: HOST.json here.", show_default=False
+            "--out",
+            help="File to write; - for standard output; of several hosts a folder, a file for each. Default: HOST.json here.",
+            show_default=False,
         ),
-    ] = None,
+    ] = "",
     source: common.From = None,
     host: common.HostName = "",
     logs: common.Logs = None,
     columns: common.Columns = "",
+    compress: Annotated[bool, typer.Option("--compress", help="Compress what is written (gzip).")] = False,
+    at_once: common.AtOnce = common.AT_ONCE,
+    within: common.Within = common.WITHIN,
     json: common.Json = False,
 ) -> int:
-    """Write a host's facts into a snapshot file, secrets masked; nothing leaves the machine."""
-    snapshot = common.load(source, with_claims=True, logs=logs, columns=columns, host=host)
+    """Write facts into a snapshot file, secrets masked: of this machine, or of the hosts that --from names.
+
+    Exit status 3 where one of several hosts could not be read; those that could are written all the same.
+    """
+    snapshot = common.load(
+        source, with_claims=True, logs=logs, columns=columns, host=host, at_once=at_once, within=within
+    )
 
     from hollow_chain.facts.codec import encode
 
@@ -42,32 +57,86 @@ def capture(
         from hollow_chain.wording.secrets import mask_snapshot
 
         mask_snapshot(snapshot)
-    data = encode(snapshot)
-    if str(out) == "-":
-        common.put(data.decode().rstrip("\n"))
-        return 0
-    path = out or Path(f"{_file_name(snapshot.hosts[0].name)}.json")
-    common.write_private(path, data, named=out is not None)
+    if out == "-":
+        data = encode(snapshot)
+        if compress:
+            common.put_bytes(packed(data))
+        else:
+            common.put(data.decode().rstrip("\n"))
+        return _status(snapshot)
     from hollow_chain.wording.secrets import count_masks
 
-    masked = count_masks(data)
+    masked, size, written = 0, 0, []
+    for part, path in _parts(snapshot, out, compress):
+        data = encode(part)
+        masked += count_masks(data)
+        data = packed(data) if compress else data
+        size += len(data)
+        common.write_private(path, data, named=bool(out))
+        written.append(str(path))
     counts = {
         "hosts": len(snapshot.hosts),
         "services": sum(len(h.services) for h in snapshot.hosts),
         "records": sum(len(h.events) for h in snapshot.hosts),
     }
+    place = written[0] if len(written) == 1 else out
     if json:
         from hollow_chain.show.documents import capture_document, to_json
 
-        common.put(to_json(capture_document(snapshot, str(path), counts, masked)))
-        return 0
-    for item in (item for h in snapshot.hosts for item in h.unread):
-        common.warn(f"not read: {item.what}{f' ({item.why})' if item.why else ''}")
+        common.put(to_json(capture_document(snapshot, place, counts, masked) | {"files": written}))
+        return _status(snapshot)
+    for host_of, item in ((h, item) for h in snapshot.hosts for item in h.unread):
+        where = f"{host_of.name}: " if len(snapshot.hosts) > 1 else ""
+        common.warn(f"{where}not read: {item.what}{f' ({item.why})' if item.why else ''}")
     from hollow_chain.show.clean import clean
 
     said = ", ".join(f"{number} {word if number != 1 else word[:-1]}" for word, number in counts.items() if number)
-    common.put(f"wrote {clean(str(path))}: {said}, {len(data) / 1024:.0f} KiB; {_masked_words(masked)}")
-    return 0
+    common.put(f"wrote {clean(place)}: {said}, {size / 1024:.0f} KiB; {_masked_words(masked)}")
+    return _status(snapshot)
+
+
+def packed(data: bytes) -> bytes:
+    """*data* compressed; equal data give equal bytes."""
+    import gzip
+
+    return gzip.compress(data, 6, mtime=0)
+
+
+def _status(snapshot: Snapshot) -> int:
+    return FACTS_UNREADABLE if snapshot.unreached else 0
+
+
+def _parts(snapshot: Snapshot, out: str, compress: bool) -> Iterator[tuple[Snapshot, Path]]:
+    """What goes into which file: all into one, or each host into one of its own where *out* is a folder."""
+    end = ".json.gz" if compress else ".json"
+    path = Path(out) if out else None
+    is_folder = path is not None and (
+        path.is_dir() or out.endswith(("/", "\\")) or (len(snapshot.hosts) > 1 and not path.suffix)
+    )
+    if path is not None and not is_folder:
+        yield snapshot, path
+        return
+    if path is None and len(snapshot.hosts) == 1:
+        yield snapshot, Path(f"{_file_name(snapshot.hosts[0].name)}{end}")
+        return
+    if path is None:
+        raise wrong_call(
+            f"there are {len(snapshot.hosts)} hosts; name a folder for their files, or one file, with --out"
+        )
+    try:
+        path.mkdir(mode=0o700, parents=True, exist_ok=True)
+    except OSError as error:
+        raise Trouble(f"cannot make the folder {path}: {(error.strerror or str(error)).lower()}") from None
+    import msgspec
+
+    taken: set[str] = set()
+    for host in snapshot.hosts:
+        name, number = _file_name(host.name), 2
+        while name in taken:
+            name, number = f"{_file_name(host.name)}-{number}", number + 1
+        taken.add(name)
+        alone = msgspec.structs.replace(snapshot, hosts=[host], unreached=[])
+        yield alone, path / f"{name}{end}"
 
 
 def _masked_words(masked: int) -> str:

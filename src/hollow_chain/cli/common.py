@@ -35,6 +35,9 @@ From = Annotated[
         show_default=False,
     ),
 ]
+AtOnce = Annotated[int, typer.Option("--at-once", min=1, max=200, help="So many hosts are asked at once.")]
+Within = Annotated[str, typer.Option("--within", help="How long each host is waited for: 60s, 2min.")]
+AT_ONCE, WITHIN = 8, "60s"
 Source = Sequence[str] | None
 """What ``--from`` named; None, or nothing: this machine."""
 HostName = Annotated[
@@ -92,6 +95,8 @@ def load(
     observed: tuple[Observation, ...] = (),
     closely: Callable[[Host], Collection[str]] | None = None,
     with_changes: bool = False,
+    at_once: int = AT_ONCE,
+    within: str = WITHIN,
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
     from hollow_chain.sources.asked import Asked
@@ -99,7 +104,7 @@ def load(
 
     asked = Asked(_extra(words), with_claims, with_packages, observed, supposed, closely, with_changes)
     with waiting("reading this machine") if is_live(places) else nullcontext(), Awaiting() as told:
-        snapshot = facts_from(places, asked, _author(), Asking(told=told))
+        snapshot = facts_from(places, asked, _author(), Asking(at_once, seconds_of(within, "--within"), told))
     if logs:
         from hollow_chain.sources import log_files
 
@@ -111,6 +116,24 @@ def load(
     for one in snapshot.unreached:
         warn(f"{one.name} could not be read: {one.why}")
     return snapshot
+
+
+def is_asked_now(source: Source) -> bool:
+    """Whether hosts are read as they are now: this one, or others over the network."""
+    return not source or any("://" in one for one in source)
+
+
+def seconds_of(text: str, option: str) -> float:
+    """The seconds that a duration behind *option* means. Raises :class:`Trouble` (2)."""
+    from hollow_chain.wording.durations import length
+
+    try:
+        found = length(text)
+    except ValueError as problem:
+        raise wrong_call(f"{option}: {problem}") from None
+    if not found:
+        raise wrong_call(f"{option}: nothing can be done in no time")
+    return found
 
 
 def _author() -> str:
@@ -212,6 +235,12 @@ def learned(store: str = "") -> Experience | None:
 def put_piece(text: str) -> None:
     """A piece of a JSON document on standard output; more of it follows."""
     sys.stdout.write(_for_any_code_page(text))
+
+
+def put_bytes(data: bytes) -> None:
+    """A finished file on standard output."""
+    sys.stdout.flush()
+    sys.stdout.buffer.write(data)
 
 
 def put(text: str) -> None:

@@ -73,10 +73,14 @@ def _services(ctx: typer.Context) -> list[str]:
 
 
 def _facts(ctx: typer.Context) -> Snapshot:
-    from hollow_chain.sources.files import read
+    from hollow_chain.sources.files import merged, read
 
-    place = ctx.params.get("source") or ctx.params.get("folder")
-    return read(Path(str(place)).expanduser())
+    given = ctx.params.get("source") or ctx.params.get("folder")
+    places = given if isinstance(given, list | tuple) else [given]
+    # A host over the network is not asked while somebody is typing.
+    return merged(
+        [read(Path(str(place)).expanduser()) for place in places if "://" not in str(place) and str(place) != "-"]
+    )
 
 
 def _fitting(names: Sequence[str], typed: str) -> list[str]:

@@ -36,6 +36,8 @@ def roster(
         bool,
         typer.Option("--twins", help="Only services that run the same under two names, and what tells them apart."),
     ] = False,
+    at_once: common.AtOnce = common.AT_ONCE,
+    within: common.Within = common.WITHIN,
     json: common.Json = False,
 ) -> int:
     """List the services, found by any part of what you remember; near misses are ranked.
@@ -43,7 +45,7 @@ def roster(
     Marks what is not well, and what is only not yet up. Exit status 1 if something listed is not well.
     """
     text = " ".join(words or ())
-    snapshot = common.load(source, text)
+    snapshot = common.load(source, text, at_once=at_once, within=within)
 
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph, search

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from hollow_chain.causes import Facts
+    from hollow_chain.facts import Snapshot
     from hollow_chain.verdict import Verdict
 
 MOST_SAID = 4000
@@ -46,6 +47,8 @@ def why(
     columns: common.Columns = "",
     keep: Annotated[bool, typer.Option("--keep", help="Keep the verdict as a case; see 'hollow-chain case'.")] = False,
     store: common.Store = "",
+    at_once: common.AtOnce = common.AT_ONCE,
+    within: common.Within = common.WITHIN,
     out: ticketing.Out = None,
     whom: ticketing.ForWhom = "technician",
     json: common.Json = False,
@@ -57,8 +60,11 @@ def why(
     if bool(target.strip()) == everything:
         raise wrong_call("name one TARGET, or give --all for every service that is not well")
     ticketing.check(out, whom)
-    snapshot = common.load(source, target, logs=logs, columns=columns, host=host)
 
+    def load() -> Snapshot:
+        return common.load(source, target, logs=logs, columns=columns, host=host, at_once=at_once, within=within)
+
+    snapshot = load()
     from time import sleep
 
     from hollow_chain.causes import Facts
@@ -71,10 +77,10 @@ def why(
     if everything:
         return _all(facts, finding.hosts_named(facts.graph, host), json, out, whom)
     node = finding.find_target(facts.graph, target, host, True)
-    if not source and (left := unsettled(node.service, facts.index(node.host).host)):
+    if common.is_asked_now(source) and (left := unsettled(node.service, facts.index(node.host).host)):
         # It came up a moment ago: whether it stays shows only by and by, and "it runs" would be said too early.
         sleep(left)
-        learned, facts = facts.learned, Facts(Graph(common.load(source, target, logs=logs, columns=columns, host=host)))
+        learned, facts = facts.learned, Facts(Graph(load()))
         facts.learned, node = learned, finding.find_target(facts.graph, target, host, True)
     verdict = diagnose(facts, node, says[:MOST_SAID])
     if json:

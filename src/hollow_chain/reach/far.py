@@ -7,19 +7,10 @@ from contextlib import AbstractContextManager, contextmanager
 from typing import TYPE_CHECKING
 
 from hollow_chain.reach.address import RPC, SSH, Address
-from hollow_chain.trouble import FACTS_UNREADABLE, Trouble
+from hollow_chain.reach.unreached import Unreached
 
 if TYPE_CHECKING:
     from hollow_chain.reach.interfaces import Reached
-
-
-class Unreached(Trouble):
-    """A host that was not reached, or not to the end; the text says why."""
-
-    def __init__(self, text: str, silent: bool = False) -> None:
-        """*silent*: nothing of it answered, so that nobody else will reach it either."""
-        super().__init__(text, FACTS_UNREADABLE)
-        self.silent = silent
 
 
 @contextmanager

@@ -239,6 +239,8 @@ class Reached(Protocol):
     def accounts(self) -> Accounts:
         """Its accounts."""
 
+    asked_as: str
+    """The account by which it is asked, in words."""
     is_here: bool
     """Whether it is the machine that this program runs on: only there a look at an address of its own is one at it."""
 

@@ -15,7 +15,7 @@ from hollow_chain.facts.host import Host, Snapshot, Unread
 from hollow_chain.reach.memory import fits
 from hollow_chain.trouble import Trouble
 
-SUFFIXES = (".json", ".yaml", ".yml")
+SUFFIXES = (".json", ".yaml", ".yml", ".json.gz")
 _LONG_AGO = datetime(1, 1, 2, tzinfo=UTC)
 
 
@@ -51,12 +51,34 @@ def _bytes_of(path: Path) -> bytes:
         if about.st_size > MAX_BYTES:
             raise SnapshotError(f"it has {about.st_size >> 20} MiB; up to {MAX_BYTES >> 20} MiB are read")
         # As much as is there, and no more: not every system gives out memory that is only asked for without filling it.
-        return file.read((about.st_size or MAX_BYTES) + 1)
+        return unpacked(file.read((about.st_size or MAX_BYTES) + 1))
+
+
+_PACKED = b"\x1f\x8b"
+"""How compressed data begin (RFC 1952, 2.3.1)."""
+
+
+def unpacked(data: bytes) -> bytes:
+    """*data*, unpacked where they are compressed, and never more than a snapshot may have. Raises :class:`SnapshotError`."""
+    if not data.startswith(_PACKED):
+        return data
+    import zlib
+
+    worker = zlib.decompressobj(wbits=31)
+    try:
+        found = worker.decompress(data, MAX_BYTES + 1)
+    except zlib.error as error:
+        raise SnapshotError(f"it is compressed, and damaged ({error})") from None
+    if len(found) > MAX_BYTES:
+        raise SnapshotError(f"unpacked it has more than {MAX_BYTES >> 20} MiB")
+    if not worker.eof:
+        raise SnapshotError("it is compressed, and breaks off in the middle")
+    return found
 
 
 def _read_folder(folder: Path) -> Snapshot:
     try:
-        paths = sorted(p for p in folder.iterdir() if p.suffix.lower() in SUFFIXES)
+        paths = sorted(p for p in folder.iterdir() if p.name.lower().endswith(SUFFIXES))
     except OSError as error:
         raise Trouble(f"cannot read {folder}: {(error.strerror or str(error)).lower()}") from None
     if not paths:

@@ -54,7 +54,7 @@ def fill(host: Host, reader: EvidenceReader) -> None:
         opens = partial(_of_service, reader, service)
         path = _file_of(service.program.arguments if service.program else [], opens)
         if path:
-            _add_server(host, service, path, opens, reader.walker)
+            _add_server(host, service, path, opens, reader)
     for service in known:  # once all servers are known
         service.seats += _wants(host, service)
 
@@ -103,7 +103,8 @@ def _is_license(path: str, opens: Open) -> bool:
         return False
 
 
-def _add_server(host: Host, service: Service, path: str, opens: Open, walker: Walker) -> None:
+def _add_server(host: Host, service: Service, path: str, opens: Open, reader: EvidenceReader) -> None:
+    walker = reader.walker
     file = read_file(path, opens, walker)
     known = {f.path for f in host.license_files}
     if file.path not in known and len(known) < _MOST_FILES:
@@ -112,7 +113,8 @@ def _add_server(host: Host, service: Service, path: str, opens: Open, walker: Wa
     server = LicenseServer(service=service.name, file=path, port=file.port)
     if file.port:
         service.claims.append(Claim(port=file.port, source=f"license file {path}"))
-    if service.state == "running":
+    # Of another host an address such as 127.0.0.1 would be this machine's own.
+    if service.state == "running" and reader.reached.is_here:
         _ask(
             server, next(iter(_option(service.program.arguments if service.program else [], "--address")), "127.0.0.1")
         )

@@ -124,6 +124,7 @@ def _far(address: Address, asked: Asked, written_by: str, name: str = "") -> _So
 
 def _of_standard_input() -> Snapshot:
     from hollow_chain.facts.codec import MAX_BYTES, SnapshotError, decode
+    from hollow_chain.sources.files import unpacked
 
     if sys.stdin is None or sys.stdin.isatty():
         raise wrong_call("--from - reads a snapshot from standard input, and a terminal is there: pipe one in")
@@ -133,7 +134,7 @@ def _of_standard_input() -> Snapshot:
     if not data.strip():
         raise Trouble("cannot read standard input: nothing came; what was to write a snapshot there says why")
     try:
-        return decode(data)
+        return decode(unpacked(data))
     except SnapshotError as error:
         raise Trouble(f"cannot read standard input: {error}") from None
 
@@ -213,7 +214,7 @@ def _unreached(source: _Source, came: Came[Snapshot]) -> UnreachedHost:
     from datetime import UTC, datetime
 
     from hollow_chain.facts.host import UnreachedHost
-    from hollow_chain.reach.far import Unreached
+    from hollow_chain.reach.unreached import Unreached
 
     error = came.error
     if error is not None and not isinstance(error, Trouble | OSError | Exception):

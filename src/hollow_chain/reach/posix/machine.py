@@ -103,6 +103,7 @@ class ThisMachine:
         self.user = os.geteuid()
         self.all_rights = self.user == 0
         self.is_here = True
+        self.asked_as = "root" if self.all_rights else f"user {self.user}, who is not root"
         self.files, self.processes, self.network = LocalFiles(), LocalProcesses(), LocalNetwork()
         self.accounts = accounts
 

@@ -23,7 +23,7 @@ Question = tuple[str, str]
 """What is asked: the kind of question, and the path that it is about."""
 
 
-class Standing(NamedTuple):
+class AtPath(NamedTuple):
     """What stands at a path."""
 
     about: os.stat_result
@@ -31,7 +31,7 @@ class Standing(NamedTuple):
     """Where it leads, where it is a symbolic link."""
 
 
-class Told(NamedTuple):
+class FileTold(NamedTuple):
     """What is said of a file as it is read."""
 
     owner: int
@@ -42,11 +42,11 @@ class Told(NamedTuple):
     """Seconds since 1970."""
 
 
-class Content(NamedTuple):
+class WholeFile(NamedTuple):
     """A file that was read whole."""
 
     data: bytes
-    about: Told
+    about: FileTold
 
 
 class Answers:
@@ -54,13 +54,13 @@ class Answers:
 
     def __init__(self, attendant: Attendant, all_rights: bool) -> None:
         self._attendant, self._all_rights = attendant, all_rights
-        self._known: dict[str, Standing | None] = {}
+        self._known: dict[str, AtPath | None] = {}
         self._names: dict[str, list[str]] = {}
-        self._contents: dict[str, Content | None] = {}
+        self._contents: dict[str, WholeFile | None] = {}
         self.wait_for: Callable[[Sequence[Question]], None] = lambda questions: self.ask(questions).result()
         """How whoever asks waits for the answers."""
 
-    def at(self, path: str, ahead: Iterable[str] = ()) -> Standing | None:
+    def at(self, path: str, ahead: Iterable[str] = ()) -> AtPath | None:
         """What stands at *path*; None where nothing does. *ahead* are paths that will be asked for next, and are asked with it.
 
         Raises :class:`PermissionError` where nobody without more rights can tell.
@@ -90,7 +90,7 @@ class Answers:
         if wanted:
             self.wait_for([("names", folder) for folder in wanted])
 
-    def content(self, path: str) -> Content | None:
+    def content(self, path: str) -> WholeFile | None:
         """A small file with all that is in it; None where it does not come in this way."""
         if path not in self._contents:
             self.wait_for([("content", path)])
@@ -114,7 +114,7 @@ class Answers:
             unpacked = contents(told["content"])
             self._contents |= {path: unpacked.get(path) for path in asked["content"]}
 
-    def again(self, path: str) -> Standing | None:
+    def again(self, path: str) -> AtPath | None:
         """What stands there now, whatever was seen before."""
         self._known.pop(path, None)
         self._contents.pop(path, None)
@@ -144,17 +144,17 @@ class Answers:
         return found is None or bool(found.about.st_mode & 0o001)
 
 
-def contents(answer: bytes) -> dict[str, Content]:
+def contents(answer: bytes) -> dict[str, WholeFile]:
     """The plain files in an archive (tar(5)), by path; what is none of it is passed over."""
-    found: dict[str, Content] = {}
+    found: dict[str, WholeFile] = {}
     try:
         with tarfile.open(fileobj=io.BytesIO(answer), mode="r:") as archive:
             for one in archive:
                 body = archive.extractfile(one) if one.isreg() else None
                 if body is not None:
                     mode = stat.S_IFREG | one.mode
-                    about = Told(one.uid, one.gid, mode, one.size, int(one.mtime))
-                    found[one.name] = Content(body.read(), about)
+                    about = FileTold(one.uid, one.gid, mode, one.size, int(one.mtime))
+                    found[one.name] = WholeFile(body.read(), about)
     except (tarfile.TarError, EOFError, ValueError):
         pass  # what has come so far is whole
     return found
@@ -180,15 +180,15 @@ def is_asked(path: str) -> bool:
     return path.startswith("/") and "\0" not in path
 
 
-def parsed(answer: bytes) -> dict[str, Standing]:
+def parsed(answer: bytes) -> dict[str, AtPath]:
     """What stands where, of an answer in the form of :data:`~hollow_chain.reach.ssh.attendant.STAT`; what is none of it is passed
     over."""
     fields = answer.decode("utf-8", "surrogateescape").split("\0")
-    found: dict[str, Standing] = {}
+    found: dict[str, AtPath] = {}
     for told, name, whole in zip(*(iter(fields),) * 3, strict=False):
         about = _about(told)
         if about is not None:
-            found[name] = Standing(about, whole.removeprefix(f"{name} -> ") if whole != name else "")
+            found[name] = AtPath(about, whole.removeprefix(f"{name} -> ") if whole != name else "")
     return found
 
 

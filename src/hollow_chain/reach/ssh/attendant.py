@@ -14,8 +14,8 @@ from collections.abc import Coroutine
 from concurrent.futures import Future
 from typing import Any, TypeVar
 
-from hollow_chain.reach.far import Unreached
-from hollow_chain.reach.ssh.link import LOOP, Link
+from hollow_chain.reach.ssh.connection import LOOP, FarConnection
+from hollow_chain.reach.unreached import Unreached
 
 T = TypeVar("T")
 MAX_ANSWER = 64 << 20
@@ -74,7 +74,7 @@ AS_USER = f"exec sh -c '{_LOOP}'"
 class Attendant:
     """Asks questions of one host, in their order; several may be under way. All of it runs in the loop of the connections."""
 
-    def __init__(self, link: Link, command: str = COMMAND) -> None:
+    def __init__(self, link: FarConnection, command: str = COMMAND) -> None:
         self._link, self._command = link, command
         self._process: Any = None
         self._waiting: deque[tuple[bytes, asyncio.Future[bytes]]] = deque()

@@ -16,18 +16,19 @@ import asyncssh
 
 from hollow_chain.lacking import needs
 from hollow_chain.reach.interfaces import NotThere
-from hollow_chain.reach.ssh.link import LOOP, Link
+from hollow_chain.reach.ssh.connection import LOOP, FarConnection
 
 T = TypeVar("T")
 BRIDGE = "systemd-stdio-bridge"
 SOCKET = "/run/dbus/system_bus_socket"
 _PIECE = 1 << 16
+"""Bytes that are carried at once: as many as a pipe of the kernel's holds (pipe(7))."""
 
 
 class FarBus:
     """The message bus of one host; *as_root* by way of sudo(8)."""
 
-    def __init__(self, link: Link, as_root: bool, has_bridge: bool) -> None:
+    def __init__(self, link: FarConnection, as_root: bool, has_bridge: bool) -> None:
         self._link, self._as_root, self._has_bridge = link, as_root, has_bridge
 
     def converse(self, talk: Callable[[Any], Awaitable[T]], seconds: float) -> T:
@@ -68,7 +69,7 @@ def _spoken(bus_type: Any, path: str, talk: Callable[[Any], Awaitable[T]], secon
 class _Carrier:
     """Carries what comes in at a socket to the bus of the host, and back."""
 
-    def __init__(self, link: Link, as_root: bool, has_bridge: bool) -> None:
+    def __init__(self, link: FarConnection, as_root: bool, has_bridge: bool) -> None:
         self._link, self._as_root, self._has_bridge = link, as_root, has_bridge
         self._server: asyncio.Server | None = None
         self._work: set[asyncio.Task[None]] = set()

@@ -14,7 +14,6 @@ from typing import Any, TypeVar
 
 from hollow_chain.families import SYSTEMD
 from hollow_chain.reach.address import Address
-from hollow_chain.reach.far import Unreached
 from hollow_chain.reach.handles import NETWORK, Walker
 from hollow_chain.reach.interfaces import Records, Volume
 from hollow_chain.reach.ssh import told
@@ -22,19 +21,21 @@ from hollow_chain.reach.ssh.accounts import FarAccounts
 from hollow_chain.reach.ssh.answers import Answers
 from hollow_chain.reach.ssh.attendant import Attendant
 from hollow_chain.reach.ssh.bus import FarBus
+from hollow_chain.reach.ssh.connection import FarConnection
 from hollow_chain.reach.ssh.journal import FarJournal
-from hollow_chain.reach.ssh.link import Link
 from hollow_chain.reach.ssh.mounts import Mounts
 from hollow_chain.reach.ssh.processes import FarNetwork, FarProcesses
 from hollow_chain.reach.ssh.side_by_side import SideBySide
 from hollow_chain.reach.ssh.transfer import Transfer
 from hollow_chain.reach.ssh.walker import FarWalker
+from hollow_chain.reach.unreached import Unreached
 
 T = TypeVar("T")
 One = TypeVar("One")
 _MOST_TEXT = 1 << 20
 """Bytes of a small file that the system makes."""
 _MOST_VOLUMES = 200
+"""Mounts that are looked at, as on this machine."""
 
 
 class FarFiles:
@@ -121,7 +122,7 @@ class FarMachine:
     """A host over SSH. Use as a context manager. Raises :class:`Unreached` where it is not reached."""
 
     def __init__(self, address: Address) -> None:
-        self.link = Link(address)
+        self.link = FarConnection(address)
         self.attendant = Attendant(self.link)
         try:
             self._first()
@@ -144,6 +145,10 @@ class FarMachine:
         self.is_here = False
         self.logged_in_as = self.link.connection.get_extra_info("username") or ""
         self._by_sudo = self.all_rights and self.logged_in_as != "root"
+        by_way = f"root, by way of sudo as {self.logged_in_as}"
+        self.asked_as = (
+            by_way if self._by_sudo else "root" if self.all_rights else f"{self.logged_in_as}, who is not root"
+        )
         self._mounts = Mounts(files.get("/proc/self/mountinfo", ""))
         self._transfer = Transfer(self.link, self._by_sudo)
         answers = Answers(self.attendant, self.all_rights)

@@ -9,8 +9,9 @@ from typing import NamedTuple
 
 import asyncssh
 
+from hollow_chain.lazy import pattern
 from hollow_chain.reach.address import Address
-from hollow_chain.reach.far import Unreached
+from hollow_chain.reach.unreached import Unreached
 
 
 class KeyTold(NamedTuple):
@@ -22,12 +23,29 @@ class KeyTold(NamedTuple):
 
 def refusal(error: BaseException, at: Address, login: Callable[[], KeyTold], seconds: float) -> Unreached:
     """What *error* means; *login* tells about the key where that was the matter."""
-    silent = isinstance(error, TimeoutError | socket.gaierror) or getattr(error, "errno", None) in _NOBODY
+    silent = isinstance(error, TimeoutError | socket.gaierror) or _number_of(error) in _NOBODY
     return Unreached(_reason(error, at, login, seconds), silent)
 
 
 _NOBODY = (errno.EHOSTUNREACH, errno.ENETUNREACH, errno.EHOSTDOWN, errno.ETIMEDOUT)
 """What connect(2) says where no host is."""
+
+
+_WORDS = {
+    errno.ECONNREFUSED: "it is up, and nothing listens at port {port} of it: is its SSH server running there?",
+    errno.EHOSTUNREACH: "nothing answers at its address: it is down, or no way leads there",
+    errno.ENETUNREACH: "no way leads to its network from here",
+    errno.ETIMEDOUT: "nothing answers at its address: it is down, or something on the way drops what is sent",
+    errno.ECONNRESET: "the connection broke off",
+}
+_NUMBER = pattern(r"\[Errno (\d{1,4})\]")
+
+
+def _number_of(error: BaseException) -> int | None:
+    """The number of the system's error; where several addresses were tried, of the first."""
+    number = getattr(error, "errno", None)
+    told = _NUMBER.search(str(error)) if number is None else None
+    return int(told[1]) if told else number
 
 
 def _reason(error: BaseException, at: Address, login: Callable[[], KeyTold], seconds: float) -> str:
@@ -51,9 +69,8 @@ def _reason(error: BaseException, at: Address, login: Callable[[], KeyTold], sec
         return "the connection broke off"
     if isinstance(error, asyncssh.ChannelOpenError):
         return f"it opens no session: {_plain(error)}"
-    if isinstance(error, OSError):
-        return _plain(error)
-    return _plain(error)
+    number = _number_of(error)
+    return _WORDS.get(number or 0, "").format(port=at.port or 22) or _plain(error)
 
 
 def _in_key_file(at: Address) -> str:

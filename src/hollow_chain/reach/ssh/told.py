@@ -20,7 +20,7 @@ _SHORT_NAME = 15
 """Characters of a process's name that the kernel keeps (``TASK_COMM_LEN``)."""
 
 
-class Told(NamedTuple):
+class FirstAnswer(NamedTuple):
     """What the first answer says."""
 
     now: datetime
@@ -33,7 +33,7 @@ class Told(NamedTuple):
     """Text by path."""
 
 
-def read(answer: bytes) -> Told:
+def read(answer: bytes) -> FirstAnswer:
     """What *answer* says. Raises :class:`ValueError` where it is none."""
     head, _, rest = answer.decode("utf-8", "surrogateescape").partition("\n\n")
     words = head.split("\n")
@@ -45,7 +45,7 @@ def read(answer: bytes) -> Told:
             lines.setdefault(path, []).append(text)
     cores = int(words[3]) if len(words) > 3 and words[3].isdigit() else None
     files = {path: "\n".join(texts) + "\n" for path, texts in lines.items()}
-    return Told(
+    return FirstAnswer(
         datetime.fromtimestamp(moment, UTC), words[1][:40], int(words[2]), cores or None, words[4:5] != ["-"], files
     )
 

@@ -9,8 +9,8 @@ from typing import Any, NamedTuple, TypeVar, cast
 
 import asyncssh
 
-from hollow_chain.reach.ssh.answers import Told
-from hollow_chain.reach.ssh.link import Link
+from hollow_chain.reach.ssh.answers import FileTold
+from hollow_chain.reach.ssh.connection import FarConnection
 
 T = TypeVar("T")
 _SERVERS = " ".join(
@@ -32,13 +32,13 @@ class Read(NamedTuple):
 
     data: bytes
     begins: int
-    about: Told
+    about: FileTold
 
 
 class Transfer:
     """Files of one host; *as_root* by way of sudo(8)."""
 
-    def __init__(self, link: Link, as_root: bool) -> None:
+    def __init__(self, link: FarConnection, as_root: bool) -> None:
         self._link, self._as_root = link, as_root
         self._client: asyncssh.SFTPClient | None = None
         self._starting = asyncio.Lock()
@@ -73,7 +73,7 @@ class Transfer:
             closing = asyncio.ensure_future(file.close())  # nobody waits for that
             self._closing.add(closing)
             closing.add_done_callback(self._closing.discard)
-        told = Told(about.uid or 0, about.gid or 0, about.permissions or 0, about.size or 0, about.mtime or 0)
+        told = FileTold(about.uid or 0, about.gid or 0, about.permissions or 0, about.size or 0, about.mtime or 0)
         return Read(bytes(cast(bytes, data)), begins, told)
 
     def rooms(self, places: list[str]) -> dict[str, asyncssh.SFTPVFSAttrs]:

@@ -13,7 +13,7 @@ import stat
 from collections.abc import Collection, Iterable, Sequence
 
 from hollow_chain.reach.handles import Content, Folder, ForeignLink, Found, NotOpened, Walker
-from hollow_chain.reach.ssh.answers import Answers, Told, steps_of
+from hollow_chain.reach.ssh.answers import Answers, FileTold, steps_of
 from hollow_chain.reach.ssh.mounts import Mounts
 from hollow_chain.reach.ssh.transfer import Read, Transfer
 
@@ -164,5 +164,5 @@ class FarWalker(Walker):
         raise OSError(errno.ENOTSUP, "not told over SSH", name)
 
 
-def _is_same(seen: os.stat_result, opened: Told) -> bool:
+def _is_same(seen: os.stat_result, opened: FileTold) -> bool:
     return opened == (seen.st_uid, seen.st_gid, seen.st_mode, seen.st_size, int(seen.st_mtime))

@@ -15,8 +15,8 @@ from typing import Any, TypeVar
 
 from hollow_chain.lacking import needs
 from hollow_chain.reach.address import Address
-from hollow_chain.reach.far import Unreached
 from hollow_chain.reach.ssh.refusals import KeyTold, refusal
+from hollow_chain.reach.unreached import Unreached
 
 with needs("remote", "a host over SSH"):
     import asyncssh
@@ -60,7 +60,7 @@ class _Loop:
 LOOP = _Loop()
 
 
-class Link:
+class FarConnection:
     """A connection to a host. Use as a context manager, or close it. Raises :class:`Unreached`."""
 
     def __init__(
@@ -73,7 +73,7 @@ class Link:
         """How whoever asks waits for an answer."""
         self._connection = self._connected(connect_seconds)
 
-    def __enter__(self) -> Link:
+    def __enter__(self) -> FarConnection:
         return self
 
     def __exit__(self, *_: object) -> None:
