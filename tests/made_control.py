@@ -63,7 +63,7 @@ class MadeControlHost:
 
     # The machine itself.
 
-    is_here, asked_as = True, "root"
+    is_here, asked_as, machine = True, "root", ""
 
     def each(self, work: Any, items: Any) -> list[Any]:
         return [work(item) for item in items]

@@ -208,7 +208,7 @@ class MadeHost:
 
     # How it is reached.
 
-    is_here, asked_as = True, "root"
+    is_here, asked_as, machine = True, "root", ""
 
     def expect(self, fits: Any) -> None:
         """Nothing is asked for beforehand."""

@@ -50,13 +50,20 @@ class RecordedBus:
         return Answer([{name: Value(value) for name, value in facts.items()}])
 
 
+class Unasked:
+    """Records of which is only said that they will be asked for."""
+
+    def expect(self, fits: Any) -> None:
+        pass
+
+
 class RecordedJournal(journal.Journal):
     """The journal of a recorded host: fields in, events out, by the same code."""
 
     said: dict[str, Any]
 
     def __init__(self) -> None:
-        pass
+        self._records: Any = Unasked()
 
     def __exit__(self, *_: object) -> None:
         pass

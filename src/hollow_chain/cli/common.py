@@ -24,6 +24,8 @@ if TYPE_CHECKING:
     from hollow_chain.facts.observed import Observation
     from hollow_chain.facts.service import Service
     from hollow_chain.mend.hands import Hands
+    from hollow_chain.reach.address import Address
+    from hollow_chain.reach.far import KeptOpen
     from hollow_chain.verdict.experience import Experience
 
 From = Annotated[
@@ -97,6 +99,7 @@ def load(
     with_changes: bool = False,
     at_once: int = AT_ONCE,
     within: str = WITHIN,
+    ways: dict[str, Address] | None = None,
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
     from hollow_chain.sources.asked import Asked
@@ -104,7 +107,7 @@ def load(
 
     asked = Asked(_extra(words), with_claims, with_packages, observed, supposed, closely, with_changes)
     with waiting("reading this machine") if is_live(places) else nullcontext(), Awaiting() as told:
-        snapshot = facts_from(places, asked, _author(), Asking(at_once, seconds_of(within, "--within"), told))
+        snapshot = facts_from(places, asked, _author(), Asking(at_once, seconds_of(within, "--within"), told, ways))
     if logs:
         from hollow_chain.sources import log_files
 
@@ -262,6 +265,51 @@ def _escaped(sign: str) -> str:
     return "".join(f"\\u{pair[at : at + 2].hex()}" for at in range(0, len(pair), 2))
 
 
+class Chair:
+    """What a call has to do with hosts over the network: their connections, kept open, and the way to each. Use as a context manager."""
+
+    def __init__(self, source: Source) -> None:
+        self.source = source
+        self.ways: dict[str, Address] = {}
+        self._kept: KeptOpen | None = None
+
+    def __enter__(self) -> Chair:
+        if self.is_far:
+            from hollow_chain.reach.far import KeptOpen
+
+            self._kept = KeptOpen().__enter__()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._kept is not None:
+            self._kept.__exit__()
+
+    @property
+    def is_far(self) -> bool:
+        """Whether any host may be reached over the network."""
+        return any("://" in one or one.lower().endswith(".toml") for one in self.source or ())
+
+    def load(self, words: str, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
+        """The facts of all of it."""
+        return load(self.source, words, with_claims, with_packages=with_packages, ways=self.ways)
+
+    def hands(self, first: Snapshot, words: str) -> Hands:
+        """Hands for all hosts over the network; *first* are the facts that are known of them."""
+        from hollow_chain.mend.far_hands import FarHands
+        from hollow_chain.sources.asked import Asked
+        from hollow_chain.sources.places import facts_from
+
+        def read(with_claims: bool, with_packages: bool) -> Snapshot:
+            return facts_from(self.source, Asked(_extra(words), with_claims, with_packages), _author())
+
+        if not self.ways:
+            raise wrong_call(
+                "none of the hosts was reached over the network: a plan is carried out where the service is"
+            )
+        assert self._kept is not None
+        return FarHands(self.ways, read, first, tuple(self.source or ()), self._kept)
+
+
 def hands_of(source: Source, target: str) -> Hands:
     """What carries out: on this machine, or on the stand-in host in the folder *source*."""
     if not source:
@@ -270,6 +318,10 @@ def hands_of(source: Source, target: str) -> Hands:
         return hands(unit_name(target))
     from hollow_chain.lab.state import FILE
 
+    if any("://" in one for one in source):
+        raise wrong_call(
+            "this is done on the host itself: over the network hosts are read, and mended with 'mend --apply'"
+        )
     if len(source) > 1 or not (Path(source[0]) / FILE).is_file():
         raise wrong_call(
             f"{source[0]} holds facts, not a host: a plan is carried out on this machine (without --from) or on a stand-in host"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import sys
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
@@ -158,15 +158,24 @@ class MendWish(NamedTuple):
 
 
 def _plan(target: str, source: common.Source, host: str, wish: MendWish) -> int:
+    with common.Chair(source) as chair:
+        return _planned(target, chair, host, wish)
+
+
+def _planned(target: str, chair: common.Chair, host: str, wish: MendWish) -> int:
+    source = chair.source
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
     from hollow_chain.mend.planning import Planner
     from hollow_chain.verdict import diagnose
 
-    hands = common.hands_of(source, target) if wish.apply else None
-    facts = Facts(Graph(common.load(source, target, with_claims=True, with_packages=True)))
+    hands = common.hands_of(source, target) if wish.apply and not chair.is_far else None
+    facts = Facts(Graph(chair.load(target, with_claims=True, with_packages=True)))
     facts.learned = common.learned(wish.store)
     node = finding.find_target(facts.graph, target, host, True)
+    if wish.apply and chair.is_far:
+        hands = chair.hands(facts.graph.document, target)
+        hands.host = node.host
     given_up = tuple(finding.find_target(facts.graph, name, node.host).name for name in wish.may_stop)
     verdict = diagnose(facts, node)
     with common.Telling() as told:
@@ -238,7 +247,7 @@ def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: MendWish) -> MendOu
     carrier = _carrier(hands, wish.watch)
     carrier.check(plan)
     if not wish.yes:
-        agree(hands)
+        agree(hands, hosts={step.host for one in plan.tries for step in one.steps if step.act is not None})
     began = time.monotonic()
     with locked(hands.place), _told_when_interrupted(hands):
         outcome = carrier.apply(plan)
@@ -287,12 +296,13 @@ def carried(hands: Hands, plan: Plan, watch: float, yes: bool) -> MendOutcome:
     return outcome
 
 
-def agree(hands: Hands, undo: bool = False) -> None:
+def agree(hands: Hands, undo: bool = False, hosts: Collection[str] = ()) -> None:
     """Ask whether it is to be carried out, or undone. Raises :class:`Trouble` where it is not."""
     option, what = ("--undo", "Undo") if undo else ("--apply", "Carry")
     if not sys.stdin.isatty():
         raise wrong_call(f"{option} asks first, and nobody is there to answer: add --yes")
-    sys.stderr.write(f"{what} this{'' if undo else ' out'} on {common.shown(hands.host)}? [y/N] ")
+    where = ", ".join(common.shown(host) for host in sorted(hosts)) or common.shown(hands.host)
+    sys.stderr.write(f"{what} this{'' if undo else ' out'}{f' on {where}' if where else ''}? [y/N] ")
     sys.stderr.flush()
     if sys.stdin.readline().strip().lower() not in ("y", "yes"):
         raise SaidNo("not carried out")
@@ -325,10 +335,15 @@ class Later(NamedTuple):
 
 def later(words: str, source: common.Source, wish: Later) -> int:
     """Undo, or go on with, a mend that is on the journal."""
+    with common.Chair(source) as chair:
+        hands = chair.hands(chair.load(""), "") if chair.is_far else common.hands_of(source, "")
+        return _later(words, hands, wish)
+
+
+def _later(words: str, hands: Hands, wish: Later) -> int:
     from hollow_chain.mend import journal
 
     undo = wish.undo
-    hands = common.hands_of(source, "")
     carrier = _carrier(hands, wish.watch)
     with journal.locked(hands.place):
         found = journal.find(hands.place, words.strip(), not undo, wish.done is not None, wish.does)

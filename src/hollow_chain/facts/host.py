@@ -226,6 +226,8 @@ class Host(Part):
     clock_offset: float | None = None
     """Seconds by which its clock is ahead of a trusted one."""
     addresses: Listed[str] = []
+    machine: str = ""
+    """What tells the machine from all others, however it is called: a digest of its machine ID, from which nobody finds that."""
     default_target: str = ""
     reboot_due: str = ""
     """Why a reboot is due; empty where none is."""

@@ -13,7 +13,7 @@ from datetime import datetime
 from hollow_chain.causes import Facts
 from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
 from hollow_chain.facts.service import Claim
-from hollow_chain.mend.hands import Hands
+from hollow_chain.mend.hands import Hands, hands_at, reached_by
 from hollow_chain.mend.plan import Step
 from hollow_chain.mend.verbs import VERBS, ActView
 from hollow_chain.verdict import diagnose
@@ -30,15 +30,17 @@ def not_yet(hands: Hands, facts: Facts, step: Step, target: str, since: datetime
     if any(act.verb == "reboot" for act in step.means) and booted is not None and since is not None and booted <= since:
         return [f"{step.host} was not booted since the plan was made"]
     found = list(_not_so(hands, facts, step)) or list(_still_found(facts, step, target))
-    for service in dict.fromkeys(service for _, host, service in step.answers if host == hands.host):
-        refused = hands.own_test(service) if not found else ""
+    for service in dict.fromkeys(service for _, host, service in step.answers if host in reached_by(hands)):
+        own = hands_at(hands, next(host for _, host, name in step.answers if name == service))
+        refused = own.own_test(service) if not found else ""
         found += [refused] if refused else []
     return found
 
 
 def _not_so(hands: Hands, facts: Facts, step: Step) -> Iterator[str]:
     """What the step means and is not so."""
-    view = ActView(facts, facts.graph.hosts[step.host], hands.look if step.host == hands.host else lambda path: None)
+    look = hands_at(hands, step.host).look if step.host in reached_by(hands) else lambda path: None
+    view = ActView(facts, facts.graph.hosts[step.host], look)
     for act in step.means:
         if act.verb == "port":
             yield from _still_wants(view, act.service, int(act.value), step)

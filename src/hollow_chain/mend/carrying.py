@@ -15,7 +15,7 @@ from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.mend.by_hand import not_yet
 from hollow_chain.mend.checking import Check, checks_of
-from hollow_chain.mend.hands import Hands, NotDone
+from hollow_chain.mend.hands import Hands, HandsOfMany, NotDone, hands_at, reached_by
 from hollow_chain.mend.journal import FORMAT, VERSION, MendJournal, Record, begin
 from hollow_chain.mend.plan import Answer, Plan, Step
 from hollow_chain.mend.verbs import VERBS, ActView
@@ -95,7 +95,23 @@ class Carrier:
             dependents=list(dict.fromkeys(dependents)),
             causes=[" ".join(answer) for one in plan.tries for answer in one.causes],
         )  # fmt: skip
-        return self._go_on(begin(self.hands.place, head), 0)
+        hosts = sorted({step.host for steps in tries for step in steps if step.act is not None})
+        if isinstance(self.hands, HandsOfMany):
+            head.machines = self.hands.machines(hosts)
+        journal = begin(self.hands.place, head)
+        if isinstance(self.hands, HandsOfMany):
+            try:
+                self.hands.begun(journal.id, hosts)
+            except NotDone as problem:
+                journal.note("closed", how="left")
+                raise wrong_call(str(problem)) from None
+        return self._go_on(journal, 0)
+
+    def _close(self, journal: MendJournal, how: str) -> None:
+        """The last word of a journal; hosts lose their marks."""
+        journal.note("closed", how=how)
+        if isinstance(self.hands, HandsOfMany):
+            self.hands.ended(journal.id)
 
     def check(self, plan: Plan) -> None:
         """Raise :class:`~hollow_chain.trouble.Trouble` where *plan* cannot be carried out on this host, by this user."""
@@ -108,7 +124,7 @@ class Carrier:
     def _may(self, tries: list[list[Step]]) -> None:
         """Everything that speaks against it, told before the first step."""
         steps = [step for one in tries for step in one if step.act is not None]
-        elsewhere = sorted({step.host for step in steps if step.host != self.hands.host})
+        elsewhere = sorted({step.host for step in steps} - reached_by(self.hands))
         if elsewhere:
             raise wrong_call(f"steps of the plan are for {', '.join(elsewhere)}: they have to be carried out there")
         asked = [step.choice for one in tries for step in one if step.choice]
@@ -165,7 +181,7 @@ class Carrier:
         if failed:
             summary = f"The mend {journal.id} is undone as far as could be: {'; '.join(failed)}"
             return MendOutcome(journal.id, False, summary, applied=False)
-        journal.note("closed", how="undone")
+        self._close(journal, "undone")
         return MendOutcome(journal.id, True, f"{_called(journal.head, journal.id)} is undone.", applied=False)
 
     def to_undo(self, journal: MendJournal) -> list[Step]:
@@ -175,9 +191,22 @@ class Carrier:
         return [journal.head.tries[attempt][number] for attempt, number, _ in reversed(steps)]
 
     def _is_here(self, journal: MendJournal) -> None:
-        if journal.head.machine != self.hands.machine or journal.head.host != self.hands.host:
+        head = journal.head
+        if isinstance(self.hands, HandsOfMany):
+            missing = sorted(set(head.machines) - self.hands.reaches)
+            if missing or not head.machines:
+                where = f"{', '.join(missing)}, which --from does not name" if missing else f"{head.host} itself"
+                raise wrong_call(f"the mend {journal.id} was made on {where}")
+            self.hands.host = head.host
+            now = self.hands.machines(head.machines)
+            other = next((host for host, machine in head.machines.items() if now[host] != machine), None)
+            if other is not None:
+                raise wrong_call(
+                    f"the mend {journal.id} was made on another machine than the one that is called {other} now"
+                )
+        elif head.machine != self.hands.machine or head.host != self.hands.host:
             raise wrong_call(
-                f"the mend {journal.id} was made on {journal.head.host} ({journal.head.machine}), and this is another host"
+                f"the mend {journal.id} was made on {head.host} ({head.machine}), and this is another host"
             )
 
     def _undo_steps(self, journal: MendJournal, verbs: tuple[str, ...] = ()) -> list[str]:
@@ -197,7 +226,8 @@ class Carrier:
         return failed
 
     def _take_back(self, journal: MendJournal, attempt: int, number: int, kept: dict[str, object]) -> None:
-        self.hands.take_back(journal.head.tries[attempt][number], kept)
+        step = journal.head.tries[attempt][number]
+        hands_at(self.hands, step.host).take_back(step, kept)
         journal.note("undone", attempt, number)
 
     def _go_on(self, journal: MendJournal, first: int) -> MendOutcome:
@@ -212,8 +242,8 @@ class Carrier:
                 return self._waits(journal, waiting)
             if outcome.well:
                 for number, done, kept in journal.standing.done:
-                    self.hands.settle(tries[number][done], kept)
-                journal.note("closed", how="held")
+                    hands_at(self.hands, tries[number][done].host).settle(tries[number][done], kept)
+                self._close(journal, "held")
                 return outcome
             if attempt + 1 < len(tries):
                 self.tell(f"{outcome.summary} It is undone before the next try.")
@@ -226,7 +256,7 @@ class Carrier:
         failed = self._undo_steps(journal, _OPENS)
         if failed:
             outcome.summary += f" What it opened could not be undone: {'; '.join(failed)}"
-        journal.note("closed", how="not held")
+        self._close(journal, "not held")
         if journal.standing.done or journal.standing.begun:
             outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}{self.hands.named}"
         return outcome
@@ -239,11 +269,11 @@ class Carrier:
         failed = self._undo_steps(journal)
         outcome.summary += f" {' '.join(said)}" if said else ""
         if failed:
-            journal.note("closed", how="not held")
+            self._close(journal, "not held")
             outcome.summary += f" It could not be undone wholly: {'; '.join(failed)}"
             outcome.way_back = f"The way back: hollow-chain mend --undo {journal.id}{self.hands.named}"
         else:
-            journal.note("closed", how="undone")
+            self._close(journal, "undone")
             left = ": nothing is left registered" if journal.head.does == "register" else ""
             outcome.summary += f" All of it is undone{left}."
         return outcome
@@ -290,9 +320,9 @@ class Carrier:
         if step.act is not None and step.act.verb in _DEFINES:
             # What stands there the hands compare byte by byte, and they say themselves where the manager does not take it.
             self.tell(step.does)
-            kept = self.hands.keep(step, journal.id, f"{attempt + 1}-{number + 1}")
+            kept = hands_at(self.hands, step.host).keep(step, journal.id, f"{attempt + 1}-{number + 1}")
             journal.note("before", attempt, number, kept=kept)
-            self.hands.do(step, kept)
+            hands_at(self.hands, step.host).do(step, kept)
             journal.note("after", attempt, number)
             return
         # Whose a file is counts where a step may open or remove something: no rule may propose that of a package's file.
@@ -306,9 +336,9 @@ class Carrier:
             return
         self._guard(facts, step, before, journal.head.target)
         self.tell(step.does)
-        kept = self.hands.keep(step, journal.id, f"{attempt + 1}-{number + 1}")
+        kept = hands_at(self.hands, step.host).keep(step, journal.id, f"{attempt + 1}-{number + 1}")
         journal.note("before", attempt, number, kept=kept)
-        self.hands.do(step, kept)
+        hands_at(self.hands, step.host).do(step, kept)
         self._hold(step)
         journal.note("after", attempt, number)
 
@@ -324,7 +354,7 @@ class Carrier:
         return MendOutcome(journal.id, False, summary, way_back=way_back, waits_for=(number, does))
 
     def _view(self, facts: Facts, step: Step) -> ActView:
-        return ActView(facts, facts.graph.hosts[step.host], self.hands.look)
+        return ActView(facts, facts.graph.hosts[step.host], hands_at(self.hands, step.host).look)
 
     def _is_so_already(self, facts: Facts, step: Step) -> bool:
         act = step.act

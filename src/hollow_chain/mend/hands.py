@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any, NamedTuple, Protocol, runtime_checkable
@@ -57,6 +58,37 @@ class Hands(Protocol):
 
     def let_pass(self, seconds: float) -> None:
         """Let so much time pass on the host."""
+
+
+@runtime_checkable
+class HandsOfMany(Hands, Protocol):
+    """Several hosts that steps can be carried out on, each by hands of its own."""
+
+    @property
+    def reaches(self) -> frozenset[str]:
+        """The hosts that there are hands for."""
+
+    def at(self, host: str) -> Hands:
+        """The hands of one of them. Raises :class:`NotDone` where it is not the machine that the facts are of, or is not reached."""
+
+    def machines(self, hosts: Collection[str]) -> dict[str, str]:
+        """What tells the machines of *hosts* from all others."""
+
+    def begun(self, mend: str, hosts: Collection[str]) -> None:
+        """Leave a mark on each of *hosts* that the *mend* is under way. Raises :class:`NotDone` where another one is."""
+
+    def ended(self, mend: str) -> None:
+        """Take the marks away again."""
+
+
+def hands_at(hands: Hands, host: str) -> Hands:
+    """The hands for steps on *host*."""
+    return hands.at(host) if isinstance(hands, HandsOfMany) else hands
+
+
+def reached_by(hands: Hands) -> frozenset[str]:
+    """The hosts that *hands* can carry steps out on."""
+    return hands.reaches if isinstance(hands, HandsOfMany) else frozenset({hands.host})
 
 
 class FirstStart(NamedTuple):

@@ -49,6 +49,8 @@ class Record(msgspec.Struct, omit_defaults=True):
     host: str = ""
     machine: str = ""
     """What tells this machine from all others, however it is called."""
+    machines: dict[str, str] = {}
+    """The same of each host that steps are for, where they are for others than this one."""
     target: str = ""
     does: str = ""
     """What it does to its target, where that is no mend: ``register``, ``edit`` or ``unregister``."""

@@ -1,13 +1,14 @@
-"""Calls that change something on this machine, made to systemd over D-Bus (org.freedesktop.systemd1(5))."""
+"""Calls that change something on a host, made to systemd over D-Bus (org.freedesktop.systemd1(5))."""
 
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from typing import Any
 
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.reach.here import here
-from hollow_chain.reach.interfaces import NotThere
+from hollow_chain.reach.interfaces import NotThere, Reached
 from hollow_chain.sources.systemd.bus import MANAGER, MANAGER_PATH, Properties, call_on, escape, properties_on
 
 CALL_SECONDS = 30.0
@@ -23,7 +24,11 @@ _OF_AN_ACCOUNT = {
 
 
 class Manager:
-    """The service manager of this machine; each call is a conversation of its own."""
+    """The service manager of a host; each call is a conversation of its own."""
+
+    def __init__(self, reached: Callable[[], Reached] = here, poll: float = POLL_SECONDS) -> None:
+        """*reached* gives the host; *poll* are the seconds between two looks at a job."""
+        self._reached, self._poll = reached, poll
 
     def call(self, member: str, signature: str = "", *body: Any) -> list[Any]:
         """Call the manager; the answer's values. Raises :class:`NotDone` with its refusal."""
@@ -61,12 +66,12 @@ class Manager:
         ]:
             if time.monotonic() > deadline:
                 raise NotDone(f"{name} is still {unit.get('ActiveState')}")
-            time.sleep(POLL_SECONDS)
+            time.sleep(self._poll)
         return unit
 
     def _run(self, what: Any, *arguments: Any) -> Any:
         try:
-            return here().converse(lambda bus: what(bus, *arguments), CALL_SECONDS)
+            return self._reached().converse(lambda bus: what(bus, *arguments), CALL_SECONDS)
         except NotThere as error:
             raise NotDone(f"cannot talk to systemd over D-Bus: {error}") from None
 
@@ -87,4 +92,4 @@ class Manager:
                 return unit
             if time.monotonic() > deadline:
                 raise NotDone(f"{name} is still {unit.get('ActiveState')} after {limit:.0f} s")
-            time.sleep(POLL_SECONDS)
+            time.sleep(self._poll)

@@ -15,6 +15,7 @@ from hollow_chain.facts.host import File, Snapshot
 from hollow_chain.mend import files_kept as kept_files
 from hollow_chain.mend import trees, unit_files
 from hollow_chain.mend.hands import FirstStart, NotDone
+from hollow_chain.mend.kept import FilesKept
 from hollow_chain.mend.plan import Step
 from hollow_chain.mend.systemd_calls import Manager
 
@@ -43,6 +44,7 @@ class SystemdHands:
         self.named = ""
         self._target = target
         self._manager = Manager()
+        self._kept: FilesKept = kept_files  # a module is as good as an object
         self._graph: Graph | None = None
 
     def lacks(self, steps: list[Step]) -> list[str]:
@@ -113,6 +115,15 @@ class SystemdHands:
 
         return tried(text, name, ports, limit)
 
+    def _kept_tree(self, path: Path) -> kept_files.Kept:
+        return trees.keep(path)
+
+    def _give_tree(self, path: Path, kept: kept_files.Kept, user: str, group: str) -> None:
+        trees.give(path, kept, user, group)
+
+    def _tree_back(self, path: Path, kept: kept_files.Kept) -> None:
+        trees.put_back(path, kept)
+
     def keep(self, step: Step, mend: str, number: str) -> dict[str, Any]:
         """What the step is going to change."""
         act = step.act
@@ -120,9 +131,9 @@ class SystemdHands:
             return {}
         if act.verb in _FILES:
             if act.verb == "owners":
-                return {"paths": {act.path: trees.keep(Path(act.path))}}
-            paths = [*kept_files.missing(Path(act.path)), Path(act.path)] if act.verb == "folder" else [Path(act.path)]
-            kept = {str(path): kept_files.keep(path, act.verb == "remove") for path in dict.fromkeys(paths)}
+                return {"paths": {act.path: self._kept_tree(Path(act.path))}}
+            paths = [*self._kept.missing(Path(act.path)), Path(act.path)] if act.verb == "folder" else [Path(act.path)]
+            kept = {str(path): self._kept.keep(path, act.verb == "remove") for path in dict.fromkeys(paths)}
             if act.verb == "remove" and kept[act.path]["kind"] not in ("file", "socket"):
                 raise NotDone(
                     f"{act.path} is no file of up to {kept_files.MAX_KEPT >> 20} MiB, so it could not be put back"
@@ -137,9 +148,9 @@ class SystemdHands:
             # The last word of all drop-in files is the one that holds (systemd.unit(5)).
             file = f"zz-hollow-chain-{mend}-{number}.conf"
             text = f"# Made by hollow-chain; undone by: hollow-chain mend --undo {mend}\n"
-            return {"folder": str(folder), "folder_was": kept_files.keep(folder)["kind"], "file": file, "head": text}
+            return {"folder": str(folder), "folder_was": self._kept.keep(folder)["kind"], "file": file, "head": text}
         if act.verb == "startup":
-            return {"links": kept_files.links_below(_LINKED), "units": sorted(self._names(act.service))}
+            return {"links": self._kept.links_below(_LINKED), "units": sorted(self._names(act.service))}
         if act.verb in _RUNS:
             return {"up": self._up(self._reached(act.service))}
         return {}
@@ -202,28 +213,28 @@ class SystemdHands:
         was = kept["paths"][str(path)]
         user, _, group = value.partition(":")
         if verb == "mode":
-            kept_files.set_mode(path, int(value, 8), was)
+            self._kept.set_mode(path, int(value, 8), was)
         elif verb == "remove":
-            kept_files.set_aside(path, was, kept["aside"])
+            self._kept.set_aside(path, was, kept["aside"])
         elif verb == "folder":
-            kept_files.make_folder(path, user, group)
+            self._kept.make_folder(path, user, group)
         elif verb == "owners":
-            trees.give(path, was, user, group)
+            self._give_tree(path, was, user, group)
         else:
-            kept_files.set_owner(path, user, group, was)
+            self._kept.set_owner(path, user, group, was)
 
     def settle(self, step: Step, kept: dict[str, Any]) -> None:
         """The mend has held: what was only set aside is destroyed. What it was is on the journal."""
         act = step.act
         if act is not None and act.verb == "remove" and "aside" in kept:
-            kept_files.drop_aside(Path(act.path), kept["paths"][act.path], kept["aside"])
+            self._kept.drop_aside(Path(act.path), kept["paths"][act.path], kept["aside"])
 
     def _drop_in(self, name: str, folder: Path, file: str, text: str) -> None:
         if not name.endswith(".service") or "/" in name or not all(c.isprintable() or c == "\n" for c in text):
             raise NotDone(f"the definition of {name} has to be changed by a person")
-        if not os.path.lexists(folder):
-            kept_files.make_folder(folder, "0", "0")
-        kept_files.write_new(folder / file, text.encode())
+        if self._kept.keep(folder)["kind"] == "absent":
+            self._kept.make_folder(folder, "0", "0")
+        self._kept.write_new(folder / file, text.encode())
         self._manager.call("Reload")
 
     def _startup(self, name: str, value: str) -> None:
@@ -244,11 +255,18 @@ class SystemdHands:
         unit = self._manager.unit(name)
         if unit.get("CanReload"):
             self._manager.job("ReloadUnit", name, self._limit(unit))
-        elif _catches_hangup(int(unit.get("MainPID", 0))):
+        elif catches_hangup(self._status_of(int(unit.get("MainPID", 0)))):
             self._manager.call("KillUnit", "ssi", name, "main", int(signal.SIGHUP))
             time.sleep(0.5)
         else:
             raise NotDone(f"{name} takes no request to read anew; restart it")
+
+    def _status_of(self, process: int) -> str:
+        """What the kernel says of a process (proc(5), "status"); empty where it is gone."""
+        try:
+            return Path(f"/proc/{process}/status").read_text()
+        except OSError:
+            return ""
 
     def _limit(self, unit: dict[str, Any]) -> float:
         microseconds = int(unit.get("TimeoutStartUSec", 0) or unit.get("TimeoutUSec", 0))
@@ -305,26 +323,27 @@ class SystemdHands:
             # What was made last goes first.
             for path, one in reversed(kept["paths"].items()):
                 if act.verb == "owners":
-                    trees.put_back(Path(path), one)
+                    self._tree_back(Path(path), one)
                 elif act.verb == "remove" and "aside" in kept:
-                    kept_files.back_from_aside(Path(path), one, kept["aside"])
+                    self._kept.back_from_aside(Path(path), one, kept["aside"])
                 else:
-                    kept_files.put_back(Path(path), one)
+                    self._kept.put_back(Path(path), one)
         elif act.verb in unit_files.VERBS:
             unit_files.take_back(act, kept)
             self._manager.call("Reload")
         elif act.verb in _DROPPED_IN:
             self._drop_out(Path(kept["folder"]), kept["folder_was"], kept["file"])
         elif act.verb == "startup":
-            kept_files.put_links_back(_LINKED, kept["links"], set(kept["units"]))
+            self._kept.put_links_back(_LINKED, kept["links"], set(kept["units"]))
             self._manager.call("Reload")
         elif act.verb in _RUNS:
             self._run_as_before(kept["up"])
 
     def _drop_out(self, folder: Path, was: str, file: str) -> None:
-        kept_files.put_back(folder / file, {"kind": "absent"})
-        if was == "absent" and folder.is_dir() and not any(folder.iterdir()):
-            folder.rmdir()
+        self._kept.put_back(folder / file, {"kind": "absent"})
+        if was == "absent":
+            with contextlib.suppress(NotDone):  # somebody else put something into it meanwhile
+                self._kept.put_back(folder, {"kind": "absent"})
         self._manager.call("Reload")
 
     def _run_as_before(self, up: dict[str, bool]) -> None:
@@ -356,13 +375,9 @@ def _ends(unit: dict[str, Any]) -> bool:
     return unit.get("Type") == "oneshot" and not unit.get("RemainAfterExit")
 
 
-def _catches_hangup(process: int) -> bool:
+def catches_hangup(status: str) -> bool:
     """Whether a process has a handler of its own for SIGHUP, whose default is to end it (proc(5), "SigCgt"; signal(7))."""
-    try:
-        lines = Path(f"/proc/{process}/status").read_text().splitlines()
-    except OSError:
-        return False
-    caught = next((line.split()[1] for line in lines if line.startswith("SigCgt:")), "0")
+    caught = next((line.split()[1] for line in status.splitlines() if line.startswith("SigCgt:")), "0")
     return bool(int(caught, 16) >> (signal.SIGHUP - 1) & 1)
 
 

@@ -12,7 +12,7 @@ import errno
 import os
 import stat
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import lru_cache
 from pathlib import Path
@@ -33,6 +33,10 @@ _ANY = flags("PATH", "NOFOLLOW", "CLOEXEC")
 _TO_READ = flags("RDONLY", "NONBLOCK", "NOCTTY", "CLOEXEC")
 _OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
 
+PACKAGE_LISTS, PACKAGE_LIST = "/var/lib/dpkg/info", ".list"
+"""Where the lists of the files of packages lie, and how their names end (dpkg(1), "FILES")."""
+MOST_LISTS = 200_000
+"""Packages on one host: distributions have some sixty thousand."""
 StatResult = os.stat_result
 """What the system says of a file (stat(3type))."""
 NETWORK = frozenset(
@@ -277,6 +281,16 @@ class Walker:
             with opened(found) as handle, os.scandir(handle) as entries:
                 return sorted(entry.name for _, entry in zip(range(most), entries, strict=False))
         return []
+
+    def whole_lines(self, folder: str, ending: str, lines: Collection[bytes], most: int) -> Iterator[tuple[str, bytes]]:
+        """Which files of *folder* whose names have that *ending* hold which of *lines* as whole lines, up to *most* bytes of each file:
+        the name of the file, and the line."""
+        wanted = set(lines)
+        for name in self.names(folder, MOST_LISTS):
+            if name.endswith(ending):
+                with suppress(OSError):
+                    for line in wanted.intersection(self.read(f"{folder}/{name}", most).data.split(b"\n")):
+                        yield name, line
 
     def attribute(self, found: Found, name: str) -> bytes:
         """An extended attribute of what was found (xattr(7)). Raises :class:`OSError` where it has none."""

@@ -239,6 +239,8 @@ class Reached(Protocol):
     def accounts(self) -> Accounts:
         """Its accounts."""
 
+    machine: str
+    """What tells the machine from all others, however it is called; empty where it has no ID of its own."""
     asked_as: str
     """The account by which it is asked, in words."""
     is_here: bool

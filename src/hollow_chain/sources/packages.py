@@ -8,11 +8,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from hollow_chain.facts.host import File
-from hollow_chain.reach.handles import Walker
+from hollow_chain.reach.handles import PACKAGE_LIST, PACKAGE_LISTS, Walker
 from hollow_chain.sources.reading import HostReading
 
-_LISTS = "/var/lib/dpkg/info"
-_SUFFIX = ".list"
 MAX_LIST = 16 << 20
 """Bytes of the list of one package that are read; the largest packages have some ten thousand files."""
 _MERGED = ("/bin/", "/sbin/", "/lib/", "/lib32/", "/lib64/", "/libx32/")
@@ -37,15 +35,8 @@ def owners_of(paths: set[str], walker: Walker) -> dict[str, set[str]]:
     """The packages of each of *paths* that any names; folders may have several."""
     spelled = {one.encode(): path for path in paths for one in _spellings(path) if "\n" not in one}
     found: dict[str, set[str]] = {}
-    for name in walker.names(_LISTS, 200_000):
-        if not name.endswith(_SUFFIX):
-            continue
-        try:
-            lines = walker.read(f"{_LISTS}/{name}", MAX_LIST).data.split(b"\n")
-        except OSError:
-            continue
-        for line in spelled.keys() & lines:
-            found.setdefault(spelled[line], set()).add(name.removesuffix(_SUFFIX).partition(":")[0])
+    for name, line in walker.whole_lines(PACKAGE_LISTS, PACKAGE_LIST, spelled.keys(), MAX_LIST):
+        found.setdefault(spelled[line], set()).add(name.removesuffix(PACKAGE_LIST).partition(":")[0])
     return found
 
 
@@ -54,13 +45,13 @@ def files_of(packages: Iterable[str], walker: Walker) -> dict[str, frozenset[str
     nothing."""
     wanted = set(packages)
     found: dict[str, frozenset[str]] = {}
-    for name in walker.names(_LISTS, 200_000) if wanted else ():
+    for name in walker.names(PACKAGE_LISTS, 200_000) if wanted else ():
         # Of packages that are there for several architectures at once the list says for which it is.
-        package = name.removesuffix(_SUFFIX).partition(":")[0]
-        if package not in wanted or not name.endswith(_SUFFIX):
+        package = name.removesuffix(PACKAGE_LIST).partition(":")[0]
+        if package not in wanted or not name.endswith(PACKAGE_LIST):
             continue
         try:
-            lines = walker.read(f"{_LISTS}/{name}", MAX_LIST).data.decode("utf-8", "replace").splitlines()
+            lines = walker.read(f"{PACKAGE_LISTS}/{name}", MAX_LIST).data.decode("utf-8", "replace").splitlines()
         except OSError:
             continue
         found[package] = frozenset(one for line in lines for one in _spellings(line))

@@ -35,6 +35,8 @@ class Asking(NamedTuple):
     seconds: float = 60.0
     """For each of them."""
     told: Told = lambda done, awaited: None
+    ways: dict[str, Address] | None = None
+    """Where given, is told by which way each host over the network was read."""
 
 
 class _Source(NamedTuple):
@@ -46,6 +48,7 @@ class _Source(NamedTuple):
     """Whether it takes its time, and may fail by itself without spoiling the others."""
     address: str = ""
     """How a far host is called where it is reached."""
+    way: Address | None = None
     renamed: bool = False
     """Whether the host bears :attr:`name` and no other in the facts."""
 
@@ -119,7 +122,7 @@ def _far(address: Address, asked: Asked, written_by: str, name: str = "") -> _So
         with far(address) as reached:
             return read(reached, readers_of(reached.family), asked, written_by)
 
-    return _Source(name or address.host, whole, True, address.host, bool(name))
+    return _Source(name or address.host, whole, True, address.host, address, bool(name))
 
 
 def _of_standard_input() -> Snapshot:
@@ -151,12 +154,12 @@ def _of_hosts_file(path: Path, asked: Asked, written_by: str, listed: dict[Path,
         raise wrong_call(f"{path}: it names no host")
     for one in hosts_file.hosts_of(hosts, path):
         if one.is_here:
-            yield _Source(one.name, lambda: _here(asked, written_by), True, "", True)
+            yield _Source(one.name, lambda: _here(asked, written_by), True, renamed=True)
         elif one.address is not None:
             source = _far(one.address, asked, written_by, one.name)
             yield source._replace(read=_or_kept(source.read, one.snapshot)) if one.snapshot is not None else source
         elif (kept := one.snapshot) is not None:
-            yield _Source(one.name, partial(files.read, kept), True, "", True)
+            yield _Source(one.name, partial(files.read, kept), True, renamed=True)
 
 
 def _or_kept(live: Callable[[], Snapshot], kept: Path) -> Callable[[], Snapshot]:
@@ -190,6 +193,9 @@ def _together(sources: list[_Source], asking: Asking) -> Snapshot:
     if not near and not read_ones:
         raise _nothing(unreached, came)
     whole = files.merged([*near, *_told_apart(read_ones)])
+    for one, result in zip(far, came, strict=True):
+        if asking.ways is not None and one.way is not None and result.found is not None:
+            asking.ways.update({host.name: one.way for host in result.found.hosts})
     whole.unreached = [*whole.unreached, *unreached]
     return whole
 

@@ -27,6 +27,7 @@ class HostReading:
             read_at=reached.now(),
             architecture=reached.architecture,
             cores=reached.cores,
+            machine=reached.machine,
         )
         self._family = family
         self.closely: frozenset[str] = frozenset(asked.extra)

@@ -14,6 +14,7 @@ from typing import Any, TypeVar
 from hollow_chain.families import SYSTEMD
 from hollow_chain.reach.handles import NETWORK, Walker
 from hollow_chain.reach.interfaces import Volume, in_turn
+from hollow_chain.reach.machine_id import ID_FILE, digest
 from hollow_chain.reach.network import OwnNetwork
 from hollow_chain.reach.posix import accounts
 from hollow_chain.reach.posix.processes import LocalProcesses
@@ -103,9 +104,17 @@ class ThisMachine:
         self.user = os.geteuid()
         self.all_rights = self.user == 0
         self.is_here = True
+        self.machine = digest(self._machine_id(), self.name)
         self.asked_as = "root" if self.all_rights else f"user {self.user}, who is not root"
         self.files, self.processes, self.network = LocalFiles(), LocalProcesses(), LocalNetwork()
         self.accounts = accounts
+
+    @staticmethod
+    def _machine_id() -> str:
+        try:
+            return Path(ID_FILE).read_text()
+        except (OSError, UnicodeDecodeError):
+            return ""
 
     def each(self, work: Callable[[One], T], items: Iterable[One]) -> list[T]:
         """What *work* gives for each of *items*."""

@@ -96,6 +96,11 @@ class Answers:
             self.wait_for([("content", path)])
         return self._contents.get(path)
 
+    def packages_naming(self, lines: Sequence[bytes]) -> list[bytes]:
+        """Which lists of packages hold which of *lines*: the path of the list, a colon, and the line."""
+        given = [line.decode("utf-8", "surrogateescape") for line in lines]
+        return self._attendant.ask("packages", given).split(b"\n")[:-1] if given else []
+
     def ask(self, questions: Sequence[Question]) -> Future[None]:
         """Send *questions*; their answers are known when the future is done."""
         return self._attendant.begin(self._fetch(questions))

@@ -14,6 +14,7 @@ from collections.abc import Coroutine
 from concurrent.futures import Future
 from typing import Any, TypeVar
 
+from hollow_chain.reach.handles import PACKAGE_LIST, PACKAGE_LISTS
 from hollow_chain.reach.ssh.connection import LOOP, FarConnection
 from hollow_chain.reach.unreached import Unreached
 
@@ -30,7 +31,7 @@ _KERNEL = " ".join(
     )
 )  # fmt: skip
 _EACH = " ".join(f"/proc/[0-9]*/{name}" for name in ("cgroup", "comm", "stat", "cmdline"))
-_BOOKS = "/etc/passwd /etc/group /sys/class/net/*/address /sys/class/net/*/operstate /sys/class/net/*/carrier"
+_BOOKS = "/etc/machine-id /etc/passwd /etc/group /sys/class/net/*/address /sys/class/net/*/operstate /sys/class/net/*/carrier"
 _JOURNAL = (
     "MESSAGE,PRIORITY,_PID,_UID,MESSAGE_ID,SYSLOG_IDENTIFIER,CONFIG_FILE,CONFIG_LINE,ERRNO,_COMM,_EXE,_SYSTEMD_UNIT,_TRANSPORT,"
     "JOB_TYPE,_SYSTEMD_INVOCATION_ID,UNIT,_BOOT_ID,JOB_RESULT,OBJECT_SYSTEMD_UNIT,_HOSTNAME,_CMDLINE,_AUDIT_LOGINUID"
@@ -49,6 +50,7 @@ _KINDS = {
     "stat": f'xargs -0 -r stat --printf="{STAT}\\0%n\\0%N\\0" -- 2>/dev/null',
     "names": 'xargs -0 -r sh -c "exec find -H \\"\\$@\\" -mindepth 1 -maxdepth 1 -printf \\"%h\\\\0%f\\\\0\\"" sh 2>/dev/null',
     "content": "tar -c -f - -P --no-recursion --null -T - 2>/dev/null",
+    "packages": f"grep -s -H -x -F -f - {PACKAGE_LISTS}/*{PACKAGE_LIST}",
     "network": "ip -j address 2>/dev/null",
     "journal": f"xargs -0 journalctl -q --no-pager -o export --output-fields={_JOURNAL} 2>/dev/null",
     "account": "xargs -0 -r getent passwd -- 2>/dev/null",
@@ -56,6 +58,8 @@ _KINDS = {
     "rights": "xargs -0 -r getfacl -n -p -E -- 2>/dev/null",
 }
 """The kinds of questions, and what answers each: names that it is about come over standard input."""
+_BY_LINES = ("packages",)
+"""Questions whose names come a line each."""
 _LOOP = (
     "export LC_ALL=C QUOTING_STYLE=literal PATH=/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin;"
     " while read -r end size kind; do case $kind in "
@@ -94,7 +98,8 @@ class Attendant:
         async with self._starting:
             if self._process is None:
                 await self._start()
-        given = b"".join(name.encode("utf-8", "surrogateescape") + b"\0" for name in names or ())
+        part = b"\n" if kind in _BY_LINES else b"\0"
+        given = b"".join(name.encode("utf-8", "surrogateescape") + part for name in names or ())
         end = secrets.token_hex(16)
         future: asyncio.Future[bytes] = asyncio.get_running_loop().create_future()
         self._waiting.append((f"\n{end}\n".encode(), future))

@@ -16,8 +16,10 @@ from hollow_chain.families import SYSTEMD
 from hollow_chain.reach.address import Address
 from hollow_chain.reach.handles import NETWORK, Walker
 from hollow_chain.reach.interfaces import Records, Volume
+from hollow_chain.reach.machine_id import ID_FILE, digest
 from hollow_chain.reach.ssh import told
 from hollow_chain.reach.ssh.accounts import FarAccounts
+from hollow_chain.reach.ssh.altering import Altering
 from hollow_chain.reach.ssh.answers import Answers
 from hollow_chain.reach.ssh.attendant import Attendant
 from hollow_chain.reach.ssh.bus import FarBus
@@ -150,14 +152,33 @@ class FarMachine:
             by_way if self._by_sudo else "root" if self.all_rights else f"{self.logged_in_as}, who is not root"
         )
         self._mounts = Mounts(files.get("/proc/self/mountinfo", ""))
-        self._transfer = Transfer(self.link, self._by_sudo)
+        if not hasattr(self, "_transfer"):  # one conversation is enough
+            self._transfer = Transfer(self.link, self._by_sudo)
         answers = Answers(self.attendant, self.all_rights)
-        self._side_by_side = SideBySide(answers.ask)
-        self.link.wait, answers.wait_for = self._side_by_side.wait, self._side_by_side.wait_for_answers
-        self.files = FarFiles(files, answers, self._mounts, self._transfer, self.user)
+        self.machine = digest(files.get(ID_FILE, ""), self.name)
+        self.altering = Altering(self.link, self._transfer)
+        self._see(answers)
         self.processes = FarProcesses(files, self.attendant)
         self.network = FarNetwork(files, self.architecture, self.processes, self.attendant)
         self.accounts = FarAccounts(files, self.attendant)
+
+    def _see(self, answers: Answers) -> None:
+        self._side_by_side = SideBySide(answers.ask)
+        self.link.wait, answers.wait_for = self._side_by_side.wait, self._side_by_side.wait_for_answers
+        self.files = FarFiles(self._told.files, answers, self._mounts, self._transfer, self.user)
+
+    @property
+    def is_open(self) -> bool:
+        """Whether the conversation goes on."""
+        return not self.link.connection.is_closed()
+
+    def forget(self) -> None:
+        """Ask anew what stands where."""
+        self._see(Answers(self.attendant, self.all_rights))
+
+    def again(self) -> None:
+        """Ask all of it anew."""
+        self._first()
 
     def __enter__(self) -> FarMachine:
         return self

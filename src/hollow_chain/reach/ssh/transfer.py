@@ -91,7 +91,12 @@ class Transfer:
         try:
             return self._link.ask(work)
         except asyncssh.SFTPError as error:
-            raise OSError(_NUMBERS.get(type(error), errno.EIO), error.reason[:200].lower(), path) from None
+            raise as_system_error(error, path) from None
+
+
+def as_system_error(error: asyncssh.SFTPError, path: str) -> OSError:
+    """An error of the protocol as one of the system."""
+    return OSError(_NUMBERS.get(type(error), errno.EIO), error.reason[:200].lower(), path)
 
 
 async def _speaking(connection: asyncssh.SSHClientConnection, reader: Any, writer: Any) -> asyncssh.SFTPClient:

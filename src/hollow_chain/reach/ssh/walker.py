@@ -10,9 +10,18 @@ from __future__ import annotations
 import errno
 import os
 import stat
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
-from hollow_chain.reach.handles import Content, Folder, ForeignLink, Found, NotOpened, Walker
+from hollow_chain.reach.handles import (
+    PACKAGE_LIST,
+    PACKAGE_LISTS,
+    Content,
+    Folder,
+    ForeignLink,
+    Found,
+    NotOpened,
+    Walker,
+)
 from hollow_chain.reach.ssh.answers import Answers, FileTold, steps_of
 from hollow_chain.reach.ssh.mounts import Mounts
 from hollow_chain.reach.ssh.transfer import Read, Transfer
@@ -158,6 +167,15 @@ class FarWalker(Walker):
             return self._answers.names(found.path)[:most]
         except OSError:
             return []
+
+    def whole_lines(self, folder: str, ending: str, lines: Collection[bytes], most: int) -> Iterator[tuple[str, bytes]]:
+        """Which files of *folder* hold which of *lines*: of lists of packages, asked in one question."""
+        if (folder, ending) != (PACKAGE_LISTS, PACKAGE_LIST):
+            yield from super().whole_lines(folder, ending, lines, most)
+            return
+        for told in self._answers.packages_naming([line for line in lines if line]):
+            path, _, line = told.partition(b".list:")
+            yield f"{os.fsdecode(path).rpartition('/')[2]}{ending}", line
 
     def attribute(self, found: Found, name: str) -> bytes:
         """None: this protocol carries no extended attributes."""

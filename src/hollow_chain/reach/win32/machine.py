@@ -51,7 +51,7 @@ class Win32Machine:
         self.all_rights = bool(ctypes.windll.shell32.IsUserAnAdmin())
         self.user = 0 if self.all_rights else 1
         self.me = win32api.GetUserNameEx(win32con.NameSamCompatible)
-        self.is_here = True
+        self.is_here, self.machine = True, ""
         self.asked_as = self.me if self.all_rights else f"{self.me}, who is no administrator"
         self.files, self.processes, self.network = Win32Files(), Win32Processes(), Win32Network()
         self.accounts, self.registry = NoNumbers(), LocalRegistry()

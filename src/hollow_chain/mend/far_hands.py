@@ -1,0 +1,250 @@
+"""Steps on hosts over the network: each by the hands of its host, over one connection, and none on a machine that is not the one
+that the plan was made for.
+
+On each host a mark says that a mend is under way there, from where, and which: as long as it stands, no other mend begins.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import socket
+import time
+from collections.abc import Callable, Collection, Sequence
+from datetime import UTC, datetime
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from hollow_chain.facts.host import File, Snapshot
+from hollow_chain.mend.far_files import FarFilesKept
+from hollow_chain.mend.hands import Hands, NotDone
+from hollow_chain.mend.kept import Kept
+from hollow_chain.mend.plan import Step
+from hollow_chain.mend.systemd_calls import Manager
+from hollow_chain.mend.systemd_hands import SystemdHands
+from hollow_chain.reach.address import Address
+from hollow_chain.reach.far import KeptOpen
+from hollow_chain.reach.ssh.machine import FarMachine
+from hollow_chain.reach.unreached import Unreached
+from hollow_chain.sources.looks import Looker
+
+_POLL_SECONDS = 0.3
+"""Between two looks at a job over the network: each is a conversation of its own."""
+_MARKS = Path("/var/lib/hollow-chain/mends")
+_MARK = "under-way.mark"
+
+
+class FarSystemdHands(SystemdHands):
+    """A systemd host over SSH. *machine* gives it, reached; *facts* are those of all hosts."""
+
+    def __init__(self, host: str, machine: Callable[[], FarMachine], facts: Callable[[], Snapshot]) -> None:
+        self.host = host
+        self.named = ""
+        self.place = _MARKS
+        self._open, self._facts = machine, facts
+        self._graph = None
+        self._manager = Manager(machine, _POLL_SECONDS)
+        self._kept = FarFilesKept(self._fresh)
+        self.machine = machine().machine
+
+    def _fresh(self) -> FarMachine:
+        """The host, with nothing remembered of what stood where."""
+        machine = self._open()
+        machine.forget()
+        return machine
+
+    def lacks(self, steps: list[Step]) -> list[str]:
+        """Everything that is done is for the administrator only."""
+        if self._open().all_rights:
+            return []
+        return [
+            f"root's rights on {self.host}: log in as root, or as somebody who may become root without being asked (sudo)"
+        ]
+
+    def facts(self, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
+        """All hosts, read now."""
+        from hollow_chain.chain import Graph
+
+        found = self._facts()
+        self._graph = Graph(found)
+        return found
+
+    def look(self, path: str) -> File | None:
+        """What is at a path now."""
+        return Looker(self._fresh()).look(path)
+
+    def _kept_tree(self, path: Path) -> Kept:
+        raise NotDone(f"to give {path} away with all in it is done on {self.host} itself")
+
+    def _status_of(self, process: int) -> str:
+        with contextlib.suppress(OSError):
+            return self._open().files.text(f"/proc/{process}/status") if process else ""
+        return ""
+
+    # The mark.
+
+    def mark(self, mend: str) -> None:
+        """Leave a mark that the *mend* is under way. Raises :class:`NotDone` where another one is."""
+        found = self._kept.keep(_MARKS / _MARK, content=True)
+        if found["kind"] == "file":
+            other = self._mend_of(found)
+            if other.get("mend") != mend or other.get("chair") != _chair():
+                raise NotDone(
+                    f"a mend {other.get('mend', 'of an unknown name')} from {other.get('chair', 'another machine')} is under way on"
+                    f" {self.host} since {other.get('at', 'some time')}: first resume or undo it there; or, where nobody will, take"
+                    f" {_MARKS / _MARK} away"
+                )
+            return
+        if self._kept.missing(_MARKS):
+            self._kept.make_folder(_MARKS, "0", "0")
+        text = {
+            "format": "hollow-chain/mark",
+            "version": 1,
+            "mend": mend,
+            "chair": _chair(),
+            "at": f"{datetime.now(UTC):%Y-%m-%dT%H:%M:%SZ}",
+        }
+        self._kept.write_new(_MARKS / _MARK, json.dumps(text).encode() + b"\n", 0o600)
+
+    def unmark(self, mend: str) -> None:
+        """Take the mark of the *mend* away."""
+        found = self._kept.keep(_MARKS / _MARK, content=True)
+        if found["kind"] == "file" and self._mend_of(found).get("mend") == mend:
+            self._kept.put_back(_MARKS / _MARK, {"kind": "absent"})
+
+    @staticmethod
+    def _mend_of(kept: Kept) -> dict[str, str]:
+        import base64
+
+        with contextlib.suppress(ValueError, KeyError):
+            found = json.loads(base64.b64decode(kept["content"]))
+            if isinstance(found, dict):
+                return {str(key)[:40]: str(value)[:80] for key, value in found.items() if str(value).isprintable()}
+        return {}
+
+
+def _chair() -> str:
+    return f"{socket.gethostname()}, user {os.getuid()}"
+
+
+class FarHands:
+    """Hands for all hosts that are reached over the network; *read* reads the facts of all places anew."""
+
+    def __init__(
+        self,
+        ways: dict[str, Address],
+        read: Callable[[bool, bool], Snapshot],
+        first: Snapshot,
+        named: Sequence[str],
+        kept: KeptOpen,
+    ) -> None:
+        """*first* are the facts that the plan is made from; *named* what ``--from`` named."""
+        self._ways, self._read, self._kept = ways, read, kept
+        self._known = {host.name: host.machine for host in first.hosts}
+        self._hands: dict[str, FarSystemdHands] = {}
+        self.host = ""
+        self.machine = "from another chair"
+        self.named = "".join(f" --from {one}" for one in named)
+        self.place = chair_place()
+
+    @property
+    def reaches(self) -> frozenset[str]:
+        """The hosts that there are hands for."""
+        return frozenset(self._ways)
+
+    def at(self, host: str) -> Hands:
+        """The hands of one host."""
+        known = self._hands.get(host)
+        if known is None:
+            try:
+                known = FarSystemdHands(host, partial(self._machine, host), partial(self.facts, False, False))
+            except Unreached as problem:
+                raise NotDone(f"{host} is not reached: {problem}") from None
+            self._hands[host] = known
+        wanted = self._known.get(host, "")
+        if not known.machine or (wanted and known.machine != wanted):
+            raise NotDone(f"what answers as {host} is not the machine that the facts are of; nothing is done there")
+        return known
+
+    def _machine(self, host: str) -> FarMachine:
+        try:
+            machine = self._kept.machine(self._ways[host])
+        except Unreached as problem:
+            raise NotDone(f"{host} is not reached: {problem}") from None
+        return machine
+
+    def machines(self, hosts: Collection[str]) -> dict[str, str]:
+        """What tells the machines of *hosts* from all others."""
+        return {host: self.at(host).machine for host in hosts}
+
+    def begun(self, mend: str, hosts: Collection[str]) -> None:
+        """Leave a mark on each of *hosts*; where one has another's, none is left anywhere."""
+        marked: list[FarSystemdHands] = []
+        try:
+            for host in hosts:
+                hands = self.at(host)
+                assert isinstance(hands, FarSystemdHands)
+                hands.mark(mend)
+                marked.append(hands)
+        except NotDone:
+            for one in marked:
+                one.unmark(mend)
+            raise
+
+    def ended(self, mend: str) -> None:
+        """Take the marks away; a host that is not reached any more keeps its own, and says so to the next mend."""
+        for hands in self._hands.values():
+            with contextlib.suppress(NotDone, Unreached):
+                hands.unmark(mend)
+
+    def lacks(self, steps: list[Step]) -> list[str]:
+        """Rights that are not there, each host's own."""
+        hosts = list(dict.fromkeys(step.host for step in steps if step.act is not None))
+        found = []
+        for host in hosts:
+            try:
+                found += self.at(host).lacks([step for step in steps if step.host == host])
+            except NotDone as problem:
+                found.append(str(problem))
+        return found
+
+    def facts(self, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
+        """All hosts, read now."""
+        return self._read(with_claims, with_packages)
+
+    def look(self, path: str) -> File | None:
+        """What is at a path of the target's host."""
+        return self.at(self.host).look(path)
+
+    def own_test(self, service: str) -> str:
+        """The own test of a service of the target's host."""
+        return self.at(self.host).own_test(service)
+
+    def keep(self, step: Step, mend: str, number: str) -> dict[str, Any]:
+        """What the step is going to change, on its host."""
+        return self.at(step.host).keep(step, mend, number)
+
+    def do(self, step: Step, kept: dict[str, Any]) -> None:
+        """Carry out a step on its host."""
+        self.at(step.host).do(step, kept)
+
+    def settle(self, step: Step, kept: dict[str, Any]) -> None:
+        """The mend has held."""
+        self.at(step.host).settle(step, kept)
+
+    def take_back(self, step: Step, kept: dict[str, Any]) -> None:
+        """Restore what was kept, on its host."""
+        self.at(step.host).take_back(step, kept)
+
+    def let_pass(self, seconds: float) -> None:
+        """Time passes by itself."""
+        time.sleep(seconds)
+
+
+def chair_place() -> Path:
+    """The folder of journals about other hosts, of the user who mends them."""
+    import platformdirs
+
+    return Path(platformdirs.user_state_dir("hollow-chain", appauthor=False)) / "mends"

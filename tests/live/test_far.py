@@ -1,0 +1,363 @@
+"""Hosts over the network, for real: sshd, daemons and firewalls on throwaway hosts in network namespaces; the whole program from the
+chair of the technician."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.live.conftest import REQUIRED, needs_a_host
+from tests.live.far_faults import FAULTS, NEEDS, FarFault, set_up
+from tests.live.harbor import Harbor, lacking
+
+pytestmark = [pytest.mark.live, pytest.mark.xdist_group("harbor")]
+
+
+def _needs_a_harbor() -> None:
+    needs_a_host()
+    if reason := lacking():
+        if REQUIRED:
+            pytest.fail(f"live tests are required here, but: {reason}")
+        pytest.skip(f"no harbor: {reason}")
+
+
+@pytest.fixture(scope="module")
+def harbor() -> Iterator[Harbor]:
+    """Two hosts: a kiosk on one, the timetable that it needs on the other."""
+    _needs_a_harbor()
+    with Harbor("quay", "office", keep=("redis-server",)) as built:
+        for name in ("office", "quay"):
+            built.hosts[name].run(set_up(name))
+        yield built
+
+
+def _document(harbor: Harbor, *words: str, status: tuple[int, ...] = (0, 1)) -> Any:
+    done = harbor.call(*words, "--json")
+    assert done.returncode in status, (done.stdout, done.stderr)
+    return json.loads(done.stdout)
+
+
+def _why(harbor: Harbor, declared: str = "") -> list[tuple[str, str, str]]:
+    found = _document(harbor, "why", "kiosk", "--from", str(harbor.hosts_file(NEEDS + declared)))
+    return [(one["cause"], one["host"], one["service"]) for one in found["causes"]]
+
+
+def _make(harbor: Harbor, fault: FarFault) -> None:
+    if fault.on:
+        harbor.hosts[fault.on].run(fault.make, check=False)
+    else:
+        harbor.cut("office")
+    harbor.hosts["quay"].run("systemctl reset-failed kiosk; systemctl restart kiosk; sleep 4", check=False)
+
+
+def _undo(harbor: Harbor, fault: FarFault) -> None:
+    if fault.on:
+        harbor.hosts[fault.on].run(fault.undo, check=False)
+    else:
+        harbor.cut("office", False)
+    harbor.hosts["quay"].run(
+        "systemctl reset-failed kiosk; systemctl restart kiosk; sleep 0.5; systemctl is-active kiosk"
+    )
+
+
+def test_a_chain_that_is_well_has_no_cause(harbor: Harbor) -> None:
+    assert _why(harbor) == []
+
+
+@pytest.mark.parametrize("name", FAULTS)
+def test_the_cause_is_found_on_the_host_where_it_is(harbor: Harbor, name: str) -> None:
+    fault = FAULTS[name]
+    _make(harbor, fault)
+    try:
+        found = _why(harbor, fault.declared)
+        right = [(cause, fault.host, fault.service) for cause in (fault.cause, *fault.may_be)]
+        assert found and found[0] in right, found
+        if fault.mended:
+            _mend_and_undo(harbor, fault)
+    finally:
+        _undo(harbor, fault)
+
+
+def _mend_and_undo(harbor: Harbor, fault: FarFault) -> None:
+    """The plan is carried out on the hosts that it is for, holds, leaves no mark, and is undone over all of them."""
+    hosts = str(harbor.hosts_file(NEEDS + fault.declared))
+    done = harbor.call("mend", "kiosk", "--apply", "--yes", "--watch", "1", "--from", hosts, *fault.options)
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert harbor.hosts["quay"].run("systemctl is-active kiosk").stdout.strip() == "active"
+    assert harbor.hosts["office"].run("ls /var/lib/hollow-chain/mends").stdout == ""
+    done = harbor.call("mend", "--undo", "--yes", "--from", hosts)
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert harbor.hosts["quay"].run("systemctl is-active kiosk", check=False).stdout.strip() != "active"
+    assert harbor.hosts["office"].run("ls /var/lib/hollow-chain/mends").stdout == ""
+
+
+ACCOUNTS = {"root": "root", "support": "root, by way of sudo as support", "deck": "deck, who is not root"}
+
+
+def test_who_asks_is_said_and_what_he_may_not_read(harbor: Harbor) -> None:
+    for user, asked_as in ACCOUNTS.items():
+        found = _document(harbor, "hosts", "check", str(harbor.hosts_file(NEEDS, user=user)))
+        assert {one["asked_as"] for one in found["hosts"]} == {asked_as}
+        unread = [text for one in found["hosts"] for text in one["unread"]]
+        assert bool(unread) == (user == "deck"), unread
+
+
+def test_a_host_that_takes_no_root_is_mended_by_nobody(harbor: Harbor) -> None:
+    hosts = str(harbor.hosts_file(NEEDS, user="deck"))
+    _make(harbor, FAULTS["stopped"])
+    try:
+        done = harbor.call("mend", "kiosk", "--apply", "--yes", "--from", hosts)
+        assert done.returncode == 2 and "root's rights on office" in done.stderr, done.stdout + done.stderr
+    finally:
+        _undo(harbor, FAULTS["stopped"])
+
+
+VOLATILE = {
+    "read_at",
+    "cpu_seconds",
+    "written_by",
+    "process",
+    "free",
+    "inodes_free",
+    "altered_at",
+    "changed_at",
+    "held_by",
+    "processes",
+}
+"""What differs between two readings of one host a second apart: moments, counters, and the processes of the reading itself."""
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _plain(one) for key, one in value.items() if key not in VOLATILE}
+    if isinstance(value, list):
+        return sorted((_plain(one) for one in value), key=lambda one: json.dumps(one, sort_keys=True))
+    return value
+
+
+OF_THE_SESSION = ("session-", "user@", "user-", "run-user", "sshd@", "ssh@")
+"""Units that a login over the network makes while it lasts."""
+
+
+def test_a_reading_over_ssh_equals_that_on_the_host(harbor: Harbor) -> None:
+    host = harbor.hosts["office"]
+    out = harbor.home / "far.json"
+    for user in ("root", "support"):
+        done = harbor.call("capture", "--from", f"ssh://{user}@{harbor.address('office')}", "--out", str(out))
+        assert done.returncode == 0, done.stderr
+        host.run("sleep 1")
+        near = json.loads(host.program("capture --out -").stdout)["hosts"][0]
+        far = json.loads(out.read_bytes())["hosts"][0]
+        names = {
+            one["name"] for part in (near, far) for one in part["services"] if one["name"].startswith(OF_THE_SESSION)
+        }
+        for part in (near, far):
+            part["services"] = [one for one in part["services"] if one["name"] not in names]
+            for service in part["services"]:
+                service["links"] = [link for link in service.get("links", ()) if link["to"] not in names]
+            part["files"] = [one for one in part["files"] if "/user" not in one["path"]]
+            part["events"] = [one for one in part.get("events", ()) if one.get("service") not in names]
+            part.pop("changes", None)
+        differing = sorted(key for key in near if _plain(near[key]) != _plain(far.get(key)) and key not in VOLATILE)
+        told = {key: (_differs(near[key], far.get(key))) for key in differing}
+        assert not differing, json.dumps(told, indent=1)[:3000]
+
+
+def _differs(near: Any, far: Any) -> Any:
+    if isinstance(near, list) and isinstance(far, list):
+        one, other = ([json.dumps(_plain(x), sort_keys=True) for x in part] for part in (near, far))
+        return {"near": [x for x in one if x not in other][:3], "far": [x for x in other if x not in one][:3]}
+    return {"near": near, "far": far}
+
+
+def test_nothing_is_left_on_a_host_that_was_read(harbor: Harbor) -> None:
+    host = harbor.hosts["quay"]
+    look = "find / -xdev -newer /tmp/before ! -path '/proc/*' ! -path '/sys/*' ! -path '/run/*' ! -path '/var/log/*' ! -path '/tmp*' -type f"
+    host.run("touch /tmp/before; sleep 1.1")
+    assert harbor.call("roster", "--from", "ssh://root@quay").returncode in (0, 1)
+    left = [path for path in host.run(look, check=False).stdout.split() if "wtmp" not in path and "lastlog" not in path]
+    assert left == []
+    assert host.run("pgrep -cf systemd-stdio-bridge", check=False).stdout.strip() == "0"
+
+
+def test_a_snapshot_goes_through_a_pipe(harbor: Harbor) -> None:
+    written = subprocess.run(
+        harbor.command("capture", "--from", "ssh://office", "--out", "-", "--compress"),
+        env=harbor.env(),
+        capture_output=True,
+        check=True,
+    )
+    done = harbor.call("why", "timetable", "--from", "-", stdin=written.stdout)
+    assert done.returncode == 0 and "timetable.service on office" in done.stdout, done.stderr
+
+
+def test_a_reading_is_kept_in_a_folder(harbor: Harbor, tmp_path: Path) -> None:
+    folder = tmp_path / "kept"
+    done = harbor.call("capture", "--from", str(harbor.hosts_file(NEEDS)), "--out", str(folder), "--compress")
+    assert done.returncode == 0, done.stderr
+    assert sorted(path.name for path in folder.iterdir()) == ["office.json.gz", "quay.json.gz"]
+    assert {path.stat().st_mode & 0o777 for path in folder.iterdir()} == {0o600}
+    again = harbor.call("why", "kiosk", "--from", str(folder))
+    assert again.returncode == 0, again.stderr
+
+
+# What goes wrong on the way.
+
+
+def test_a_key_that_is_not_known_is_refused_with_the_line_to_type(harbor: Harbor) -> None:
+    harbor.know("office")
+    try:
+        done = harbor.call("roster", "--from", f"ssh://root@{harbor.address('office')}")
+        assert done.returncode == 3
+        assert f"ssh root@{harbor.address('office')}" in done.stderr and "is not known here" in done.stderr
+    finally:
+        harbor.know()
+
+
+def test_a_key_that_changed_is_refused_and_spoils_no_other_host(harbor: Harbor) -> None:
+    host = harbor.hosts["office"]
+    new = "ssh-keygen -q -t ed25519 -N '' -f /etc/ssh/ssh_host_ed25519_key <<< y >/dev/null; systemctl restart ssh; sleep 0.3"
+    host.run(new)
+    try:
+        done = harbor.call("why", "kiosk", "--from", str(harbor.hosts_file(NEEDS)))
+        assert "office could not be read: it proves itself with another key" in " ".join(done.stderr.split()), (
+            done.stderr
+        )
+        assert "kiosk.service on quay" in done.stdout
+    finally:
+        harbor.know()
+
+
+def test_a_user_whose_key_nobody_takes(harbor: Harbor) -> None:
+    done = harbor.call("roster", "--from", f"ssh://nobody@{harbor.address('office')}")
+    assert done.returncode == 3 and "takes none of the keys" in done.stderr, done.stderr
+
+
+def test_no_ssh_server(harbor: Harbor) -> None:
+    done = harbor.call("roster", "--from", f"ssh://root@{harbor.address('office')}:2222")
+    assert done.returncode == 3 and "nothing listens at port 2222" in done.stderr, done.stderr
+
+
+def test_nobody_at_the_address(harbor: Harbor) -> None:
+    begun = time.monotonic()
+    done = harbor.call("roster", "--from", "ssh://root@10.77.0.99", "--within", "20s")
+    assert done.returncode == 3 and time.monotonic() - begun < 25, done.stderr
+
+
+def test_a_host_that_hangs_is_given_up_in_time_and_spoils_no_other(harbor: Harbor) -> None:
+    office = harbor.hosts["office"]
+    office.run(
+        "systemctl stop ssh; (while true; do sleep 60; done | python3 -m http.server 22 --bind 0.0.0.0 >/dev/null 2>&1 &) ; sleep 0.7"
+    )
+    try:
+        begun = time.monotonic()
+        done = harbor.call("why", "kiosk", "--from", str(harbor.hosts_file(NEEDS)), "--within", "8s")
+        assert time.monotonic() - begun < 25
+        assert "office could not be read" in done.stderr and "kiosk.service on quay" in done.stdout, done.stderr
+    finally:
+        office.run("pkill -f http.server; sleep 0.3; systemctl start ssh; sleep 0.3", check=False)
+
+
+def test_a_connection_that_is_cut_in_the_middle_is_said(harbor: Harbor) -> None:
+    office = harbor.hosts["office"]
+    reading = subprocess.Popen(
+        harbor.command("why", "kiosk", "--from", str(harbor.hosts_file(NEEDS))), env=harbor.env(), stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    for _ in range(200):
+        if office.run("pgrep -f systemd-stdio-bridge", check=False).stdout:
+            break
+        time.sleep(0.02)
+    office.run("pkill -9 -f 'sshd: root'", check=False)
+    out, err = reading.communicate(timeout=60)
+    assert "office could not be read" in err or reading.returncode in (0, 1), err
+    assert "fault of the program" not in err and "Traceback" not in err
+    assert "kiosk.service on quay" in out, err
+
+
+def test_ctrl_c_gives_what_is_there_by_then(harbor: Harbor) -> None:
+    harbor.cut("office")
+    try:
+        reading = subprocess.Popen(
+            harbor.command("why", "kiosk", "--from", str(harbor.hosts_file(NEEDS))), env=harbor.env(), stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE, text=True, start_new_session=True,
+        )  # fmt: skip
+        time.sleep(7)
+        os.killpg(reading.pid, signal.SIGINT)
+        out, err = reading.communicate(timeout=20)
+        assert "kiosk.service on quay" in out, err
+        assert "not waited for" in err
+    finally:
+        harbor.cut("office", False)
+
+
+# Mends that are cut off.
+
+
+def test_a_second_mend_waits_for_the_first(harbor: Harbor) -> None:
+    office = harbor.hosts["office"]
+    mark = '{"format": "hollow-chain/mark", "version": 1, "mend": "20260304-050607", "chair": "another, user 0", "at": "2026-03-04T05:06:07Z"}'
+    office.run(f"mkdir -p /var/lib/hollow-chain/mends; echo '{mark}' > /var/lib/hollow-chain/mends/under-way.mark")
+    _make(harbor, FAULTS["stopped"])
+    try:
+        done = harbor.call("mend", "kiosk", "--apply", "--yes", "--from", str(harbor.hosts_file(NEEDS)))
+        assert done.returncode == 2 and "20260304-050607 from another, user 0 is under way on office" in done.stderr, (
+            done.stderr
+        )
+        assert office.run("systemctl is-active timetable", check=False).stdout.strip() == "inactive"
+    finally:
+        office.run("rm /var/lib/hollow-chain/mends/under-way.mark")
+        _undo(harbor, FAULTS["stopped"])
+
+
+def test_a_mend_whose_connection_is_cut_is_resumed(harbor: Harbor) -> None:
+    office, hosts = harbor.hosts["office"], str(harbor.hosts_file(NEEDS))
+    _make(harbor, FAULTS["masked"])
+    try:
+        begun = subprocess.Popen(
+            harbor.command("mend", "kiosk", "--apply", "--yes", "--watch", "1", "--from", hosts), env=harbor.env(), stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        for _ in range(600):
+            if office.run("test -e /var/lib/hollow-chain/mends/under-way.mark", check=False).returncode == 0:
+                break
+            time.sleep(0.1)
+        begun.kill()
+        begun.wait()
+        done = harbor.call("mend", "kiosk", "--apply", "--yes", "--from", hosts)
+        assert done.returncode == 2 and "was interrupted" in done.stderr, done.stderr
+        done = harbor.call("mend", "--resume", "--watch", "1", "--from", hosts)
+        assert done.returncode == 0, done.stdout + done.stderr
+        assert harbor.hosts["quay"].run("systemctl is-active kiosk").stdout.strip() == "active"
+        done = harbor.call("mend", "--undo", "--yes", "--from", hosts)
+        assert done.returncode == 0, done.stdout + done.stderr
+        assert office.run("systemctl is-enabled timetable", check=False).stdout.strip() == "masked"
+    finally:
+        _undo(harbor, FAULTS["masked"])
+
+
+def test_a_mend_goes_to_no_other_machine_of_that_name(harbor: Harbor) -> None:
+    """Between mend and undo another machine takes the address of the first."""
+    office, hosts = harbor.hosts["office"], str(harbor.hosts_file(NEEDS))
+    _make(harbor, FAULTS["stopped"])
+    was = office.run("cat /etc/machine-id").stdout.strip()
+    try:
+        done = harbor.call("mend", "kiosk", "--apply", "--yes", "--watch", "1", "--from", hosts)
+        assert done.returncode == 0, done.stdout + done.stderr
+        office.run("echo 00112233445566778899aabbccddeeff > /etc/machine-id")
+        done = harbor.call("mend", "--undo", "--yes", "--from", hosts)
+        assert done.returncode == 2 and "another machine" in done.stderr, done.stdout + done.stderr
+        assert office.run("systemctl is-active timetable").stdout.strip() == "active"
+        office.run(f"echo {was} > /etc/machine-id")
+        assert harbor.call("mend", "--undo", "--yes", "--from", hosts).returncode == 0
+    finally:
+        office.run(f"echo {was} > /etc/machine-id")
+        _undo(harbor, FAULTS["stopped"])
