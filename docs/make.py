@@ -12,6 +12,7 @@ from hollow_chain.causes import Rule, catalogue
 from hollow_chain.facts.codec import schema
 from hollow_chain.license.file import schema as license_schema
 from hollow_chain.registering.wish import schema as service_schema
+from hollow_chain.sources.hosts_file import schema as hosts_schema
 from hollow_chain.wording.forms import forms, phrases_of, read
 
 HERE = Path(__file__).parent
@@ -69,6 +70,7 @@ def documents() -> dict[Path, str]:
     made = {HERE / "snapshot.schema.json": json.dumps(schema(), indent=1) + "\n"}
     made[HERE / "license.schema.json"] = json.dumps(license_schema(), indent=1) + "\n"
     made[HERE / "service.schema.json"] = json.dumps(service_schema(), indent=1) + "\n"
+    made[HERE / "hosts.schema.json"] = json.dumps(hosts_schema(), indent=1) + "\n"
     made[HERE / "forms.md"] = forms_page()
     families: dict[str, list[Rule]] = {}
     for rule in catalogue():

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import gc
 import re
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -38,6 +39,10 @@ class _Header(msgspec.Struct):
     version: Any = None
 
 
+_ONE_AT_A_TIME = threading.Lock()
+"""The package works out a type when it first decodes one, and crashes where two threads do that at once."""
+
+
 def decode(data: bytes) -> Snapshot:
     """Read one snapshot document, JSON or YAML.
 
@@ -47,7 +52,7 @@ def decode(data: bytes) -> Snapshot:
     is_json = text.lstrip()[:1] == b"{"
     parse = msgspec.json.decode if is_json else _decode_yaml
     try:
-        with _no_collection():
+        with _ONE_AT_A_TIME, _no_collection():
             found = parse(text, type=Snapshot)
     except (msgspec.MsgspecError, RecursionError, ValueError, OverflowError) as error:
         raise _explained(text, parse, error) from None

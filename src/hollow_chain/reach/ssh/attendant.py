@@ -67,12 +67,10 @@ _LOOP = (
     + f' *) head -c $size >/dev/null ;; esac | head -c {MAX_ANSWER}; printf "\\n%s\\n" $end; done'
 )
 _AS_WHOM = (
-    'if [ "$(id -u)" != 0 ] && sudo -n -- sh -c : 2>/dev/null; then exec sudo -n -- sh -c "$0"; fi; exec sh -c "$0"'
+    'if [ "$(id -u)" -ne 0 ] && sudo -n -- sh -c : 2>/dev/null; then exec sudo -n -- sh -c "$0"; fi; exec sh -c "$0"'
 )
 COMMAND = f"exec sh -c '{_AS_WHOM}' '{_LOOP}'"
 """The line that starts it: as root where the user who logged in is root, or may become root without being asked (sudo(8))."""
-AS_USER = f"exec sh -c '{_LOOP}'"
-"""The same as the user who logged in, whatever he may become."""
 
 
 class Attendant:
