@@ -29,14 +29,18 @@ import socket, sys, time
 place = open("/etc/kiosk.conf").read().split()[0]
 host, port = place.rsplit(":", 1)
 try:
-    with socket.create_connection((host, int(port)), 3) as desk:
-        desk.recv(100)
+    desk = socket.create_connection((host, int(port)), 3)
 except socket.gaierror:
     sys.exit(f"kiosk: cannot resolve host {host}: Name or service not known")
 except TimeoutError:
     sys.exit(f"kiosk: connect to {place}: Connection timed out")
 except OSError as error:
     sys.exit(f"kiosk: connect to {place}: {error.strerror}")
+try:
+    if not desk.recv(100):
+        sys.exit("kiosk: the desk has no sailings")
+except OSError:
+    sys.exit("kiosk: the desk says nothing that is a sailing")
 print("kiosk: showing sailings", flush=True)
 while True:
     time.sleep(60)
@@ -51,7 +55,9 @@ WantedBy=multi-user.target
 """
 PLACE = "/usr/local/lib/systemd/system"
 SET_UP = {
-    "office": "useradd -r timetable; mkdir -p /var/lib/timetable; echo 08:00 Holm > /var/lib/timetable/sailings.csv;"
+    "office": f"mkdir -p {PLACE}; printf '[Service]\\nExecStart=/usr/bin/python3 -m http.server 7400 --directory /srv\\n' >"
+    f" {PLACE}/ticker.service;"
+    "useradd -r timetable; mkdir -p /var/lib/timetable; echo 08:00 Holm > /var/lib/timetable/sailings.csv;"
     " chown -R timetable: /var/lib/timetable;"
     " printf 'listen=0.0.0.0:7400\\nsailings=/var/lib/timetable/sailings.csv\\n' > /etc/timetable.conf",
     "quay": "echo office:7400 > /etc/kiosk.conf",
@@ -88,6 +94,8 @@ class FarFault(NamedTuple):
     """Other names that are as right."""
     mended: bool = False
     """Whether the plan is carried out over SSH, and undone."""
+    then: str = ""
+    """What is done to the kiosk in the end."""
     options: tuple[str, ...] = ()
     """What the plan has to be agreed to with."""
 
@@ -98,6 +106,10 @@ _WELL = (
     " systemctl restart timetable"
 )
 
+_SLOW = (
+    "mkdir -p /etc/systemd/system/timetable.service.d; printf '[Service]\\nExecStartPre=/bin/sleep 3\\n' >"
+    " /etc/systemd/system/timetable.service.d/slow.conf"
+)
 FAULTS: dict[str, FarFault] = {
     "masked": FarFault(
         "office", "systemctl stop timetable; systemctl mask timetable", _WELL, "disabled", "office", "timetable.service",
@@ -106,9 +118,7 @@ FAULTS: dict[str, FarFault] = {
     "stopped": FarFault("office", "systemctl stop timetable", _WELL, "stopped", "office", "timetable.service", mended=True),
     "port held": FarFault(
         "office",
-        "systemctl stop timetable; systemd-run -q --unit=ticker /usr/bin/python3 -m http.server 7400 --directory /srv; sleep 0.7;"
-        + _RESTART,
-        f"systemctl stop ticker; {_WELL}", "port-held", "office", "timetable.service", mended=True,
+        "systemctl stop timetable; systemctl start ticker; sleep 0.7;" + _RESTART, f"systemctl stop ticker; {_WELL}", "port-held", "office", "timetable.service", mended=True,
         options=("--may-stop", "ticker"),
     ),
     "data gone": FarFault(
@@ -138,10 +148,33 @@ FAULTS: dict[str, FarFault] = {
     ),
     "limit too short": FarFault(
         "office",
-        "mkdir -p /etc/systemd/system/timetable.service.d; printf '[Service]\\nExecStartPre=/bin/sleep 5\\nTimeoutStartSec=2\\n' >"
+        f"{_SLOW}; systemctl daemon-reload; for i in 1 2; do systemctl restart timetable; done; printf 'TimeoutStartSec=2\\n' >>"
         f" /etc/systemd/system/timetable.service.d/slow.conf; systemctl daemon-reload; {_RESTART}",
         f"rm -r /etc/systemd/system/timetable.service.d; systemctl daemon-reload; {_WELL}", "start-timeout", "office",
         "timetable.service", mended=True,
+    ),
+    "folder gone": FarFault(
+        "office",
+        "mkdir -p /etc/systemd/system/timetable.service.d; printf '[Service]\\nWorkingDirectory=/var/lib/timetable/desk\\n' >"
+        f" /etc/systemd/system/timetable.service.d/desk.conf; systemctl daemon-reload; {_RESTART}",
+        f"rm -r /etc/systemd/system/timetable.service.d; systemctl daemon-reload; {_WELL}", "workdir-missing", "office", "timetable.service",
+    ),
+    "working folder gone": FarFault(
+        "office",
+        "mkdir -p /etc/systemd/system/timetable.service.d; printf '[Service]\\nWorkingDirectory=/var/lib/timetable-desk\\n' >"
+        f" /etc/systemd/system/timetable.service.d/desk.conf; systemctl daemon-reload; {_RESTART}",
+        f"rm -r /etc/systemd/system/timetable.service.d /var/lib/timetable-desk; systemctl daemon-reload; {_WELL}", "workdir-missing", "office",
+        "timetable.service", mended=True,
+    ),
+    "loaded from an older file": FarFault(
+        "office",
+        f"mkdir -p {PLACE}/timetable.service.d; printf '[Service]\\nEnvironment=DESK=1\\nExecStart=\\nExecStart=/usr/bin/nowhere\\n' >"
+        f" {PLACE}/timetable.service.d/desk.conf; systemctl daemon-reload; {_RESTART}; rm {PLACE}/timetable.service.d/desk.conf",
+        f"rm -r {PLACE}/timetable.service.d; systemctl daemon-reload; {_WELL}", "stale-definition", "office", "timetable.service",
+        mended=True,
+    ),
+    "the kiosk itself stopped": FarFault(
+        "office", "true", "true", "stopped", "quay", "kiosk.service", mended=True, then="systemctl stop kiosk",
     ),
     "account gone": FarFault(
         "office", f"systemctl stop timetable; usermod -l steward timetable; {_RESTART}",

@@ -55,7 +55,9 @@ def _make(harbor: Harbor, fault: FarFault) -> None:
         harbor.hosts[fault.on].run(fault.make, check=False)
     else:
         harbor.cut("office")
-    harbor.hosts["quay"].run("systemctl reset-failed kiosk; systemctl restart kiosk; sleep 4", check=False)
+    harbor.hosts["quay"].run(
+        "systemctl reset-failed kiosk; systemctl restart kiosk; sleep 4; " + fault.then, check=False
+    )
 
 
 def _undo(harbor: Harbor, fault: FarFault) -> None:
@@ -254,16 +256,16 @@ def test_nobody_at_the_address(harbor: Harbor) -> None:
 
 def test_a_host_that_hangs_is_given_up_in_time_and_spoils_no_other(harbor: Harbor) -> None:
     office = harbor.hosts["office"]
-    office.run(
-        "systemctl stop ssh; (while true; do sleep 60; done | python3 -m http.server 22 --bind 0.0.0.0 >/dev/null 2>&1 &) ; sleep 0.7"
-    )
+    # Somebody takes calls there, and never says a word.
+    mute = "import socket,time; desk = socket.socket(); desk.bind(('0.0.0.0', 22)); desk.listen(); time.sleep(600)"
+    office.run(f'systemctl stop ssh; systemd-run -q --unit=mute /usr/bin/python3 -c "{mute}"; sleep 0.7')
     try:
         begun = time.monotonic()
         done = harbor.call("why", "kiosk", "--from", str(harbor.hosts_file(NEEDS)), "--within", "8s")
         assert time.monotonic() - begun < 25
         assert "office could not be read" in done.stderr and "kiosk.service on quay" in done.stdout, done.stderr
     finally:
-        office.run("pkill -f http.server; sleep 0.3; systemctl start ssh; sleep 0.3", check=False)
+        office.run("systemctl stop mute; systemctl start ssh; sleep 0.3", check=False)
 
 
 def test_a_connection_that_is_cut_in_the_middle_is_said(harbor: Harbor) -> None:
@@ -297,6 +299,21 @@ def test_ctrl_c_gives_what_is_there_by_then(harbor: Harbor) -> None:
         assert "not waited for" in err
     finally:
         harbor.cut("office", False)
+
+
+def test_a_call_that_is_dropped_on_the_way_is_found_where_nobody_declared_a_firewall(harbor: Harbor) -> None:
+    fault, hosts = FAULTS["firewall in between"], str(harbor.hosts_file(NEEDS))
+    found = _document(harbor, "ports", "timetable", "--probe", "--from", hosts)["between"][0]
+    assert {probe["came_to"] for probe in found["ports"][0]["probes"]} == {"answered"} and found["well"]
+    _make(harbor, fault)
+    try:
+        found = _document(harbor, "why", "kiosk", "--probe", "--from", hosts)["causes"][0]
+        assert (found["cause"], found["host"], found["service"]) == ("path-blocked", "office", "timetable.service")
+        assert any("a call from quay" in one["fact"] for one in found["evidence"])
+        found = _document(harbor, "ports", "timetable", "--probe", "--from", hosts)["between"][0]
+        assert {probe["came_to"] for probe in found["ports"][0]["probes"]} == {"no answer"} and not found["well"]
+    finally:
+        _undo(harbor, fault)
 
 
 # Mends that are cut off.

@@ -40,6 +40,13 @@ From = Annotated[
 AtOnce = Annotated[int, typer.Option("--at-once", min=1, max=200, help="So many hosts are asked at once.")]
 Within = Annotated[str, typer.Option("--within", help="How long each host is waited for: 60s, 2min.")]
 AT_ONCE, WITHIN = 8, "60s"
+Probing = Annotated[
+    bool,
+    typer.Option(
+        "--probe",
+        help="Also try the ports that needs between hosts lead to: from here, and over SSH from where they are needed.",
+    ),
+]
 Source = Sequence[str] | None
 """What ``--from`` named; None, or nothing: this machine."""
 HostName = Annotated[
@@ -100,6 +107,7 @@ def load(
     at_once: int = AT_ONCE,
     within: str = WITHIN,
     ways: dict[str, Address] | None = None,
+    probe: bool = False,
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
     from hollow_chain.sources.asked import Asked
@@ -107,7 +115,10 @@ def load(
 
     asked = Asked(_extra(words), with_claims, with_packages, observed, supposed, closely, with_changes)
     with waiting("reading this machine") if is_live(places) else nullcontext(), Awaiting() as told:
-        snapshot = facts_from(places, asked, _author(), Asking(at_once, seconds_of(within, "--within"), told, ways))
+        reached: dict[str, Address] = {} if ways is None else ways
+        snapshot = facts_from(places, asked, _author(), Asking(at_once, seconds_of(within, "--within"), told, reached))
+        if probe:
+            add_probes(snapshot, reached)
     if logs:
         from hollow_chain.sources import log_files
 
@@ -119,6 +130,19 @@ def load(
     for one in snapshot.unreached:
         warn(f"{one.name} could not be read: {one.why}")
     return snapshot
+
+
+def add_probes(snapshot: Snapshot, ways: dict[str, Address]) -> None:
+    """Try the ports that needs between hosts lead to."""
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Graph
+    from hollow_chain.sources.probing import Called, tried
+    from hollow_chain.verdict.between_hosts import crossings
+
+    graph = Graph(snapshot)
+    found = crossings(Facts(graph))
+    wanted = [Called(one.client.host, graph.hosts[one.server.host], way.port) for one in found for way in one.ports]
+    snapshot.probes = [*snapshot.probes, *tried(wanted, ways)]
 
 
 def is_asked_now(source: Source) -> bool:

@@ -176,7 +176,7 @@ def _planned(target: str, chair: common.Chair, host: str, wish: MendWish) -> int
     if wish.apply and chair.is_far:
         hands = chair.hands(facts.graph.document, target)
         hands.host = node.host
-    given_up = tuple(finding.find_target(facts.graph, name, node.host).name for name in wish.may_stop)
+    given_up = tuple(_given_up(facts, name, node.host) for name in wish.may_stop)
     verdict = diagnose(facts, node)
     with common.Telling() as told:
         plan = Planner(facts, wish.now_only, given_up, wish.reboot, wish.runs, wish.seed, told).plan(verdict)
@@ -201,6 +201,16 @@ def _planned(target: str, chair: common.Chair, host: str, wish: MendWish) -> int
     if failed and (wish.observe or _wants_a_look(place.name)):
         once_more(source, facts, place, wish.store, False)
     return _status(outcome)
+
+
+def _given_up(facts: Facts, name: str, host: str) -> str:
+    """The service that may be stopped: of the target's host, or of another one of the chain."""
+    from hollow_chain.chain import best, search
+
+    others = [one for one in facts.graph.hosts if one != host]
+    if others and not best(search(facts.graph, name, [host])) and best(search(facts.graph, name, others)):
+        return finding.find_target(facts.graph, name, "").name
+    return finding.find_target(facts.graph, name, host).name
 
 
 def _write(facts: Facts, plan: Plan, verdict: Verdict, wish: MendWish, outcome: MendOutcome | None = None) -> None:

@@ -49,6 +49,7 @@ def why(
     store: common.Store = "",
     at_once: common.AtOnce = common.AT_ONCE,
     within: common.Within = common.WITHIN,
+    probe: common.Probing = False,
     out: ticketing.Out = None,
     whom: ticketing.ForWhom = "technician",
     json: common.Json = False,
@@ -62,7 +63,9 @@ def why(
     ticketing.check(out, whom)
 
     def load() -> Snapshot:
-        return common.load(source, target, logs=logs, columns=columns, host=host, at_once=at_once, within=within)
+        return common.load(
+            source, target, logs=logs, columns=columns, host=host, at_once=at_once, within=within, probe=probe
+        )
 
     snapshot = load()
     from time import sleep

@@ -265,6 +265,26 @@ class UnreachedHost(Part):
     tried_at: Moment | None = None
 
 
+CameTo = Literal["answered", "refused", "no answer", "not tried"]
+
+
+class Probe(Part):
+    """A call that was tried: from one host to a port of another one."""
+
+    to: str
+    """The host that was called."""
+    port: Port
+    address: str = ""
+    """The address that was called."""
+    source: str = ""
+    """The host that the call came from; empty: the machine of whoever reads."""
+    came_to: CameTo = "not tried"
+    why: str = ""
+    """Why it was not tried, or what was said."""
+    seconds: Seconds | None = None
+    at: Moment | None = None
+
+
 class Snapshot(Part):
     """One or several hosts at one moment each: a whole document of the format."""
 
@@ -275,6 +295,8 @@ class Snapshot(Part):
     firewalls: Listed[Firewall] = []
     unread: Listed[Unread] = []
     unreached: Listed[UnreachedHost] = []
+    probes: Listed[Probe] = []
+    """Calls between hosts that were tried, as far as that was asked for."""
     """Hosts that could not be read."""
 
 

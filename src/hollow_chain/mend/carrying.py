@@ -87,12 +87,16 @@ class Carrier:
         """Carry out *plan*. Raises :class:`~hollow_chain.trouble.Trouble` before anything is changed where that cannot be."""
         self.check(plan)
         tries = [one.steps for one in plan.tries]
-        dependents = [step.act.service for steps in tries for step in steps if step.act is not None and not step.answers
-                      and step.act.verb == "start" and step.act.service != plan.target.name]  # fmt: skip
+        started = [
+            (step.host, step.act.service) for steps in tries for step in steps
+            if step.act is not None and not step.answers and step.act.verb == "start" and step.act.service != plan.target.name
+        ]  # fmt: skip
+        here = self.hands.host
         head = Record(
             what="begun", at=datetime.now(UTC), format=FORMAT, version=VERSION, host=self.hands.host, machine=self.hands.machine,
             target=plan.target.name, does=plan.does, ports=list(plan.ports), now_only=plan.now_only, read_at=plan.read_at, tries=tries,
-            dependents=list(dict.fromkeys(dependents)),
+            dependents=list(dict.fromkeys(name for host, name in started if host == here)),
+            dependents_at=list(dict.fromkeys(one for one in started if one[0] != here)),
             causes=[" ".join(answer) for one in plan.tries for answer in one.causes],
         )  # fmt: skip
         hosts = sorted({step.host for steps in tries for step in steps if step.act is not None})

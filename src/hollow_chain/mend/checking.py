@@ -56,6 +56,8 @@ def checks_of(hands: Hands, head: Record, watch: float, tell: Callable[[str], No
             found += _ports(facts.graph.hosts[hands.host], node.service)
         found += _wished_ports(facts.graph.hosts[hands.host], node.service, head.ports)
     found += _dependents(facts, hands.host, head.dependents)
+    for host in dict.fromkeys(host for host, _ in head.dependents_at):
+        found += _dependents(facts, host, [name for at, name in head.dependents_at if at == host])
     found.append(_no_cause(verdict))
     found += _licenses(facts, verdict, node)
     if not head.now_only:

@@ -61,6 +61,8 @@ class Record(msgspec.Struct, omit_defaults=True):
     """When the facts were read that the plan was made from, by the clock of the host."""
     tries: list[list[Step]] = []
     dependents: list[str] = []
+    dependents_at: list[tuple[str, str]] = []
+    """The same on other hosts: each with its host."""
     causes: list[str] = []
     attempt: int = 0
     """The try, from 0."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
@@ -22,6 +22,7 @@ from hollow_chain.verdict.ports import PortRow
 if TYPE_CHECKING:
     from hollow_chain.causes.meanings import Reading
     from hollow_chain.facts.host import Snapshot
+    from hollow_chain.verdict.between_hosts import Crossing
 
 Document = dict[str, Any]
 
@@ -186,7 +187,7 @@ def roster_document(roll: Roll, matches: list[Match], words: str) -> Document:
     }
 
 
-def ports_document(graph: Graph, rows: list[PortRow]) -> Document:
+def ports_document(graph: Graph, rows: list[PortRow], between: Sequence[Crossing] = ()) -> Document:
     """``hollow-chain/ports``, version 1."""
     return {
         "format": "hollow-chain/ports",
@@ -194,6 +195,38 @@ def ports_document(graph: Graph, rows: list[PortRow]) -> Document:
         "read_at": {name: when(host.read_at) for name, host in graph.hosts.items()},
         "clashes": sum(1 for row in rows if row.clash),
         "ports": [_port(row) for row in rows],
+        "between": [_crossing(one) for one in between],
+    }
+
+
+def _crossing(one: Crossing) -> Document:
+    return {
+        "service": one.client.name,
+        "host": one.client.host,
+        "needs": one.server.name,
+        "at": one.server.host,
+        "read": one.is_read,
+        "well": one.well,
+        "ports": [
+            {
+                "port": way.port,
+                "listens_on": sorted({listener.address for listener in way.listens}),
+                "open_to_others": way.open_to_others,
+                "firewalls": list(way.walls),
+                "blocked_by": way.blocked_by or None,
+                "probes": [
+                    {
+                        "from": probe.source or "here",
+                        "address": probe.address,
+                        "came_to": probe.came_to,
+                        "why": probe.why,
+                        "seconds": probe.seconds,
+                    }
+                    for probe in way.probes
+                ],
+            }
+            for way in one.ports
+        ],
     }
 
 

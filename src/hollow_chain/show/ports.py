@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from hollow_chain.chain import Graph
@@ -9,22 +10,32 @@ from hollow_chain.facts.endpoints import is_any
 from hollow_chain.facts.host import Listener
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page, age
-from hollow_chain.show.signs import CAUTION, HOLLOW, PENDING, RESTING, SOLID
+from hollow_chain.show.signs import CAUTION, HOLLOW, PENDING, RESTING, SOLID, WEAK
+from hollow_chain.verdict.between_hosts import Crossing, WayToPort
 from hollow_chain.verdict.ports import PortRow
 from hollow_chain.wording.counts import counted
 
 
-def show_ports(page: Page, graph: Graph, rows: list[PortRow], sought: PortsWish) -> None:
+def show_ports(
+    page: Page, graph: Graph, rows: list[PortRow], sought: PortsWish, between: Sequence[Crossing] = ()
+) -> None:
     """Write the ports host by host, and what they amount to."""
     for port in sought.free:
         page.line(
             (f"Port {port} is free", "bold"),
             f": no service is set to it, and nothing holds it, on {_hosts(sought.hosts)}.",
         )
-    if not rows and not sought.free:
+    if not rows and not sought.free and not between:
         page.line(_none(sought))
+    if between:
+        page.line(("Between hosts", "bold"))
+        for crossing in sorted(between, key=lambda one: one.well):
+            _show_crossing(page, crossing)
     if not rows:
+        page.legend()
         return
+    if between:
+        page.gap()
     for name in dict.fromkeys(row.host for row in rows):
         page.line((clean(name, 80), "bold"), (f"  {age(graph.hosts[name].read_at)}", "dim"))
         for row in (row for row in rows if row.host == name):
@@ -37,6 +48,36 @@ def show_ports(page: Page, graph: Graph, rows: list[PortRow], sought: PortsWish)
         f", {sum(1 for row in rows if row.holders)} held, {sum(1 for row in rows if row.claims)} claimed",
     )
     page.legend()
+
+
+def _show_crossing(page: Page, one: Crossing) -> None:
+    """A need that leads to another host, with each port that it leads to."""
+    sign = SOLID if one.well else WEAK
+    client, server = (f"{clean(node.name, 80)} on {clean(node.host, 60)}" for node in (one.client, one.server))
+    page.line((f"{page.sign(sign)} ", sign.style), (client, "bold"), " needs ", (server, "bold"), indent=2, hang=4)
+    if not one.is_read:
+        page.line(f"no facts of {clean(one.server.host, 60)} are here", indent=6)
+    elif not one.ports:
+        page.line("no port of it is known", indent=6)
+    for way in one.ports:
+        page.line(f"port {way.port}: ", "; ".join(_words_of(way)), indent=6, hang=2)
+
+
+def _words_of(way: WayToPort) -> Iterator[str]:
+    if not way.listens:
+        yield "nobody listens"
+    elif not way.open_to_others:
+        yield "listens for its own host only"
+    else:
+        yield f"listens on {', '.join(sorted({clean(one.address, 60) or 'all addresses' for one in way.listens}))}"
+    if way.blocked_by:
+        yield f"stopped by {clean(way.blocked_by, 60)}"
+    elif way.walls:
+        yield f"let through by {', '.join(clean(wall, 60) for wall in way.walls)}"
+    for probe in way.probes:
+        where = clean(probe.source, 60) if probe.source else "here"
+        took = f" in {probe.seconds * 1000:.0f} ms" if probe.came_to == "answered" and probe.seconds is not None else ""
+        yield f"a call from {where}: {probe.came_to}{took}{f' ({clean(probe.why, 100)})' if probe.why else ''}"
 
 
 class PortsWish(NamedTuple):

@@ -11,9 +11,9 @@ from hollow_chain.causes.reached import sought
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.standing import failed_last
-from hollow_chain.chain.graph import Edge, Graph
+from hollow_chain.chain.graph import Edge, Graph, Node
 from hollow_chain.facts.endpoints import is_loopback
-from hollow_chain.facts.host import Firewall, FirewallRule
+from hollow_chain.facts.host import Firewall, FirewallRule, Listener
 from hollow_chain.wording import lines
 
 
@@ -87,12 +87,40 @@ def _network_of_its_own(case: Case) -> Iterator[Finding]:
     )
 
 
+def _dropped(case: Case, above: Node, own: list[Listener]) -> Iterator[Finding]:
+    """It listens for others, and calls that were tried from the host that needs it come to nothing: something on the way drops them,
+    whether or not anybody has declared it."""
+    ports = {one.port for one in own}
+    calls = [
+        one
+        for one in case.graph.document.probes
+        if one.to == case.node.host and one.port in ports and one.source == above.host
+    ]
+    dropped = [one for one in calls if one.came_to == "no answer"]
+    if not dropped or len(dropped) < len(calls):
+        return
+    one = dropped[0]
+    yield Finding(
+        says=f"{case.node.name} runs and listens on port {one.port}, but a call from {above.host} to {case.node.host} gets no answer: "
+        "something on the way drops it.",
+        evidence=(
+            case.seen(f"a call from {above.host} to {one.address}:{one.port} came to nothing: {one.why}", "probe", bears=PROOF),
+            case.seen(f"sockets of {case.node.name}: {', '.join(f'port {s.port}' for s in own)}",
+                      SOCKETS, bears=FITS),
+        ),
+        mends=(Mend(f"Look for what drops calls to port {one.port} from {above.host}: the packet filter of {case.node.host}, then what "
+                    "stands between; let that one port through, and nothing more.", seeks=True),),
+    )  # fmt: skip
+
+
 @cause("path-blocked", Boot.STAYS, states=("running", *NOT_UP))
 def path_blocked(case: Case) -> Iterator[Finding]:
     """It runs and listens, but a firewall between client and server does not let its port through.
 
-    Looks at: the declared firewalls between the host that needs it and its own, their rules in order; its sockets.
-    Convinced by: a rule (or the default) of a firewall on the way that stops the port.
+    Looks at: the declared firewalls between the host that needs it and its own, their rules in order; its sockets; calls that were tried
+    (``--probe``).
+    Convinced by: a rule (or the default) of a firewall on the way that stops the port; a call from the host that needs it that nothing
+    answers.
     Against: a port that passes; a service that does not listen.
     Mend: let that one port through, at the firewall that is named.
     """
@@ -109,6 +137,7 @@ def path_blocked(case: Case) -> Iterator[Finding]:
     found = [(port, blocked_by(case.graph, above.host, case.node.host, port, program)) for port in ports]
     blocked = [(port, by) for port, by in found if by is not None]
     if not blocked or len(blocked) < len(found):
+        yield from _dropped(case, above, own)
         return
     port, (wall, rule) = blocked[0]
     why = "a rule of its own" if rule else "its default: no rule lets it through"

@@ -11,8 +11,10 @@ import contextlib
 import threading
 from collections.abc import Callable, Coroutine
 from concurrent.futures import Future
+from pathlib import Path
 from typing import Any, TypeVar
 
+from hollow_chain.facts.host import CameTo
 from hollow_chain.lacking import needs
 from hollow_chain.reach.address import Address
 from hollow_chain.reach.ssh.refusals import KeyTold, refusal
@@ -123,6 +125,25 @@ class FarConnection:
         """What it all goes over."""
         return self._connection
 
+    def call(self, address: str, port: int, seconds: float) -> tuple[CameTo, str]:
+        """What a call from the other side to a port of a third host comes to, and why."""
+        try:
+            LOOP.run(self._call(address, port), seconds)
+        except TimeoutError:
+            return "no answer", f"nothing came within {seconds:g} s"
+        except asyncssh.ChannelOpenError as error:
+            reason_of = (error.reason or "").lower()
+            if error.code == asyncssh.OPEN_ADMINISTRATIVELY_PROHIBITED:
+                return "not tried", "its SSH server lets nobody call on (AllowTcpForwarding)"
+            return ("refused" if "refused" in reason_of else "no answer"), reason_of[:100]
+        except (asyncssh.Error, OSError) as error:
+            return "not tried", str(error)[:100]
+        return "answered", ""
+
+    async def _call(self, address: str, port: int) -> None:
+        _, writer = await self._connection.open_connection(address, port)
+        writer.close()
+
     def close(self) -> None:
         """End the conversation."""
         with contextlib.suppress(Exception):
@@ -134,13 +155,18 @@ class FarConnection:
             await asyncio.wait_for(self._connection.wait_closed(), 2)
 
 
+_KNOWN = ("~/.ssh/known_hosts", "/etc/ssh/ssh_known_hosts")
+"""Where known keys lie where nothing else is said (ssh(1), "FILES")."""
+
+
 def _key_told(at: Address) -> KeyTold:
     """Whether a key of the host is known from before, by the files that the user's configuration names."""
     try:
         options = asyncssh.SSHClientConnectionOptions(host=at.host, **({"port": at.port} if at.port else {}))
-        files = options.known_hosts
+        named = options.known_hosts if isinstance(options.known_hosts, list | tuple) else ()
+        files = [str(file) for file in (named or _KNOWN) if Path(file).expanduser().is_file()]
         host, port = options.host or at.host, options.port or 22
-        found = asyncssh.match_known_hosts(files if files else (), host, "", port)
+        found = asyncssh.match_known_hosts([str(Path(file).expanduser()) for file in files], host, "", port)
     except Exception:  # whatever is wrong with these files, the key was not to be proven by them
         return KeyTold(False)
     return KeyTold(any(found[:2]))

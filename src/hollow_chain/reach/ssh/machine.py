@@ -12,6 +12,7 @@ from contextlib import AbstractContextManager
 from datetime import datetime, timedelta
 from typing import Any, TypeVar
 
+from hollow_chain.facts.host import CameTo
 from hollow_chain.families import SYSTEMD
 from hollow_chain.reach.address import Address
 from hollow_chain.reach.handles import NETWORK, Walker
@@ -197,6 +198,10 @@ class FarMachine:
     def now(self) -> datetime:
         """The time by its clock."""
         return self._told.now + timedelta(seconds=time.monotonic() - self._asked_at)
+
+    def call(self, address: str, port: int, seconds: float) -> tuple[CameTo, str]:
+        """What a call from this host to a port of another comes to (RFC 4254, 7.2), and why; nothing is sent."""
+        return self.link.call(address, port, seconds)
 
     def volumes(self) -> list[Volume]:
         """Its file systems."""

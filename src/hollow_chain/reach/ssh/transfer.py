@@ -106,14 +106,12 @@ async def _speaking(connection: asyncssh.SSHClientConnection, reader: Any, write
     from asyncssh.sftp import start_sftp_client
 
     given = {
+        "conn": connection, "loop": asyncio.get_running_loop(), "reader": reader, "writer": writer,
         "path_encoding": None, "path_errors": "strict", "sftp_version": 3, "utf8_decode_errors": "strict",
     }  # fmt: skip
-    known = signature(start_sftp_client).parameters
     start: Any = start_sftp_client
-    loop = asyncio.get_running_loop()
-    client: asyncssh.SFTPClient = await start(
-        connection, loop, reader, writer, **{name: value for name, value in given.items() if name in known}
-    )
+    # Versions of the package differ in the last of these.
+    client: asyncssh.SFTPClient = await start(**{name: given[name] for name in signature(start_sftp_client).parameters})
     return client
 
 
