@@ -15,7 +15,7 @@ from pathlib import Path
 
 from tests.live.realhost import RealHost, why_not
 
-from bench import boots, faults, observe, proofs, secrets, soak, win32
+from bench import boots, far, faults, observe, proofs, secrets, soak, win32
 from bench.made_up import made_up
 from hollow_chain.facts.codec import encode
 
@@ -28,7 +28,7 @@ WHOLE = (
     "import gc, sys, time, resource; gc.disable(); from hollow_chain.causes import Facts, catalogue; "
     "from hollow_chain.chain import Graph; from hollow_chain.cli.common import load; "
     "from hollow_chain.verdict import diagnose_all; catalogue(); "
-    "began = time.perf_counter(); facts = Facts(Graph(load(sys.argv[1]))); "
+    "began = time.perf_counter(); facts = Facts(Graph(load([sys.argv[1]]))); "
     "found = sum(1 for _ in diagnose_all(facts)); print(time.perf_counter() - began); "
     "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024); print(found)"
 )
@@ -139,6 +139,7 @@ def main() -> int:
         "faults": faults.measure,
         "soak": soak.measure,
         "observe": observe.measure,
+        "far": far.measure,
     }
     chosen = [part for name, part in parts.items() if len(sys.argv) < 2 or name in sys.argv[1:]]
     missed = 0

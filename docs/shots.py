@@ -36,7 +36,7 @@ SHOTS = {
 DISPLAY = ":77"
 
 
-def shoot(name: str, call: str, folder: Path, inside: str = "") -> None:
+def shoot(name: str, call: str, folder: Path, inside: str = "", seconds: float = 3.5) -> None:
     """Run one call in a terminal window and keep a picture of the window; *inside*: what leads into another host."""
     program = f"{inside} {PROGRAM}" if inside else "hollow-chain"
     script = f"clear; echo {shlex.quote(f'$ hollow-chain {call}')}; echo; {program} {call}; sleep 30"
@@ -46,7 +46,7 @@ def shoot(name: str, call: str, folder: Path, inside: str = "") -> None:
          "-xrm", "xterm*color1: #ff7b72", "-xrm", "xterm*color6: #79c0ff", "-xrm", "xterm*color2: #7ee787", "-e", "bash", "-c", script],
         cwd=folder, env=env,
     )  # fmt: skip
-    time.sleep(3.5)
+    time.sleep(seconds)
     subprocess.run(["import", "-window", "root", str(HERE / f"{name}.png")], env=env, check=True)
     terminal.kill()
     terminal.wait()
@@ -120,6 +120,22 @@ signature = ""
 """
 
 
+def shoot_hosts() -> None:
+    """A file of hosts, checked from the chair of the technician: throwaway hosts with real SSH servers, and one that is not there."""
+    from tests.live.far_faults import NEEDS, set_up
+    from tests.live.harbor import Harbor
+
+    with Harbor("quay", "office") as harbor:
+        for name in ("office", "quay"):
+            harbor.hosts[name].run(set_up(name))
+        harbor.hosts_file('[hosts.mole]\nat = "ssh://root@10.77.0.99"\n' + NEEDS)
+        harbor.hosts["office"].run("systemctl stop timetable")
+        harbor.hosts["quay"].run("systemctl restart kiosk; sleep 1", check=False)
+        inside = f"env HOME={harbor.home} ip netns exec {harbor.chair}"
+        shoot("hosts-check", "hosts check hosts.toml", harbor.home, inside, 9)
+        shoot("why-far", "why kiosk --from hosts.toml", harbor.home, inside, 9)
+
+
 def _license_file(folder: Path) -> None:
     """A license file with much that is wrong."""
     wrong = folder / "suite.toml.txt"
@@ -178,6 +194,8 @@ def main() -> None:
                     shoot(name, call, folder)
             if len(sys.argv) < 2 or "observe" in sys.argv[1:]:
                 shoot_observed(folder)
+            if len(sys.argv) < 2 or "hosts" in sys.argv[1:]:
+                shoot_hosts()
             if len(sys.argv) < 2 or "ticket" in sys.argv[1:]:
                 shoot_page(folder)
             subprocess.run(

@@ -235,3 +235,94 @@ def test_a_needed_host_that_only_lets_nobody_in_is_no_cause(run: Run, place: Pat
         "causes"
     ]
     assert "office-01 could not be read" in done.err
+
+
+# Ports between hosts.
+
+
+def _between(place: Path, **server: Any) -> Path:
+    """A client on one host, and the server that it needs on another, as *server* says."""
+    import yaml
+
+    gate, office = yaml.safe_load(KIOSK), yaml.safe_load(OFFICE)
+    gate["hosts"][0]["services"][0] |= {"links": [{"to": "timetable.service", "host": "office-01"}], "state": "running"}
+    office["hosts"][0]["services"][0] |= {"state": "running", "startup": "automatic"}
+    listener = {"port": 7400, "service": "timetable.service", **server.pop("listener", {})}
+    office["hosts"][0] |= {"listeners": [listener], "sockets_read": True, "addresses": ["10.20.0.5"]}
+    document = {**gate, "hosts": [*gate["hosts"], *office["hosts"]], **server}
+    path = place / "between.json"
+    path.write_text(json.dumps(document, default=str))
+    return path
+
+
+def test_ports_say_how_a_need_gets_to_the_other_host(run: Run, place: Path) -> None:
+    done = run("ports", "--from", str(_between(place)), "--json")
+    assert done.status == 0
+    (found,) = done.json["between"]
+    assert (found["host"], found["at"], found["well"]) == ("gate-03", "office-01", True)
+    assert found["ports"][0]["open_to_others"] and found["ports"][0]["blocked_by"] is None
+
+
+def test_a_server_that_listens_for_its_own_host_only(run: Run, place: Path) -> None:
+    done = run("ports", "--from", str(_between(place, listener={"address": "127.0.0.1"})))
+    assert done.status == 1 and "listens for its own host only" in done.out
+
+
+def test_a_firewall_between_is_named(run: Run, place: Path) -> None:
+    wall = {
+        "name": "quayside",
+        "between": ["gate-03", "office-01"],
+        "rules": [{"passes": False, "first_port": 7400, "last_port": 7400}],
+    }
+    done = run("ports", "7400", "--from", str(_between(place, firewalls=[wall])))
+    assert done.status == 1 and "stopped by quayside" in done.out
+
+
+def _probe(came_to: str, source: str = "gate-03") -> dict[str, Any]:
+    return {
+        "to": "office-01",
+        "port": 7400,
+        "address": "10.20.0.5",
+        "source": source,
+        "came_to": came_to,
+        "why": "nothing came within 3 s",
+    }
+
+
+def test_a_call_that_nobody_answers_is_a_path_that_is_blocked(run: Run, place: Path) -> None:
+    path = _between(place, probes=[_probe("no answer")])
+    text = path.read_text().replace(
+        '"state": "running", "startup": "automatic", "last"', '"state": "failed", "startup": "automatic", "last"', 1
+    )
+    path.write_text(text)
+    assert _cause(run("why", "kiosk", "--from", str(path), "--json")) == (
+        "path-blocked",
+        "office-01",
+        "timetable.service",
+    )
+    done = run("ports", "--from", str(path))
+    assert done.status == 1 and "a call from gate-03: no answer" in done.out
+
+
+@pytest.mark.parametrize("came_to", ["answered", "refused", "not tried"])
+def test_a_call_that_was_answered_blocks_no_path(run: Run, place: Path, came_to: str) -> None:
+    path = _between(place, probes=[_probe(came_to), _probe("no answer", "")])
+    text = path.read_text().replace(
+        '"state": "running", "startup": "automatic", "last"', '"state": "failed", "startup": "automatic", "last"', 1
+    )
+    path.write_text(text)
+    found = run("why", "kiosk", "--from", str(path), "--json").json["causes"]
+    assert all(one["cause"] != "path-blocked" for one in found)
+
+
+def test_a_call_from_here_is_tried_on_request(run: Run, place: Path) -> None:
+    import socket
+
+    with socket.create_server(("127.0.0.1", 0)) as desk:
+        port = desk.getsockname()[1]
+        path = _between(place, listener={"port": port})
+        path.write_text(path.read_text().replace("10.20.0.5", "127.0.0.9"))
+        done = run("ports", str(port), "--from", str(path), "--probe", "--json")
+        # An address of the loopback is the reader's own, whoever names it.
+        assert done.json["between"][0]["ports"][0]["probes"][0]["came_to"] == "not tried"
+    assert "probes" not in run("ports", "--from", str(path)).out

@@ -118,7 +118,8 @@ FAULTS: dict[str, FarFault] = {
     "stopped": FarFault("office", "systemctl stop timetable", _WELL, "stopped", "office", "timetable.service", mended=True),
     "port held": FarFault(
         "office",
-        "systemctl stop timetable; systemctl start ticker; sleep 0.7;" + _RESTART, f"systemctl stop ticker; {_WELL}", "port-held", "office", "timetable.service", mended=True,
+        "systemctl stop timetable; systemctl start ticker; sleep 0.7;" + _RESTART, f"systemctl stop ticker; {_WELL}",
+        "port-held", "office", "timetable.service", mended=True,
         options=("--may-stop", "ticker"),
     ),
     "data gone": FarFault(

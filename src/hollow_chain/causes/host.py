@@ -40,7 +40,8 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
     evidence: list[Evidence] = [case.quoted(said[-1], bears)] if said else told
     if tried is not None:
         name = name or tried.name
-        evidence.append(_of_the_try(case, tried))
+        # It may be only the way of whoever reads that does not lead there: without a word of the service's own that is a hint.
+        evidence.append(_of_the_try(case, tried, SAID if said else HINT))
     if known is not None and known.read_at is not None and case.host.read_at is not None:
         if abs((known.read_at - case.host.read_at).total_seconds()) < 3600:
             evidence.append(
@@ -81,12 +82,12 @@ def _needed_and_silent(case: Case) -> UnreachedHost | None:
     return next((one for one in case.graph.document.unreached if one.silent and one.name.casefold() in hosts), None)
 
 
-def _of_the_try(case: Case, tried: UnreachedHost) -> Evidence:
+def _of_the_try(case: Case, tried: UnreachedHost, bears: str) -> Evidence:
     """What it means that the host was asked for this reading, and did not answer."""
     at = f" at {clock(tried.tried_at)}" if tried.tried_at else ""
     if tried.silent:
         return case.seen(
-            f"{tried.name} did not answer whoever reads these facts either{at}: {tried.why}", "reading", bears=SAID
+            f"{tried.name} did not answer whoever reads these facts{at}: {tried.why}", "reading", bears=bears
         )
     return case.seen(f"{tried.name} answered{at}, but could not be read: {tried.why}", "reading", bears="doubt")
 
