@@ -291,10 +291,18 @@ def _probe(came_to: str, source: str = "gate-03") -> dict[str, Any]:
 
 def test_a_call_that_nobody_answers_is_a_path_that_is_blocked(run: Run, place: Path) -> None:
     path = _between(place, probes=[_probe("no answer")])
-    text = path.read_text().replace(
-        '"state": "running", "startup": "automatic", "last"', '"state": "failed", "startup": "automatic", "last"', 1
-    )
-    path.write_text(text)
+    document = json.loads(path.read_text())
+    document["hosts"][0]["services"][0]["state"] = "failed"
+    text = "kiosk: connect to 10.20.0.5:7400: Connection timed out"
+    said = {
+        "at": "2026-03-04T06:11:01Z",
+        "service": "kiosk.service",
+        "source": "journal (kiosk)",
+        "text": text,
+        "trust": "own",
+    }
+    document["hosts"][0]["events"] = [said]
+    path.write_text(json.dumps(document))
     assert _cause(run("why", "kiosk", "--from", str(path), "--json")) == (
         "path-blocked",
         "office-01",
