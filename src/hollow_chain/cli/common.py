@@ -321,10 +321,13 @@ class Chair:
         """Hands for all hosts over the network; *first* are the facts that are known of them."""
         from hollow_chain.mend.far_hands import FarHands
         from hollow_chain.sources.asked import Asked
-        from hollow_chain.sources.places import facts_from
+        from hollow_chain.sources.places import Asking, facts_from
 
-        def read(with_claims: bool, with_packages: bool) -> Snapshot:
-            return facts_from(self.source, Asked(_extra(words), with_claims, with_packages), _author())
+        kept: dict[str, Snapshot] = {}
+
+        def read(with_claims: bool, with_packages: bool, only: str) -> Snapshot:
+            asked = Asked(_extra(words), with_claims, with_packages)
+            return facts_from(self.source, asked, _author(), Asking(kept=kept, only=self.ways.get(only)))
 
         if not self.ways:
             raise wrong_call(

@@ -421,7 +421,7 @@ class Carrier:
         act = step.act
         if act is None or act.verb in ("renew", "reboot"):
             return
-        facts = Facts(Graph(self.hands.facts()))
+        facts = Facts(Graph(hands_at(self.hands, step.host).facts()))
         view = self._view(facts, step)
         found = VERBS[act.verb].old(view, act)
         service = view.service(act) if act.service else None

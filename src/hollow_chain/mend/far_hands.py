@@ -7,8 +7,8 @@ On each host a mark says that a mend is under way there, from where, and which: 
 from __future__ import annotations
 
 import contextlib
+import getpass
 import json
-import os
 import socket
 import time
 from collections.abc import Callable, Collection, Sequence
@@ -64,7 +64,7 @@ class FarSystemdHands(SystemdHands):
         ]
 
     def facts(self, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
-        """All hosts, read now."""
+        """This host, read now; the others as they were read last."""
         from hollow_chain.chain import Graph
 
         found = self._facts()
@@ -126,7 +126,7 @@ class FarSystemdHands(SystemdHands):
 
 
 def _chair() -> str:
-    return f"{socket.gethostname()}, user {os.getuid()}"
+    return f"{socket.gethostname()}, user {getpass.getuser()}"
 
 
 class FarHands:
@@ -135,12 +135,13 @@ class FarHands:
     def __init__(
         self,
         ways: dict[str, Address],
-        read: Callable[[bool, bool], Snapshot],
+        read: Callable[[bool, bool, str], Snapshot],
         first: Snapshot,
         named: Sequence[str],
         kept: KeptOpen,
     ) -> None:
-        """*first* are the facts that the plan is made from; *named* what ``--from`` named."""
+        """*read* gives the facts: with claims, with packages, and of one host alone where that is named, beside what is known of the others.
+        *first* are the facts that the plan is made from; *named* what ``--from`` named."""
         self._ways, self._read, self._kept = ways, read, kept
         self._known = {host.name: host.machine for host in first.hosts}
         self._hands: dict[str, FarSystemdHands] = {}
@@ -159,7 +160,7 @@ class FarHands:
         known = self._hands.get(host)
         if known is None:
             try:
-                known = FarSystemdHands(host, partial(self._machine, host), partial(self.facts, False, False))
+                known = FarSystemdHands(host, partial(self._machine, host), partial(self._read, False, False, host))
             except Unreached as problem:
                 raise NotDone(f"{host} is not reached: {problem}") from None
             self._hands[host] = known
@@ -212,7 +213,7 @@ class FarHands:
 
     def facts(self, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
         """All hosts, read now."""
-        return self._read(with_claims, with_packages)
+        return self._read(with_claims, with_packages, "")
 
     def look(self, path: str) -> File | None:
         """What is at a path of the target's host."""

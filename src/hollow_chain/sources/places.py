@@ -37,6 +37,10 @@ class Asking(NamedTuple):
     told: Told = lambda done, awaited: None
     ways: dict[str, Address] | None = None
     """Where given, is told by which way each host over the network was read."""
+    kept: dict[str, Snapshot] | None = None
+    """Where given, is told what was read of each far source."""
+    only: Address | None = None
+    """Where given, only the host at this address is read; of the others counts what was :attr:`kept`."""
 
 
 class _Source(NamedTuple):
@@ -186,8 +190,11 @@ def _together(sources: list[_Source], asking: Asking) -> Snapshot:
     from hollow_chain.sources import files, many
 
     near = [source.read() for source in sources if not source.is_far]
-    far = [source for source in sources if source.is_far]
+    far = [_or_as_kept(source, asking) for source in sources if source.is_far]
     came = many.at_once([(one.name, one.read) for one in far], asking.most, asking.seconds, asking.told)
+    for one, result in zip(far, came, strict=True):
+        if asking.kept is not None and result.found is not None:
+            asking.kept[one.name] = _copied(result.found)
     read_ones = [_named(one, result.found) for one, result in zip(far, came, strict=True) if result.found is not None]
     unreached = [_unreached(one, result) for one, result in zip(far, came, strict=True) if result.found is None]
     if not near and not read_ones:
@@ -198,6 +205,21 @@ def _together(sources: list[_Source], asking: Asking) -> Snapshot:
             asking.ways.update({host.name: one.way for host in result.found.hosts})
     whole.unreached = [*whole.unreached, *unreached]
     return whole
+
+
+def _or_as_kept(source: _Source, asking: Asking) -> _Source:
+    kept = asking.kept.get(source.name) if asking.kept is not None else None
+    if asking.only is None or source.way == asking.only or kept is None:
+        return source
+    return source._replace(read=partial(_copied, kept))
+
+
+def _copied(found: Snapshot) -> Snapshot:
+    """The same facts, with hosts and services of their own: names and declared needs are added to these."""
+    from msgspec.structs import replace
+
+    hosts = [replace(host, services=[replace(service) for service in host.services]) for host in found.hosts]
+    return replace(found, hosts=hosts)
 
 
 def _nothing(unreached: list[UnreachedHost], came: Sequence[Came[Snapshot]]) -> Trouble:
@@ -221,14 +243,15 @@ def _unreached(source: _Source, came: Came[Snapshot]) -> UnreachedHost:
 
     from hollow_chain.facts.host import UnreachedHost
     from hollow_chain.reach.unreached import Unreached
+    from hollow_chain.sources.many import Interrupted
 
     error = came.error
-    if error is not None and not isinstance(error, Trouble | OSError | Exception):
+    if error is not None and not isinstance(error, Exception):
         raise error
+    known = isinstance(error, Trouble | OSError | Interrupted)
+    why = str(error) if known else f"this is a fault of the program itself ({type(error).__name__}: {error})"
     silent = isinstance(error, TimeoutError) or (isinstance(error, Unreached) and error.silent)
-    return UnreachedHost(
-        name=source.name, address=source.address, why=str(error), silent=silent, tried_at=datetime.now(UTC)
-    )
+    return UnreachedHost(name=source.name, address=source.address, why=why, silent=silent, tried_at=datetime.now(UTC))
 
 
 def _named(source: _Source, found: Snapshot) -> Snapshot:

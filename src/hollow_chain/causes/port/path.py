@@ -53,9 +53,9 @@ def blocked_by(
 
 
 def is_blocked(facts: Facts, edge: Edge) -> bool:
-    """Whether some declared firewall stops calls over *edge*, which leads to another host."""
+    """Whether some declared firewall stops calls over *edge*, which leads to another host, or calls that were tried came to nothing."""
     graph, head = facts.graph, edge.head
-    if not graph.document.firewalls and not graph.hosts[head.host].firewalls:
+    if not graph.document.firewalls and not graph.hosts[head.host].firewalls and not graph.document.probes:
         return False
     return head.service is not None and any(True for _ in path_blocked(Case(facts, head, needed_from=edge.tail)))
 
@@ -110,6 +110,7 @@ def _dropped(case: Case, above: Node, own: list[Listener]) -> Iterator[Finding]:
         ),
         mends=(Mend(f"Look for what drops calls to port {one.port} from {above.host}: the packet filter of {case.node.host}, then what "
                     "stands between; let that one port through, and nothing more.", seeks=True),),
+        explains=("exits-with-error", "exits-at-once", "crash-loop", "start-timeout", "host-unreachable"),
     )  # fmt: skip
 
 

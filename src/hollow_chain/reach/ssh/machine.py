@@ -136,8 +136,10 @@ class FarMachine:
     def _first(self) -> None:
         try:
             first = told.read(self.attendant.ask("host"))
-        except ValueError:
-            raise Unreached("what answers there is no shell as every host of this kind has one") from None
+        except (ValueError, IndexError):
+            raise Unreached(
+                "what its shell says is no answer: either it is none as every host of this kind has, or it prints words at each login"
+            ) from None
         self._told, self._asked_at = first, time.monotonic()
         files = first.files
         self.name = files.get("/proc/sys/kernel/hostname", "").strip() or self.link.address.host
