@@ -14,6 +14,8 @@ from collections.abc import Coroutine
 from concurrent.futures import Future
 from typing import Any, TypeVar
 
+import asyncssh
+
 from hollow_chain.reach.handles import PACKAGE_LIST, PACKAGE_LISTS
 from hollow_chain.reach.ssh.connection import LOOP, FarConnection
 from hollow_chain.reach.unreached import Unreached
@@ -82,6 +84,8 @@ class Attendant:
         self._waiting: deque[tuple[bytes, asyncio.Future[bytes]]] = deque()
         self._reader: asyncio.Task[None] | None = None
         self._starting = asyncio.Lock()
+        self._ended = ""
+        """Why no more answers come."""
 
     def ask(self, kind: str, names: list[str] | None = None, seconds: float | None = None) -> bytes:
         """The answer to one question about *names*. Raises :class:`Unreached`."""
@@ -96,6 +100,8 @@ class Attendant:
         async with self._starting:
             if self._process is None:
                 await self._start()
+        if self._ended:
+            raise Unreached(self._ended)
         part = b"\n" if kind in _BY_LINES else b"\0"
         given = b"".join(name.encode("utf-8", "surrogateescape") + part for name in names or ())
         end = secrets.token_hex(16)
@@ -109,7 +115,22 @@ class Attendant:
         self._reader = asyncio.create_task(self._read())
 
     async def _read(self) -> None:
-        """Hand out answers as they come."""
+        """Hand out answers as they come; where no more will come, say so to all who wait."""
+        why = ""
+        try:
+            await self._hand_out()
+            said = (await self._process.stderr.read(2000)).decode("utf-8", "replace").strip()
+            why = said.splitlines()[-1] if said else "its shell ended before it had answered"
+        except (asyncssh.Error, OSError):
+            why = "the connection broke off"
+        finally:
+            self._ended = why or "it is not asked any longer"
+            while self._waiting:
+                _, future = self._waiting.popleft()
+                if not future.done():
+                    future.set_exception(Unreached(self._ended))
+
+    async def _hand_out(self) -> None:
         held = bytearray()
         searched = 0
         while piece := await self._process.stdout.read(1 << 18):
@@ -127,14 +148,7 @@ class Attendant:
                 searched = 0
             if len(held) > 2 * MAX_ANSWER:
                 self._process.close()
-                break
-        said = (await self._process.stderr.read(2000)).decode("utf-8", "replace").strip()
-        while self._waiting:
-            _, future = self._waiting.popleft()
-            if not future.done():
-                future.set_exception(
-                    Unreached(said.splitlines()[-1] if said else "its shell ended before it had answered")
-                )
+                return
 
     def close(self) -> None:
         """Let the shell there end."""
