@@ -26,7 +26,7 @@ class Near(Answers):
     """What a host over SSH would answer, of this machine; questions are counted."""
 
     def __init__(self) -> None:
-        super().__init__(None, True)  # type: ignore[arg-type]  # nobody is there to ask
+        super().__init__(None)  # type: ignore[arg-type]  # nobody is there to ask
         self.rounds = 0
         self.wait_for = self.answer_now
 

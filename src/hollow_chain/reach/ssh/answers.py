@@ -52,8 +52,10 @@ class WholeFile(NamedTuple):
 class Answers:
     """The answers so far."""
 
-    def __init__(self, attendant: Attendant, all_rights: bool) -> None:
-        self._attendant, self._all_rights = attendant, all_rights
+    def __init__(self, attendant: Attendant) -> None:
+        self._attendant = attendant
+        self.all_rights = True
+        """Whether the host is asked with all rights: what is not seen is then not there."""
         self._known: dict[str, AtPath | None] = {}
         self._names: dict[str, list[str]] = {}
         self._contents: dict[str, WholeFile | None] = {}
@@ -68,7 +70,7 @@ class Answers:
         if path not in self._known:
             self.expect([path, *ahead])
         found = self._known[path]
-        if found is None and not self._all_rights and not self._above_is_open(path):
+        if found is None and not self.all_rights and not self._above_is_open(path):
             raise PermissionError(errno.EACCES, "permission denied", path)
         return found
 
@@ -103,9 +105,10 @@ class Answers:
 
     def ask(self, questions: Sequence[Question]) -> Future[None]:
         """Send *questions*; their answers are known when the future is done."""
-        return self._attendant.begin(self._fetch(questions))
+        return self._attendant.begin(self.fetch(questions))
 
-    async def _fetch(self, questions: Sequence[Question]) -> None:
+    async def fetch(self, questions: Sequence[Question]) -> None:
+        """The same, in the loop of the connections."""
         asked = {kind: [path for one, path in questions if one == kind] for kind, _ in questions}
         answers = await asyncio.gather(*(self._attendant.answer(kind, paths) for kind, paths in asked.items()))
         told = dict(zip(asked, answers, strict=True))

@@ -10,6 +10,7 @@ import asyncio
 import contextlib
 import tempfile
 from collections.abc import Awaitable, Callable
+from concurrent.futures import Future
 from typing import Any, TypeVar
 
 import asyncssh
@@ -20,6 +21,8 @@ from hollow_chain.reach.ssh.connection import LOOP, FarConnection
 
 T = TypeVar("T")
 BRIDGE = "systemd-stdio-bridge"
+_START_SECONDS = 30.0
+"""For a program to come up on the other side: a busy host takes seconds to run a shell."""
 SOCKET = "/run/dbus/system_bus_socket"
 _PIECE = 1 << 16
 """Bytes that are carried at once: as many as a pipe of the kernel's holds (pipe(7))."""
@@ -28,8 +31,16 @@ _PIECE = 1 << 16
 class FarBus:
     """The message bus of one host; *as_root* by way of sudo(8)."""
 
-    def __init__(self, link: FarConnection, as_root: bool, has_bridge: bool) -> None:
-        self._link, self._as_root, self._has_bridge = link, as_root, has_bridge
+    def __init__(self, link: FarConnection, as_root: bool) -> None:
+        self._link, self._as_root = link, as_root
+        self.has_bridge = True
+        """Whether the host has the bridge."""
+        self._begun: Future[Any] | None = None
+
+    def begin(self) -> None:
+        """Have the bridge started before it is needed: that it comes up takes a way there and back, and its shell's own time."""
+        if self._begun is None:
+            self._begun = LOOP.begin(_bridge(self._link, self._as_root), _START_SECONDS)
 
     def converse(self, talk: Callable[[Any], Awaitable[T]], seconds: float) -> T:
         """See :meth:`hollow_chain.reach.interfaces.Reached.converse`."""
@@ -38,7 +49,8 @@ class FarBus:
         # The library speaks to sockets only: one in a folder that nobody else may enter stands for the connection.
         with tempfile.TemporaryDirectory(prefix="hollow-chain-") as folder:
             path = f"{folder}/bus"
-            carrier = LOOP.run(_Carrier(self._link, self._as_root, self._has_bridge).open(path), 30)
+            begun, self._begun = self._begun, None
+            carrier = LOOP.run(_Carrier(self._link, self._as_root, self.has_bridge, begun).open(path), _START_SECONDS)
             try:
                 return _spoken(MessageBus, path, talk, seconds, carrier)
             finally:
@@ -69,8 +81,9 @@ def _spoken(bus_type: Any, path: str, talk: Callable[[Any], Awaitable[T]], secon
 class _Carrier:
     """Carries what comes in at a socket to the bus of the host, and back."""
 
-    def __init__(self, link: FarConnection, as_root: bool, has_bridge: bool) -> None:
+    def __init__(self, link: FarConnection, as_root: bool, has_bridge: bool, begun: Future[Any] | None) -> None:
         self._link, self._as_root, self._has_bridge = link, as_root, has_bridge
+        self._begun = begun
         self._server: asyncio.Server | None = None
         self._work: set[asyncio.Task[None]] = set()
         self.why = ""
@@ -96,8 +109,8 @@ class _Carrier:
         if not self._has_bridge:
             reader, writer = await connection.open_unix_connection(SOCKET, encoding=None)
             return reader, writer
-        command = f"exec sudo -n -- {BRIDGE}" if self._as_root else f"exec {BRIDGE}"
-        process = await connection.create_process(command, encoding=None, stderr=asyncssh.DEVNULL)
+        begun = asyncio.wrap_future(self._begun) if self._begun is not None else _bridge(self._link, self._as_root)
+        process = await begun
         return process.stdout, process.stdin
 
     async def close(self) -> None:
@@ -105,6 +118,11 @@ class _Carrier:
             task.cancel()
         if self._server is not None:
             self._server.close()
+
+
+async def _bridge(link: FarConnection, as_root: bool) -> Any:
+    command = f"exec sudo -n -- {BRIDGE}" if as_root else f"exec {BRIDGE}"
+    return await link.connection.create_process(command, encoding=None, stderr=asyncssh.DEVNULL)
 
 
 async def _pump(source: Any, sink: Any) -> None:

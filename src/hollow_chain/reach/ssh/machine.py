@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import fnmatch
 import glob
 import posixpath
@@ -21,7 +22,7 @@ from hollow_chain.reach.machine_id import ID_FILE, digest
 from hollow_chain.reach.ssh import told
 from hollow_chain.reach.ssh.accounts import FarAccounts
 from hollow_chain.reach.ssh.altering import Altering
-from hollow_chain.reach.ssh.answers import Answers
+from hollow_chain.reach.ssh.answers import Answers, steps_of
 from hollow_chain.reach.ssh.attendant import Attendant
 from hollow_chain.reach.ssh.bus import FarBus
 from hollow_chain.reach.ssh.connection import FarConnection
@@ -35,6 +36,22 @@ from hollow_chain.reach.unreached import Unreached
 
 T = TypeVar("T")
 One = TypeVar("One")
+UNIT_FOLDERS = (
+        "/etc/systemd/system.control", "/run/systemd/system.control", "/run/systemd/transient", "/run/systemd/generator.early",
+        "/etc/systemd/system", "/etc/systemd/system.attached", "/run/systemd/system", "/run/systemd/system.attached",
+        "/run/systemd/generator", "/usr/local/lib/systemd/system", "/lib/systemd/system", "/usr/lib/systemd/system",
+        "/run/systemd/generator.late",
+)  # fmt: skip
+"""Where definitions lie (systemd.unit(5), "Unit File Load Path")."""
+_FORESEEN = (
+    "/etc/shadow",
+    "/run/reboot-required",
+    "/lib/modules",
+    "/proc/1/environ",
+    "/var/log/dpkg.log",
+    "/var/log/dpkg.log.1",
+)
+"""What every reading looks at beside them."""
 _MOST_TEXT = 1 << 20
 """Bytes of a small file that the system makes."""
 _MOST_VOLUMES = 200
@@ -126,16 +143,26 @@ class FarMachine:
 
     def __init__(self, address: Address) -> None:
         self.link = FarConnection(address)
+        self.logged_in_as = self.link.connection.get_extra_info("username") or ""
         self.attendant = Attendant(self.link)
+        self._transfer, self._bus = Transfer(self.link, False), FarBus(self.link, False)
         try:
+            if self.logged_in_as == "root":  # else it is not known yet who will ask
+                self._begin()
             self._first()
         except BaseException:
             self.close()
             raise
 
+    def _begin(self) -> None:
+        """Have begun what every reading needs, while the first questions are under way."""
+        self._transfer.begin()
+        self._bus.begin()
+
     def _first(self) -> None:
+        answers = Answers(self.attendant)
         try:
-            first = told.read(self.attendant.ask("host"))
+            first = told.read(self.link.ask(self._first_answers(answers)))
         except (ValueError, IndexError):
             raise Unreached(
                 "what its shell says is no answer: either it is none as every host of this kind has, or it prints words at each login"
@@ -148,22 +175,30 @@ class FarMachine:
         self.all_rights = self.user == 0
         self.family = SYSTEMD.name
         self.is_here = False
-        self.logged_in_as = self.link.connection.get_extra_info("username") or ""
         self._by_sudo = self.all_rights and self.logged_in_as != "root"
         by_way = f"root, by way of sudo as {self.logged_in_as}"
         self.asked_as = (
             by_way if self._by_sudo else "root" if self.all_rights else f"{self.logged_in_as}, who is not root"
         )
         self._mounts = Mounts(files.get("/proc/self/mountinfo", ""))
-        if not hasattr(self, "_transfer"):  # one conversation is enough
-            self._transfer = Transfer(self.link, self._by_sudo)
-        answers = Answers(self.attendant, self.all_rights)
+        if self._by_sudo and not self._transfer.as_root:
+            self._transfer, self._bus = Transfer(self.link, True), FarBus(self.link, True)
+            self._begin()
+        self._bus.has_bridge = first.has_bridge
+        answers.all_rights = self.all_rights
         self.machine = digest(files.get(ID_FILE, ""), self.name)
         self.altering = Altering(self.link, self._transfer)
         self._see(answers)
         self.processes = FarProcesses(files, self.attendant)
         self.network = FarNetwork(files, self.architecture, self.processes, self.attendant)
         self.accounts = FarAccounts(files, self.attendant)
+
+    async def _first_answers(self, answers: Answers) -> bytes:
+        """What the host says of itself; what stands where every reading looks is asked along with that."""
+        steps = dict.fromkeys(step for path in (*_FORESEEN, *UNIT_FOLDERS) for step in ("/", *steps_of(path)))
+        questions = [("stat", step) for step in steps] + [("names", folder) for folder in UNIT_FOLDERS]
+        told_first, _ = await asyncio.gather(self.attendant.answer("host"), answers.fetch(questions))
+        return told_first
 
     def _see(self, answers: Answers) -> None:
         self._side_by_side = SideBySide(answers.ask)
@@ -177,7 +212,9 @@ class FarMachine:
 
     def forget(self) -> None:
         """Ask anew what stands where."""
-        self._see(Answers(self.attendant, self.all_rights))
+        answers = Answers(self.attendant)
+        answers.all_rights = self.all_rights
+        self._see(answers)
 
     def again(self) -> None:
         """Ask all of it anew."""
@@ -221,7 +258,7 @@ class FarMachine:
 
     def converse(self, talk: Callable[[Any], Awaitable[T]], seconds: float) -> T:
         """What *talk* gives, which gets the message bus to ask."""
-        return FarBus(self.link, self._by_sudo, self._told.has_bridge).converse(talk, seconds)
+        return self._bus.converse(talk, seconds)
 
     def journal(self) -> AbstractContextManager[Records]:
         """Its journal, opened. Raises :class:`NotThere`."""

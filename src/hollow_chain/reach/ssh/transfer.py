@@ -10,7 +10,7 @@ from typing import Any, NamedTuple, TypeVar, cast
 import asyncssh
 
 from hollow_chain.reach.ssh.answers import FileTold
-from hollow_chain.reach.ssh.connection import FarConnection
+from hollow_chain.reach.ssh.connection import LOOP, FarConnection
 
 T = TypeVar("T")
 _SERVERS = " ".join(
@@ -39,10 +39,14 @@ class Transfer:
     """Files of one host; *as_root* by way of sudo(8)."""
 
     def __init__(self, link: FarConnection, as_root: bool) -> None:
-        self._link, self._as_root = link, as_root
+        self._link, self.as_root = link, as_root
         self._client: asyncssh.SFTPClient | None = None
         self._starting = asyncio.Lock()
         self._closing: set[asyncio.Future[None]] = set()
+
+    def begin(self) -> None:
+        """Have the conversation begun before it is needed."""
+        LOOP.begin(self.client(), 30.0)
 
     async def client(self) -> asyncssh.SFTPClient:
         """The conversation, begun at the first question."""
@@ -52,7 +56,7 @@ class Transfer:
         return self._client
 
     async def _begun(self) -> asyncssh.SFTPClient:
-        if not self._as_root:
+        if not self.as_root:
             return await self._link.connection.start_sftp_client(path_encoding=None)
         connection = self._link.connection
         writer, reader, _ = await connection.open_session(_AS_ROOT, encoding=None)
