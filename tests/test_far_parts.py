@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import os
 import stat
+import subprocess
 import tarfile
 import time
 from concurrent.futures import Future
@@ -19,7 +20,7 @@ from hollow_chain.reach.address import Address, BadAddress, parse
 from hollow_chain.reach.machine_id import digest
 from hollow_chain.reach.ssh import answers, told
 from hollow_chain.reach.ssh.accounts import groups, users
-from hollow_chain.reach.ssh.attendant import COMMAND
+from hollow_chain.reach.ssh.attendant import COMMAND, LISTED
 from hollow_chain.reach.ssh.journal import FarJournal
 from hollow_chain.reach.ssh.journal_export import records
 from hollow_chain.reach.ssh.processes import FarProcesses, pairs
@@ -162,6 +163,21 @@ def test_any_answer_is_taken(data: bytes) -> None:
     told.sockets(first.files, False, {}, 10)
     told.local_sockets(first.files, {}, 10)
     told.locks(first.files)
+
+
+def test_what_lies_in_a_folder_is_told_with_all_that_it_is(tmp_path: Any) -> None:
+    (tmp_path / "two\nlines").write_text("x")
+    (tmp_path / "deep").mkdir()
+    (tmp_path / "led").symlink_to("deep")
+    form = f"%h\\0%f\\0{LISTED}\\0%l\\0"
+    listed = subprocess.run(
+        ["find", "-H", tmp_path, "-mindepth", "1", "-maxdepth", "1", "-printf", form], capture_output=True, check=True
+    )
+    found = answers.listed_names(listed.stdout)[str(tmp_path)]
+    assert sorted(found) == ["deep", "led", "two\nlines"] and found["led"].target == "deep"
+    for name in found:
+        now = os.lstat(tmp_path / name)
+        assert (found[name].about, found[name].about.st_mtime) == (now, now.st_mtime)
 
 
 def test_contents_come_as_an_archive() -> None:

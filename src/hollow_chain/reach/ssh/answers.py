@@ -117,7 +117,12 @@ class Answers:
             self._known |= {path: seen.get(path) for path in asked["stat"]}
         if "names" in told:
             listed = listed_names(told["names"])
-            self._names |= {folder: listed.get(folder.rstrip("/") or "/", []) for folder in asked["names"]}
+            for folder in asked["names"]:
+                place = folder.rstrip("/") or "/"
+                within = listed.get(place, {})
+                self._names[folder] = sorted(within)
+                for name, standing in within.items():
+                    self._known.setdefault(f"{place.rstrip('/')}/{name}", standing)
         if "content" in told:
             unpacked = contents(told["content"])
             self._contents |= {path: unpacked.get(path) for path in asked["content"]}
@@ -168,13 +173,33 @@ def contents(answer: bytes) -> dict[str, WholeFile]:
     return found
 
 
-def listed_names(answer: bytes) -> dict[str, list[str]]:
-    """The names in each folder, sorted, of an answer that lists folders and names in turn."""
-    words = answer.decode("utf-8", "surrogateescape").split("\0")
-    found: dict[str, list[str]] = {}
-    for folder, name in zip(words[::2], words[1::2], strict=False):
-        found.setdefault(folder, []).append(name)
-    return {folder: sorted(names) for folder, names in found.items()}
+_KINDS = {
+    "f": stat.S_IFREG,
+    "d": stat.S_IFDIR,
+    "l": stat.S_IFLNK,
+    "s": stat.S_IFSOCK,
+    "p": stat.S_IFIFO,
+    "c": stat.S_IFCHR,
+    "b": stat.S_IFBLK,
+}
+"""Kinds of files by the letters that find(1) has for them."""
+
+
+def listed_names(answer: bytes) -> dict[str, dict[str, AtPath]]:
+    """What lies in each folder, by name, of an answer in the form of :data:`~hollow_chain.reach.ssh.attendant.LISTED`."""
+    fields = answer.decode("utf-8", "surrogateescape").split("\0")
+    found: dict[str, dict[str, AtPath]] = {}
+    for folder, name, told, target in zip(*(iter(fields),) * 4, strict=False):
+        kind, _, rest = told.partition(" ")
+        rights, _, rest = rest.partition(" ")
+        if kind in _KINDS and rights.isdigit():
+            try:
+                about = _about(f"{_KINDS[kind] | int(rights, 8):x} {rest}")
+            except ValueError:
+                continue
+            if about is not None:
+                found.setdefault(folder, {})[name] = AtPath(about, target)
+    return found
 
 
 def steps_of(path: str) -> list[str]:

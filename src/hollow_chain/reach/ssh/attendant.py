@@ -25,6 +25,9 @@ MAX_ANSWER = 64 << 20
 """Bytes of one answer: ten times what a large host gives."""
 STAT = "%f %i %d %h %u %g %s %.9X %.9Y %.9Z"
 """What is asked of a file (stat(1)): mode, number, device, names, owner, group, size, and three moments."""
+LISTED = "%y %m %i %D %n %U %G %s %A@ %T@ %C@"
+"""What is told of each thing in a folder (find(1), "-printf"): kind, rights, number, device, names, owner, group, size, and three
+moments."""
 _KERNEL = " ".join(
     f"/proc/{name}"
     for name in (
@@ -50,7 +53,8 @@ _KINDS = {
     ),
     "open": 'find /proc/[0-9]*/fd -maxdepth 1 -type l -lname "/*" -printf "%p\\0%l\\0" 2>/dev/null',
     "stat": f'xargs -0 -r stat --printf="{STAT}\\0%n\\0%N\\0" -- 2>/dev/null',
-    "names": 'xargs -0 -r sh -c "exec find -H \\"\\$@\\" -mindepth 1 -maxdepth 1 -printf \\"%h\\\\0%f\\\\0\\"" sh 2>/dev/null',
+    "names": 'xargs -0 -r sh -c "exec find -H \\"\\$@\\" -mindepth 1 -maxdepth 1 -printf'
+    f' \\"%h\\\\0%f\\\\0{LISTED}\\\\0%l\\\\0\\"" sh 2>/dev/null',
     "content": "tar -c -f - -P --no-recursion --null -T - 2>/dev/null",
     "packages": f"grep -s -H -x -F -f - {PACKAGE_LISTS}/*{PACKAGE_LIST}",
     "network": "ip -j address 2>/dev/null",
