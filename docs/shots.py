@@ -26,7 +26,6 @@ SHOTS = {
     "rehearse": "rehearse --from facts --host voyage-ws",
     "suppose": "suppose 'limit all 60s' 'fails PositionFeed' --from facts --host voyage-ws",
     "mend": "mend kiosk --from facts",
-    "mend-apply": "mend TimetableStore --from office --apply --yes --store cases.db",
     "register": "register /opt/tide/board --name tide-board --describe 'How high the water stands' --port 80 --needs boarding-list "
     "--from facts --host gate-03 -- --ramps 3",
     "case": "case list --store taught.db; hollow-chain why CargoList --from facts --store taught.db",
@@ -36,10 +35,11 @@ SHOTS = {
 DISPLAY = ":77"
 
 
-def shoot(name: str, call: str, folder: Path, inside: str = "", seconds: float = 3.5) -> None:
-    """Run one call in a terminal window and keep a picture of the window; *inside*: what leads into another host."""
+def shoot(name: str, call: str, folder: Path, inside: str = "", seconds: float = 3.5, typed: str = "") -> None:
+    """Run one call in a terminal window and keep a picture of the window; *inside*: what leads into another host,
+    *typed*: what is shown in the place of the call."""
     program = f"{inside} {PROGRAM}" if inside else "hollow-chain"
-    script = f"clear; echo {shlex.quote(f'$ hollow-chain {call}')}; echo; {program} {call}; sleep 30"
+    script = f"clear; echo {shlex.quote(f'$ hollow-chain {typed or call}')}; echo; {program} {call}; sleep 30"
     env = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}", "LC_ALL": "C.UTF-8"}
     terminal = subprocess.Popen(
         ["xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x48+0+0", "-bg", "#10151c", "-fg", "#d8dee6",
@@ -132,8 +132,9 @@ def shoot_hosts() -> None:
         harbor.hosts["office"].run("systemctl stop timetable")
         harbor.hosts["quay"].run("systemctl restart kiosk; sleep 1", check=False)
         inside = f"env HOME={harbor.home} ip netns exec {harbor.chair}"
-        shoot("hosts-check", "hosts check hosts.toml", harbor.home, inside, 9)
-        shoot("why-far", "why kiosk --from hosts.toml", harbor.home, inside, 9)
+        both = f"hosts check hosts.toml; {inside} {PROGRAM} why kiosk --from hosts.toml"
+        typed = "hosts check hosts.toml; hollow-chain why kiosk --from hosts.toml"
+        shoot("hosts", both, harbor.home, inside, 20, typed)
 
 
 def _license_file(folder: Path) -> None:
