@@ -167,6 +167,7 @@ class FarMachine:
             raise Unreached(
                 "what its shell says is no answer: either it is none as every host of this kind has, or it prints words at each login"
             ) from None
+        _check(first.files, answers)
         self._told, self._asked_at = first, time.monotonic()
         files = first.files
         self.name = files.get("/proc/sys/kernel/hostname", "").strip() or self.link.address.host
@@ -263,6 +264,15 @@ class FarMachine:
     def journal(self) -> AbstractContextManager[Records]:
         """Its journal, opened. Raises :class:`NotThere`."""
         return FarJournal(self.attendant)
+
+
+def _check(files: dict[str, str], answers: Answers) -> None:
+    """Raise :class:`Unreached` where the host lacks what looks at it: nothing that it does not tell may pass for absent."""
+    lacking = [path for path in ("/proc/stat", "/proc/self/mountinfo", "/etc/passwd") if path not in files]
+    if lacking or answers.at("/") is None or not any(answers.names(folder) for folder in UNIT_FOLDERS):
+        raise Unreached(
+            "it lacks the tools that look at a host (grep, stat, find and xargs as GNU has them), or is no systemd host"
+        )
 
 
 def _mounted(lines: Iterable[str]) -> Iterable[tuple[str, str, list[str]]]:

@@ -82,7 +82,10 @@ class Transfer:
 
     def rooms(self, places: list[str]) -> dict[str, asyncssh.SFTPVFSAttrs]:
         """How much room there is in the file systems mounted on *places*, of those that tell (statvfs(3))."""
-        return self._link.ask(self._rooms(places))
+        try:
+            return self._link.ask(self._rooms(places))
+        except asyncssh.Error:
+            return {}  # a server without this protocol
 
     async def _rooms(self, places: list[str]) -> dict[str, asyncssh.SFTPVFSAttrs]:
         client = await self.client()
@@ -96,6 +99,8 @@ class Transfer:
             return self._link.ask(work)
         except asyncssh.SFTPError as error:
             raise as_system_error(error, path) from None
+        except asyncssh.Error as error:  # a server without this protocol
+            raise OSError(errno.ENOTSUP, f"not to be had over SFTP: {error.reason[:100].lower()}", path) from None
 
 
 def as_system_error(error: asyncssh.SFTPError, path: str) -> OSError:
