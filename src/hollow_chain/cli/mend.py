@@ -283,7 +283,8 @@ def _told_when_interrupted(hands: Hands) -> Iterator[None]:
         left = [one.id for one in all_in(hands.place) if not one.standing.closed]
         if not left:
             raise
-        text = f"interrupted in the middle of the mend {left[-1]}: go on with 'hollow-chain mend --resume', or undo it with '--undo'"
+        named = hands.named
+        text = f"interrupted in the middle of the mend {left[-1]}: go on with 'hollow-chain mend --resume{named}', or undo it with '--undo{named}'"
         raise Trouble(text, INTERRUPTED) from None
 
 

@@ -102,7 +102,7 @@ class Carrier:
         hosts = sorted({step.host for steps in tries for step in steps if step.act is not None})
         if isinstance(self.hands, HandsOfMany):
             head.machines = self.hands.machines(hosts)
-        journal = begin(self.hands.place, head)
+        journal = begin(self.hands.place, head, self.hands.named)
         if isinstance(self.hands, HandsOfMany):
             try:
                 self.hands.begun(journal.id, hosts)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import getpass
 import json
+import shlex
 import socket
 import time
 from collections.abc import Callable, Collection, Sequence
@@ -147,7 +148,7 @@ class FarHands:
         self._hands: dict[str, FarSystemdHands] = {}
         self.host = ""
         self.machine = "from another chair"
-        self.named = "".join(f" --from {one}" for one in named)
+        self.named = "".join(f" --from {shlex.quote(one)}" for one in named)
         self.place = chair_place()
 
     @property

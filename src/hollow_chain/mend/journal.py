@@ -205,8 +205,9 @@ def _append(handle: int, line: bytes, at: int) -> None:
         raise
 
 
-def begin(place: Path, head: Record) -> MendJournal:
-    """A new journal in the folder *place*. Raises :class:`Trouble` where another mend there is not finished."""
+def begin(place: Path, head: Record, named: str = "") -> MendJournal:
+    """A new journal in the folder *place*. Raises :class:`Trouble` where another mend there is not finished; *named* is the option that
+    names the host, for the lines to type."""
     open_ones = []
     for one in all_in(place, told=True):
         standing = one.standing
@@ -222,11 +223,11 @@ def begin(place: Path, head: Record) -> MendJournal:
         if waits is not None:
             raise wrong_call(
                 f"the mend {left.id} of {left.head.target} waits for step {waits[1] + 1}, which is by hand: first "
-                f"'hollow-chain mend --done {waits[1] + 1}' or 'hollow-chain mend --undo {left.id}'"
+                f"'hollow-chain mend --done {waits[1] + 1}{named}' or 'hollow-chain mend --undo {left.id}{named}'"
             )
         raise wrong_call(
-            f"the mend {left.id} of {left.head.target} was interrupted: first 'hollow-chain mend --resume {left.id}' or "
-            f"'hollow-chain mend --undo {left.id}'"
+            f"the mend {left.id} of {left.head.target} was interrupted: first 'hollow-chain mend --resume {left.id}{named}' or "
+            f"'hollow-chain mend --undo {left.id}{named}'"
         )
     head.id = _free_id(place, head.at)
     journal = MendJournal(place / f"{head.id}{_SUFFIX}", [])

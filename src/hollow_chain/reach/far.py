@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
 from typing import TYPE_CHECKING
 
+from hollow_chain.lacking import needs
 from hollow_chain.reach.address import RPC, SSH, Address
 from hollow_chain.reach.unreached import Unreached
 
@@ -46,11 +47,9 @@ class KeptOpen:
 
     def machine(self, address: Address) -> FarMachine:
         """The host at *address*. Raises :class:`Unreached`."""
-        from hollow_chain.reach.ssh.machine import FarMachine
-
         known = self._open.get(address)
         if known is None or not known.is_open:
-            known = FarMachine(address)
+            known = _ssh()(address)
             with self._lock:
                 self._open[address] = known
         return known
@@ -66,10 +65,14 @@ class KeptOpen:
 
 @contextmanager
 def _over_ssh(address: Address) -> Iterator[Reached]:
-    from hollow_chain.reach.ssh.machine import FarMachine
-
-    with FarMachine(address) as reached:
+    with _ssh()(address) as reached:
         yield reached
+
+
+def _ssh() -> type[FarMachine]:
+    with needs("remote", "a host over SSH"):
+        from hollow_chain.reach.ssh.machine import FarMachine
+    return FarMachine
 
 
 @contextmanager
