@@ -14,7 +14,9 @@ from typing import Any
 
 from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, INTERRUPTED, Trouble
 
-_SHARED = frozenset({"common", "finding", "asking", "changing", "completing", "observing", "plain_values", "ticketing"})
+_SHARED = frozenset(
+    {"chair", "common", "finding", "asking", "changing", "completing", "observing", "plain_values", "ticketing"}
+)
 _ABOUT = (
     "Why will this service not start? Follows the dependency graph down from what you ask about, "
     "and names the one link that does not hold, with evidence, and what mends it."

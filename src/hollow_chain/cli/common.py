@@ -25,7 +25,6 @@ if TYPE_CHECKING:
     from hollow_chain.facts.service import Service
     from hollow_chain.mend.hands import Hands
     from hollow_chain.reach.address import Address
-    from hollow_chain.reach.far import KeptOpen
     from hollow_chain.verdict.experience import Experience
 
 From = Annotated[
@@ -113,10 +112,10 @@ def load(
     from hollow_chain.sources.asked import Asked
     from hollow_chain.sources.places import Asking, facts_from, is_live
 
-    asked = Asked(_extra(words), with_claims, with_packages, observed, supposed, closely, with_changes)
+    asked = Asked(extra_names(words), with_claims, with_packages, observed, supposed, closely, with_changes)
     with waiting("reading this machine") if is_live(places) else nullcontext(), Awaiting() as told:
         reached: dict[str, Address] = {} if ways is None else ways
-        snapshot = facts_from(places, asked, _author(), Asking(at_once, seconds_of(within, "--within"), told, reached))
+        snapshot = facts_from(places, asked, author(), Asking(at_once, seconds_of(within, "--within"), told, reached))
         if probe:
             add_probes(snapshot, reached)
     if logs:
@@ -163,13 +162,13 @@ def seconds_of(text: str, option: str) -> float:
     return found
 
 
-def _author() -> str:
+def author() -> str:
     from hollow_chain import __version__
 
     return f"hollow-chain {__version__}"
 
 
-def _extra(words: str) -> tuple[str, ...]:
+def extra_names(words: str) -> tuple[str, ...]:
     """Names under which the manager may know *words* although no list shows it (an instance not yet started)."""
     plain = words.strip()
     if not plain or len(plain) > 200 or any(c.isspace() or c == "/" for c in plain) or plain.isdigit():
@@ -180,7 +179,7 @@ def _extra(words: str) -> tuple[str, ...]:
 
 def unit_name(words: str) -> str:
     """The name that *words* would have as a unit of this machine; empty where they cannot be one."""
-    return next(iter(_extra(words)), "")
+    return next(iter(extra_names(words)), "")
 
 
 class waiting:
@@ -287,54 +286,6 @@ def _for_any_code_page(document: str) -> str:
 def _escaped(sign: str) -> str:
     pair = sign.encode("utf-16-be", "surrogatepass")
     return "".join(f"\\u{pair[at : at + 2].hex()}" for at in range(0, len(pair), 2))
-
-
-class Chair:
-    """What a call has to do with hosts over the network: their connections, kept open, and the way to each. Use as a context manager."""
-
-    def __init__(self, source: Source) -> None:
-        self.source = source
-        self.ways: dict[str, Address] = {}
-        self._kept: KeptOpen | None = None
-
-    def __enter__(self) -> Chair:
-        if self.is_far:
-            from hollow_chain.reach.far import KeptOpen
-
-            self._kept = KeptOpen().__enter__()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        if self._kept is not None:
-            self._kept.__exit__()
-
-    @property
-    def is_far(self) -> bool:
-        """Whether any host may be reached over the network."""
-        return any("://" in one or one.lower().endswith(".toml") for one in self.source or ())
-
-    def load(self, words: str, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
-        """The facts of all of it."""
-        return load(self.source, words, with_claims, with_packages=with_packages, ways=self.ways)
-
-    def hands(self, first: Snapshot, words: str) -> Hands:
-        """Hands for all hosts over the network; *first* are the facts that are known of them."""
-        from hollow_chain.mend.far_hands import FarHands
-        from hollow_chain.sources.asked import Asked
-        from hollow_chain.sources.places import Asking, facts_from
-
-        kept: dict[str, Snapshot] = {}
-
-        def read(with_claims: bool, with_packages: bool, only: str) -> Snapshot:
-            asked = Asked(_extra(words), with_claims, with_packages)
-            return facts_from(self.source, asked, _author(), Asking(kept=kept, only=self.ways.get(only)))
-
-        if not self.ways:
-            raise wrong_call(
-                "none of the hosts was reached over the network: a plan is carried out where the service is"
-            )
-        assert self._kept is not None
-        return FarHands(self.ways, read, first, tuple(self.source or ()), self._kept)
 
 
 def hands_of(source: Source, target: str) -> Hands:

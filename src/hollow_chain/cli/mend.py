@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 from hollow_chain.cli import common, completing, finding, ticketing
+from hollow_chain.cli.chair import Chair
 from hollow_chain.trouble import INTERRUPTED, MEND_DID_NOT_HOLD, SaidNo, Trouble, wrong_call
 
 if TYPE_CHECKING:
@@ -158,11 +159,11 @@ class MendWish(NamedTuple):
 
 
 def _plan(target: str, source: common.Source, host: str, wish: MendWish) -> int:
-    with common.Chair(source) as chair:
+    with Chair(source) as chair:
         return _planned(target, chair, host, wish)
 
 
-def _planned(target: str, chair: common.Chair, host: str, wish: MendWish) -> int:
+def _planned(target: str, chair: Chair, host: str, wish: MendWish) -> int:
     source = chair.source
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
@@ -346,7 +347,7 @@ class Later(NamedTuple):
 
 def later(words: str, source: common.Source, wish: Later) -> int:
     """Undo, or go on with, a mend that is on the journal."""
-    with common.Chair(source) as chair:
+    with Chair(source) as chair:
         hands = chair.hands(chair.load(""), "") if chair.is_far else common.hands_of(source, "")
         return _later(words, hands, wish)
 
