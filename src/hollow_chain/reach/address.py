@@ -34,13 +34,15 @@ class Address(NamedTuple):
 
 def parse(text: str) -> Address:
     """The address that *text* is. Raises :class:`BadAddress`."""
+    if (
+        ":" in text.partition("://")[2].rpartition("@")[0]
+    ):  # before anything is said of the address, which would show it
+        raise BadAddress("a password does not belong in an address, where everybody may read it")
     try:
         parts = urlsplit(text)
         host, port = parts.hostname or "", parts.port
     except ValueError as error:
         raise BadAddress(f"{text[:80]!r} is no address: {str(error).lower()}") from None
-    if parts.password is not None:
-        raise BadAddress("a password does not belong in an address, where everybody may read it")
     if parts.scheme not in SCHEMES:
         raise BadAddress(f"no way of reaching a host is called {parts.scheme}://")
     # The part of a name between brackets keeps its case; urlsplit lowers that of names, which nobody tells apart (RFC 4343).
