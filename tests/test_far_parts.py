@@ -46,7 +46,8 @@ def test_addresses(text: str) -> None:
 
 @pytest.mark.parametrize(
     "text",
-    ["ssh://", "ssh://a/b", "ssh://a:0", "ssh://a:99999", "ssh://a:b", "ssh://u:secret@a", "ssh://u:secret@a:99999", "ssh://u:secret@[::1", "ssh://u:secret@a/b", "ssh://-oProxyCommand=x", "ssh://-l@a", "rpc://a:445",
+    ["ssh://", "ssh://a/b", "ssh://a:0", "ssh://a:99999", "ssh://a:b", "ssh://u:secret@a", "ssh://u:secret@a:99999", "ssh://u:secret@[::1", "ssh://u:secret@a/b",
+     "ssh://-oProxyCommand=x", "ssh://-l@a", "rpc://a:445",
      "ftp://a", "ssh://a?b", "ssh://a#b", "ssh://a b", "ssh://" + "a" * 300, "ssh://[::1"],
 )  # fmt: skip
 def test_what_is_no_address_is_refused(text: str) -> None:
