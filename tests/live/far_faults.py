@@ -29,7 +29,7 @@ import socket, sys, time
 place = open("/etc/kiosk.conf").read().split()[0]
 host, port = place.rsplit(":", 1)
 try:
-    desk = socket.create_connection((host, int(port)), 3)
+    desk = socket.create_connection((host, int(port)), 2)
 except socket.gaierror:
     sys.exit(f"kiosk: cannot resolve host {host}: Name or service not known")
 except TimeoutError:

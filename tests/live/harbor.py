@@ -125,7 +125,7 @@ class Harbor:
         (self.home / ".ssh/known_hosts").write_text("".join(lines))
 
     def call(
-        self, *words: str, stdin: bytes | None = None, timeout: float = 120, **env: str
+        self, *words: str, stdin: bytes | None = None, timeout: float = 300, **env: str
     ) -> subprocess.CompletedProcess[str]:
         """Call the program from the chair."""
         done = subprocess.run(

@@ -149,6 +149,11 @@ class RealHost:
             time.sleep(0.1)
         raise RuntimeError(f"not booted within {BOOT_SECONDS:.0f} s")
 
+    @property
+    def written(self) -> Path:
+        """What the host has written to its disk, seen from outside."""
+        return self._place / "new"
+
     def reboot(self) -> None:
         """Boot the host anew, hard: everything on it ends, its disk stays."""
         self._end()
