@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path, PurePosixPath
 
-from hollow_chain.mend.files_kept import MAX_KEPT
+from hollow_chain.mend.files_kept import MAX_KEPT, rights_kept
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.kept import Kept
 from hollow_chain.reach.handles import Found, identity
@@ -43,13 +43,7 @@ class FarFilesKept:
         about = found.about
         if about is None:
             return {"kind": "absent"}
-        kept: Kept = {
-            "mode": stat.S_IMODE(about.st_mode),
-            "user": about.st_uid,
-            "group": about.st_gid,
-            "times": [about.st_atime_ns, about.st_mtime_ns],
-            "is": identity(about),
-        }
+        kept = rights_kept(about)
         if stat.S_ISLNK(about.st_mode):
             return kept | {"kind": "link", "to": machine.files.link(found.path)}
         if stat.S_ISDIR(about.st_mode):

@@ -63,17 +63,22 @@ def keep(path: Path, content: bool = False) -> Kept:
             return {"kind": "absent"}
 
 
-def _kept(found: Found, content: bool) -> Kept:
-    about = found.about
-    if about is None:
-        return {"kind": "absent"}
-    kept: Kept = {
+def rights_kept(about: os.stat_result) -> Kept:
+    """Mode, owner, times and identity of what *about* tells of, as a journal keeps them."""
+    return {
         "mode": stat.S_IMODE(about.st_mode),
         "user": about.st_uid,
         "group": about.st_gid,
         "times": [about.st_atime_ns, about.st_mtime_ns],
         "is": identity(about),
     }
+
+
+def _kept(found: Found, content: bool) -> Kept:
+    about = found.about
+    if about is None:
+        return {"kind": "absent"}
+    kept = rights_kept(about)
     if stat.S_ISLNK(about.st_mode):
         return kept | {"kind": "link", "to": os.readlink(found.name, dir_fd=found.folder.handle)}
     if stat.S_ISDIR(about.st_mode):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
-from typing import Any
 
 from hollow_chain.reach.interfaces import Entry, Match
 from hollow_chain.reach.ssh.attendant import Attendant
@@ -74,8 +73,3 @@ def _entry(one: Fields, fields: Sequence[str]) -> Entry:
     stamp = one.get("__REALTIME_TIMESTAMP", ["0"])[0]
     at = datetime.fromtimestamp(int(stamp) / 1e6 if stamp.isdigit() else 0, UTC)
     return Entry(at, {name: (one.get(name) or [""])[0] for name in fields})
-
-
-def opened(attendant: Attendant) -> Any:
-    """The journal of the host that *attendant* answers for."""
-    return FarJournal(attendant)
