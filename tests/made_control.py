@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -110,6 +110,9 @@ class MadeControlHost:
         return str(self.answers["descriptions"].get(name, ""))
 
     # The registry.
+
+    def expect(self, paths: Iterable[str]) -> None:
+        """Nothing is asked for beforehand."""
 
     def key(self, path: str) -> Key:
         self.before("key")

@@ -91,7 +91,7 @@ CALLS: dict[str, tuple[list[str], int, str]] = {
     "no time": (["--from", "x.json", "--within", "soon"], 2, "no duration"),
     "at once none": (["--from", "x.json", "--at-once", "0"], 2, "--at-once"),
     "a host that is not there": (["--from", "ssh://localhost:1"], 3, "cannot read localhost"),
-    "over rpc": (["--from", "rpc://office-01"], 3, "not reached over the network yet"),
+    "over rpc": (["--from", "rpc://office-01"], 3, "there is no password for"),
 }
 
 

@@ -124,7 +124,7 @@ def test_no_modules_of_a_room_stand_in_a_circle() -> None:
 
 
 def test_facts_are_pure_data() -> None:
-    assert rooms()["facts"] <= {"lazy", "trouble"}
+    assert rooms()["facts"] <= {"decoding", "lazy", "trouble"}
 
 
 def test_what_is_computed_knows_nothing_of_what_is_shown() -> None:
@@ -293,3 +293,41 @@ def unexplained(path: Path) -> Iterator[str]:
 
 def test_every_number_that_has_a_name_has_a_reason_beside_it() -> None:
     assert [found for path in MODULES for found in unexplained(path)] == []
+
+
+def test_types_are_decoded_into_by_one_thread_at_a_time() -> None:
+    """The package that decodes crashes the interpreter where two threads are the first with a type."""
+    found = [
+        f"{room(path)}:{node.lineno}"
+        for path in MODULES
+        if room(path) != "decoding.py"
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.Call)
+        and (
+            ast.unparse(node.func) == "msgspec.convert"
+            or (
+                ast.unparse(node.func).startswith(("msgspec.json.decode", "msgspec.yaml", "msgspec.toml"))
+                and any(word.arg == "type" for word in node.keywords)
+            )
+        )
+    ]
+    assert found == []
+
+
+def test_many_threads_may_be_the_first_to_decode_a_type() -> None:
+    script = """
+import sys, threading, msgspec
+from hollow_chain import decoding
+sys.setswitchinterval(1e-6)
+for number in range(300):
+    inner = msgspec.defstruct(f"Inner{number}", [("berths", list[str])])
+    outer = msgspec.defstruct(f"Outer{number}", [("by_name", dict[str, inner]), ("all", list[inner])])
+    start = threading.Barrier(4)
+    def first():
+        start.wait()
+        decoding.of_json(b'{"by_name": {"holm": {"berths": ["1"]}}, "all": []}', type=outer)
+    threads = [threading.Thread(target=first) for _ in range(4)]
+    [one.start() for one in threads]
+    [one.join() for one in threads]
+"""
+    assert subprocess.run([sys.executable, "-c", script], check=False).returncode == 0

@@ -10,8 +10,7 @@ from hollow_chain.trouble import wrong_call
 if TYPE_CHECKING:
     from hollow_chain.facts import Snapshot
     from hollow_chain.mend.hands import Hands
-    from hollow_chain.reach.address import Address
-    from hollow_chain.reach.far import KeptOpen
+    from hollow_chain.reach.far import FarWay, KeptOpen
 
 
 class Chair:
@@ -19,7 +18,7 @@ class Chair:
 
     def __init__(self, source: common.Source) -> None:
         self.source = source
-        self.ways: dict[str, Address] = {}
+        self.ways: dict[str, FarWay] = {}
         self._kept: KeptOpen | None = None
 
     def __enter__(self) -> Chair:
@@ -56,7 +55,8 @@ class Chair:
 
         def read(with_claims: bool, with_packages: bool, only: str) -> Snapshot:
             asked = Asked(common.extra_names(words), with_claims, with_packages)
-            return facts_from(self.source, asked, common.author(), Asking(kept=kept, only=self.ways.get(only)))
+            asking = Asking(kept=kept, only=self.ways.get(only), ask=common.password)
+            return facts_from(self.source, asked, common.author(), asking)
 
         assert self._kept is not None
         return FarHands(self.ways, read, first, tuple(self.source or ()), self._kept)

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from hollow_chain.facts.service import Service
     from hollow_chain.mend.hands import Hands
     from hollow_chain.reach.address import Address
+    from hollow_chain.reach.far import FarWay
     from hollow_chain.verdict.experience import Experience
 
 From = Annotated[
@@ -105,7 +106,7 @@ def load(
     with_changes: bool = False,
     at_once: int = AT_ONCE,
     within: str = WITHIN,
-    ways: dict[str, Address] | None = None,
+    ways: dict[str, FarWay] | None = None,
     probe: bool = False,
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
@@ -114,8 +115,9 @@ def load(
 
     asked = Asked(extra_names(words), with_claims, with_packages, observed, supposed, closely, with_changes)
     with waiting("reading this machine") if is_live(places) else nullcontext(), Awaiting() as told:
-        reached: dict[str, Address] = {} if ways is None else ways
-        snapshot = facts_from(places, asked, author(), Asking(at_once, seconds_of(within, "--within"), told, reached))
+        reached: dict[str, FarWay] = {} if ways is None else ways
+        asking = Asking(at_once, seconds_of(within, "--within"), told, reached, password)
+        snapshot = facts_from(places, asked, author(), asking)
         if probe:
             add_probes(snapshot, reached)
     if logs:
@@ -131,7 +133,7 @@ def load(
     return snapshot
 
 
-def add_probes(snapshot: Snapshot, ways: dict[str, Address]) -> None:
+def add_probes(snapshot: Snapshot, ways: dict[str, FarWay]) -> None:
     """Try the ports that needs between hosts lead to."""
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
@@ -147,6 +149,28 @@ def add_probes(snapshot: Snapshot, ways: dict[str, Address]) -> None:
 def is_asked_now(source: Source) -> bool:
     """Whether hosts are read as they are now: this one, or others over the network."""
     return not source or any("://" in one for one in source)
+
+
+_PASSWORDS: dict[tuple[str, str], str] = {}
+"""Those that were given during this call: a connection that broke off is made anew without asking again."""
+
+
+def password(address: Address, user: str) -> str:
+    """The password of a user of a host, from a person at the terminal, who is asked once for each."""
+    from hollow_chain.reach.login import nobody
+
+    known = _PASSWORDS.get((str(address), user))
+    if known is not None:
+        return known
+    if not (sys.stdin and sys.stdin.isatty() and sys.stderr.isatty()):
+        return nobody(address, user)
+    import getpass
+
+    try:
+        given = getpass.getpass(f"Password of {shown(user)} for {shown(address.host)}: ", sys.stderr)
+    except EOFError:
+        given = ""
+    return _PASSWORDS.setdefault((str(address), user), given) if given else nobody(address, user)
 
 
 def seconds_of(text: str, option: str) -> float:

@@ -35,7 +35,8 @@ def check(
 
     listed = hosts_file.read(file)
     with common.Awaiting() as told:
-        found = checked(listed, file, Asking(at_once, common.seconds_of(seconds, "--within"), told))
+        asking = Asking(at_once, common.seconds_of(seconds, "--within"), told, ask=common.password)
+        found = checked(listed, file, asking)
     if json:
         from hollow_chain.show.documents import to_json
         from hollow_chain.show.hosts import hosts_document

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import gc
 import re
-import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.facts.host import FORMAT, VERSION, Snapshot
 from hollow_chain.facts.order_groups import resolve
 from hollow_chain.trouble import Trouble
@@ -39,10 +39,6 @@ class _Header(msgspec.Struct):
     version: Any = None
 
 
-_ONE_AT_A_TIME = threading.Lock()
-"""The package works out a type when it first decodes one, and crashes where two threads do that at once."""
-
-
 def decode(data: bytes) -> Snapshot:
     """Read one snapshot document, JSON or YAML.
 
@@ -50,9 +46,9 @@ def decode(data: bytes) -> Snapshot:
     """
     text = _as_utf8(data)
     is_json = text.lstrip()[:1] == b"{"
-    parse = msgspec.json.decode if is_json else _decode_yaml
+    parse = decoding.of_json if is_json else _decode_yaml
     try:
-        with _ONE_AT_A_TIME, _no_collection():
+        with _no_collection():
             found = parse(text, type=Snapshot)
     except (msgspec.MsgspecError, RecursionError, ValueError, OverflowError) as error:
         raise _explained(text, parse, error) from None
@@ -140,7 +136,7 @@ def _decode_yaml(data: bytes, type: Any) -> Any:
                     raise SnapshotError(f"line {_line(event)}: nested too deeply")
             elif isinstance(event, yaml.CollectionEndEvent):
                 depth -= 1
-        return msgspec.convert(yaml.load(text, Loader=loader), type, strict=True)
+        return decoding.of_plain(yaml.load(text, Loader=loader), type, strict=True)
     except UnicodeDecodeError as error:
         raise SnapshotError(f"it is not UTF-8 (byte {error.start})") from None
     except yaml.YAMLError as error:

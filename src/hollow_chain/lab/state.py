@@ -14,6 +14,7 @@ from typing import Any
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.facts.codec import SnapshotError, decode
 from hollow_chain.facts.host import Host, snapshot
 from hollow_chain.facts.service import Moment, Part
@@ -95,7 +96,7 @@ def load(path: Path) -> HostFolder:
         raise Trouble(f"no stand-in host in {path}: {(error.strerror or str(error)).lower()}{hint}") from None
     try:
         found = decode(data)
-        lab = msgspec.convert(msgspec.json.decode(data).get("lab"), Lab)
+        lab = decoding.of_plain(msgspec.json.decode(data).get("lab"), Lab)
     except (SnapshotError, msgspec.MsgspecError, AttributeError) as error:
         raise Trouble(f"cannot read {file}: {error}") from None
     if lab.format != FORMAT or lab.version != VERSION or len(found.hosts) != 1:

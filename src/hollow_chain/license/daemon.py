@@ -18,6 +18,7 @@ from typing import Any
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.license import wire
 from hollow_chain.license.file import SignedEntitlement
 from hollow_chain.license.seats import Denial, Pool, Seat, SeatBook, title
@@ -212,7 +213,7 @@ async def _follow(daemon: SeatDaemon, done: asyncio.Event) -> None:
     while True:
         line = await lines.get()
         with contextlib.suppress(msgspec.MsgspecError):
-            orders = msgspec.json.decode(line, type=Orders)
+            orders = decoding.of_json(line, Orders)
             if orders.end:
                 done.set()
                 return
@@ -223,7 +224,7 @@ def main() -> None:
     """Run a daemon; its orders come on standard input."""
     line = sys.stdin.readline(_LONGEST_ORDERS)
     try:
-        orders = msgspec.json.decode(line, type=Orders)
+        orders = decoding.of_json(line, Orders)
     except msgspec.MsgspecError:
         says = "hollow-chain-license-daemon: it is started by 'hollow-chain license serve', not by hand"
         print(says, file=sys.stderr)  # noqa: T201

@@ -14,6 +14,7 @@ from typing import Any
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.license.compare import plain_id
 from hollow_chain.trouble import Trouble
 
@@ -166,7 +167,7 @@ def read(data: bytes) -> License:
     import tomllib
 
     try:
-        found = msgspec.convert(tomllib.loads(text_of(data)), License)
+        found = decoding.of_plain(tomllib.loads(text_of(data)), License)
     except (UnicodeDecodeError, RecursionError) as error:
         raise ValueError(f"it is no text: {error}") from None
     if (found.format, found.version) != (FORMAT, VERSION):

@@ -17,6 +17,7 @@ from typing import Any
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.facts.host import Host
 from hollow_chain.license import wire
 from hollow_chain.license.check import Checked
@@ -102,7 +103,7 @@ class FrontServer:
     def orders(self, child: Child) -> Orders:
         """What a daemon is told: its place, and the entitlements of its publisher that hold."""
         name = child.daemon.name
-        mine = [msgspec.convert(e, SignedEntitlement) for e in self.served.valid if e["daemon"] == name]
+        mine = [decoding.of_plain(e, SignedEntitlement) for e in self.served.valid if e["daemon"] == name]
         port = 0 if child.daemon.port == ANY_PORT else int(child.daemon.port)
         s = self.settings
         return Orders(
@@ -185,7 +186,7 @@ class FrontServer:
             await process.stdin.drain()
         line = await process.stdout.readline()
         with contextlib.suppress(msgspec.MsgspecError):
-            child.port = int(msgspec.json.decode(line, type=dict[str, int]).get("up", 0)) if line else 0
+            child.port = int(decoding.of_json(line, dict[str, int]).get("up", 0)) if line else 0
         if child.port:
             child.says, child.tries = f"up (process {process.pid})", 0
             child.tried.set()

@@ -14,6 +14,7 @@ from typing import Any, TextIO
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.license.wire import Lines, Message, WireError, refused
 from hollow_chain.reach.here import began
 from hollow_chain.reach.locks import Taken, take
@@ -154,7 +155,7 @@ class OwnFiles:
 
     def _mark(self) -> Mark | None:
         try:
-            return msgspec.json.decode(self.pid.read_bytes()[:4096], type=Mark)
+            return decoding.of_json(self.pid.read_bytes()[:4096], Mark)
         except (OSError, msgspec.MsgspecError):
             return None
 

@@ -11,6 +11,8 @@ from typing import Any
 
 import msgspec
 
+from hollow_chain import decoding
+
 VERSION = 1
 MAX_LINE = 64 << 10
 """Version of the protocol, and bytes of one message: a line that does not end must not fill the memory of who reads it."""
@@ -104,7 +106,7 @@ class Want(msgspec.Struct, frozen=True):
 def want_of(request: Message) -> Want:
     """The want that a request carries. Raises :class:`WireError` where it carries none."""
     try:
-        found = msgspec.convert(request.get("want"), Want)
+        found = decoding.of_plain(request.get("want"), Want)
     except msgspec.ValidationError as error:
         raise WireError(f"want: {error}") from None
     if not found.product or not 0 < found.seats <= 1_000_000:

@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.families.entries import ManagerEntry, command_line
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.reach.control import SERVICES, ControlReached, Declined, EntrySettings, ExactValues, Raw
@@ -161,7 +162,7 @@ def _decoded(values: dict[str, Raw], name: str) -> str:
 
 def _entry_in(value: str) -> ManagerEntry:
     try:
-        return msgspec.json.decode(value, type=ManagerEntry)
+        return decoding.of_json(value, ManagerEntry)
     except msgspec.MsgspecError as error:
         raise NotDone(f"the definition cannot be read: {error}") from None
 

@@ -45,6 +45,8 @@ _UP = ("running", "paused")
 class ControlHands:
     """This machine, now."""
 
+    named = ""
+
     def __init__(self, reached: ControlReached) -> None:
         self._reached = reached
         self.host = reached.name
@@ -55,8 +57,6 @@ class ControlHands:
             self._definitions = Definitions(reached)
         except Declined as declined:
             raise Trouble(f"the service manager of {self.host} cannot be asked: {declined.strerror}") from None
-
-    named = ""
 
     @cached_property
     def place(self) -> Path:

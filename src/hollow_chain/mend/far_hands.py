@@ -7,34 +7,42 @@ On each host a mark says that a mend is under way there, from where, and which: 
 from __future__ import annotations
 
 import contextlib
-import getpass
-import json
 import shlex
-import socket
 import time
 from collections.abc import Callable, Collection, Sequence
-from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from hollow_chain.facts.host import File, Snapshot
 from hollow_chain.mend.far_files import FarFilesKept
 from hollow_chain.mend.hands import Hands, NotDone
 from hollow_chain.mend.kept import Kept
+from hollow_chain.mend.marks import is_own, marked_by, read_mark, text_of_mark
 from hollow_chain.mend.plan import Step
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.mend.systemd_hands import SystemdHands
-from hollow_chain.reach.address import Address
-from hollow_chain.reach.far import KeptOpen
+from hollow_chain.reach.address import SSH
+from hollow_chain.reach.far import FarWay, KeptOpen
 from hollow_chain.reach.ssh.machine import FarMachine
 from hollow_chain.reach.unreached import Unreached
 from hollow_chain.sources.looks import Looker
+from hollow_chain.trouble import Trouble
 
 _POLL_SECONDS = 0.3
 """Between two looks at a job over the network: each is a conversation of its own."""
 _MARKS = Path("/var/lib/hollow-chain/mends")
 _MARK = "under-way.mark"
+
+
+class MarkingHands(Hands, Protocol):
+    """Hands for a host that bears a mark while a mend is under way there."""
+
+    def mark(self, mend: str) -> None:
+        """Leave a mark that the *mend* is under way. Raises :class:`NotDone` where another one is."""
+
+    def unmark(self, mend: str) -> None:
+        """Take the mark of the *mend* away."""
 
 
 class FarSystemdHands(SystemdHands):
@@ -91,23 +99,12 @@ class FarSystemdHands(SystemdHands):
         found = self._kept.keep(_MARKS / _MARK, content=True)
         if found["kind"] == "file":
             other = self._mend_of(found)
-            if other.get("mend") != mend or other.get("chair") != _chair():
-                raise NotDone(
-                    f"a mend {other.get('mend', 'of an unknown name')} from {other.get('chair', 'another machine')} is under way on"
-                    f" {self.host} since {other.get('at', 'some time')}: first resume or undo it there; or, where nobody will, take"
-                    f" {_MARKS / _MARK} away"
-                )
+            if not is_own(other, mend):
+                raise NotDone(marked_by(self.host, other, str(_MARKS / _MARK)))
             return
         if self._kept.missing(_MARKS):
             self._kept.make_folder(_MARKS, "0", "0")
-        text = {
-            "format": "hollow-chain/mark",
-            "version": 1,
-            "mend": mend,
-            "chair": _chair(),
-            "at": f"{datetime.now(UTC):%Y-%m-%dT%H:%M:%SZ}",
-        }
-        self._kept.write_new(_MARKS / _MARK, json.dumps(text).encode() + b"\n", 0o600)
+        self._kept.write_new(_MARKS / _MARK, text_of_mark(mend), 0o600)
 
     def unmark(self, mend: str) -> None:
         """Take the mark of the *mend* away."""
@@ -120,14 +117,8 @@ class FarSystemdHands(SystemdHands):
         import base64
 
         with contextlib.suppress(ValueError, KeyError):
-            found = json.loads(base64.b64decode(kept["content"]))
-            if isinstance(found, dict):
-                return {str(key)[:40]: str(value)[:80] for key, value in found.items() if str(value).isprintable()}
+            return read_mark(base64.b64decode(kept["content"]))
         return {}
-
-
-def _chair() -> str:
-    return f"{socket.gethostname()}, user {getpass.getuser()}"
 
 
 class FarHands:
@@ -135,7 +126,7 @@ class FarHands:
 
     def __init__(
         self,
-        ways: dict[str, Address],
+        ways: dict[str, FarWay],
         read: Callable[[bool, bool, str], Snapshot],
         first: Snapshot,
         named: Sequence[str],
@@ -145,7 +136,7 @@ class FarHands:
         *first* are the facts that the plan is made from; *named* what ``--from`` named."""
         self._ways, self._read, self._kept = ways, read, kept
         self._known = {host.name: host.machine for host in first.hosts}
-        self._hands: dict[str, FarSystemdHands] = {}
+        self._hands: dict[str, MarkingHands] = {}
         self.host = ""
         self.machine = "from another chair"
         self.named = "".join(f" --from {shlex.quote(one)}" for one in named)
@@ -156,26 +147,32 @@ class FarHands:
         """The hosts that there are hands for."""
         return frozenset(self._ways)
 
-    def at(self, host: str) -> Hands:
+    def at(self, host: str) -> MarkingHands:
         """The hands of one host."""
         known = self._hands.get(host)
         if known is None:
             try:
-                known = FarSystemdHands(host, partial(self._machine, host), partial(self._read, False, False, host))
-            except Unreached as problem:
+                known = self._hands[host] = self._made(host)
+            except Trouble as problem:
                 raise NotDone(f"{host} is not reached: {problem}") from None
-            self._hands[host] = known
         wanted = self._known.get(host, "")
         if not known.machine or (wanted and known.machine != wanted):
             raise NotDone(f"what answers as {host} is not the machine that the facts are of; nothing is done there")
         return known
 
-    def _machine(self, host: str) -> FarMachine:
+    def _made(self, host: str) -> MarkingHands:
+        machine, read = partial(self._machine, host), partial(self._read, False, False, host)
+        if self._ways[host].address.scheme == SSH:
+            return FarSystemdHands(host, machine, read)
+        from hollow_chain.mend.far_control_hands import FarControlHands
+
+        return FarControlHands(host, machine, read)
+
+    def _machine(self, host: str) -> Any:
         try:
-            machine = self._kept.machine(self._ways[host])
+            return self._kept.machine(self._ways[host])
         except Unreached as problem:
             raise NotDone(f"{host} is not reached: {problem}") from None
-        return machine
 
     def machines(self, hosts: Collection[str]) -> dict[str, str]:
         """What tells the machines of *hosts* from all others."""
@@ -183,11 +180,10 @@ class FarHands:
 
     def begun(self, mend: str, hosts: Collection[str]) -> None:
         """Leave a mark on each of *hosts*; where one has another's, none is left anywhere."""
-        marked: list[FarSystemdHands] = []
+        marked: list[MarkingHands] = []
         try:
             for host in hosts:
                 hands = self.at(host)
-                assert isinstance(hands, FarSystemdHands)
                 hands.mark(mend)
                 marked.append(hands)
         except NotDone:

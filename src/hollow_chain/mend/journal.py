@@ -19,6 +19,7 @@ from typing import Any, Literal
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.facts.service import Moment
 from hollow_chain.mend.plan import Step
 from hollow_chain.reach.flags import flags
@@ -330,12 +331,12 @@ def _record_of(line: bytes) -> Record | None:
     """The record of a line; None where the line is not whole."""
     try:
         if line.startswith(b'{"what"'):  # version 1
-            return msgspec.json.decode(line, type=Record)
-        found = msgspec.json.decode(line, type=Line)
+            return decoding.of_json(line, Record)
+        found = decoding.of_json(line, Line)
         data = bytes(found.record)
         if len(data) != found.length or f"{zlib.crc32(data):08x}" != found.crc32:
             return None
-        return msgspec.json.decode(data, type=Record)
+        return decoding.of_json(data, Record)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
         return None
 

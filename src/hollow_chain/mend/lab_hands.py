@@ -8,6 +8,7 @@ from typing import Any
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.chain import Graph, stop_takes
 from hollow_chain.facts.host import File, Host, HostLimits, Snapshot, snapshot
 from hollow_chain.facts.service import Limits, Link, Service
@@ -120,11 +121,11 @@ def _replace(host: Host, name: str, **changes: Any) -> None:
 def _define(machine: Machine, name: str, value: str) -> None:
     if any(one.name.casefold() == name.casefold() for one in machine.host.services):
         raise Refused(_EXISTS, f"a service of the name {name} is registered already")
-    machine.host.services = [*machine.host.services, service_of_entry(msgspec.json.decode(value, type=ManagerEntry))]
+    machine.host.services = [*machine.host.services, service_of_entry(decoding.of_json(value, ManagerEntry))]
 
 
 def _amend(machine: Machine, name: str, value: str) -> None:
-    entry = msgspec.json.decode(value, type=ManagerEntry)
+    entry = decoding.of_json(value, ManagerEntry)
     new = service_of_entry(entry)
     for one in machine.host.services:
         if one.name == name:
@@ -149,7 +150,7 @@ def _undefine(machine: Machine, name: str, value: str) -> None:
 def _put_definition_back(host: Host, name: str, kept: dict[str, Any]) -> None:
     host.services = [one for one in host.services if one.name != name]
     if kept["defined"] is not None:
-        host.services.insert(kept["place"], msgspec.convert(kept["defined"], Service))
+        host.services.insert(kept["place"], decoding.of_plain(kept["defined"], Service))
 
 
 def _startup(machine: Machine, name: str, value: str) -> None:
@@ -225,7 +226,7 @@ def _with_dependents(machine: Machine, name: str) -> list[str]:
 
 
 def _restore(folder: HostFolder, kept: dict[str, Any]) -> None:
-    folder.host.limits = msgspec.convert(kept["limits"], HostLimits | None)
+    folder.host.limits = decoding.of_plain(kept["limits"], HostLimits | None)
     folder.lab.limit_in_force = kept["limit_in_force"]
     service = kept.get("service")
     if service is not None:
@@ -233,8 +234,8 @@ def _restore(folder: HostFolder, kept: dict[str, Any]) -> None:
             folder.host,
             service["name"],
             startup=service["startup"],
-            links=msgspec.convert(service["links"], list[Link]),
-            limits=msgspec.convert(service["limits"], Limits | None),
+            links=decoding.of_plain(service["links"], list[Link]),
+            limits=decoding.of_plain(service["limits"], Limits | None),
         )
 
 

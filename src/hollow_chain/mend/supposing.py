@@ -10,6 +10,7 @@ import msgspec
 import numpy as np
 from msgspec.structs import replace
 
+from hollow_chain import decoding
 from hollow_chain.boot.certain import decided, looks
 from hollow_chain.boot.changes import VERBS as CHANGES
 from hollow_chain.boot.changes import World
@@ -291,7 +292,7 @@ def _define(the: Copy, host: str, act: Act) -> None:
 
 def _startup_in(entry: str) -> Startup:
     """The startup type in a definition that is an entry of the manager."""
-    return service_of_entry(msgspec.json.decode(entry, type=ManagerEntry)).startup
+    return service_of_entry(decoding.of_json(entry, ManagerEntry)).startup
 
 
 def _undefine(the: Copy, host: str, act: Act) -> None:

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.sources.files import write_atomically
 
 _PLACE = Path("/var/lib/hollow-chain/good-starts")
@@ -25,7 +26,7 @@ def known(unit: str) -> frozenset[str]:
     """The calls that fail in good starts of *unit*; empty where none was watched."""
     try:
         with _file(unit).open("rb") as file:
-            return frozenset(msgspec.json.decode(file.read(_MOST_BYTES), type=list[str]))
+            return frozenset(decoding.of_json(file.read(_MOST_BYTES), list[str]))
     except (OSError, msgspec.MsgspecError):
         return frozenset()
 

@@ -15,6 +15,7 @@ from pathlib import Path
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.facts.observed import ObservedCall
 from hollow_chain.observing.call_table import BIND, CONNECT, LOOK, OPEN, ROOM, RUN
 from hollow_chain.observing.story import Attempt, Life, Story
@@ -68,7 +69,7 @@ class _CallWeights(msgspec.Struct):
 
 @cache
 def _numbers() -> _CallWeights:
-    return msgspec.json.decode(Path(__file__).with_name("call_weights.json").read_bytes(), type=_CallWeights)
+    return decoding.of_json(Path(__file__).with_name("call_weights.json").read_bytes(), _CallWeights)
 
 
 @cache

@@ -6,7 +6,7 @@ An interface that says no raises :class:`Declined`, which carries the number of 
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from datetime import datetime
 from typing import Any, NamedTuple, Protocol
 
@@ -76,6 +76,10 @@ class ServiceConfig(NamedTuple):
 class ServiceDatabase(Protocol):
     """The database of the service control manager. All raise :class:`Declined`."""
 
+    @property
+    def has_all_rights(self) -> bool:
+        """Whether everything may be done with it, as an administrator may."""
+
     def statuses(self) -> list[ServiceStatus]:
         """All services, drivers among them, as they are now."""
 
@@ -101,6 +105,9 @@ class Key(NamedTuple):
 
 class Registry(Protocol):
     """The machine's part of the registry (``HKEY_LOCAL_MACHINE``)."""
+
+    def expect(self, paths: Iterable[str]) -> None:
+        """Say that all keys at *paths* will be asked for: where an answer has a long way, they are asked for together."""
 
     def key(self, path: str) -> Key:
         """One key. Raises :class:`Declined`, with one of :data:`NOT_THERE` where there is none."""

@@ -2,38 +2,84 @@
 
 from __future__ import annotations
 
+import os
+import sys
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, contextmanager
-from typing import TYPE_CHECKING
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from hollow_chain.lacking import needs
 from hollow_chain.reach.address import RPC, SSH, Address
-from hollow_chain.reach.unreached import Unreached
 
 if TYPE_CHECKING:
     from hollow_chain.reach.interfaces import Reached
-    from hollow_chain.reach.ssh.machine import FarMachine
+    from hollow_chain.reach.login import AskedFor, Login
+
+    class FarReached(Reached, Protocol):
+        """A host over the network, reached."""
+
+        @property
+        def is_open(self) -> bool:
+            """Whether the way to it is still there."""
+
+        def again(self) -> None:
+            """Nothing that it said before counts."""
+
+        def forget(self) -> None:
+            """What stands where may be otherwise by now."""
+
+        def close(self) -> None:
+            """End the connection."""
+
+
+PASSWORD_FILE = "HOLLOW_CHAIN_PASSWORD_FILE"
+"""The variable that names the file of a password, where the file of hosts names none."""
+
+
+class FarWay(NamedTuple):
+    """How a host is come to."""
+
+    address: Address
+    password_file: Path | None = None
+    """The file of the password, where the user or a file of hosts names one."""
+    ask: AskedFor | None = None
+    """Asks somebody for a password; None: nobody is there."""
+
+    def login(self) -> Login | None:
+        """Who logs on; None where the user's own configuration, or the system, says so. Raises
+        :class:`~hollow_chain.reach.unreached.Unreached`."""
+        if self.address.scheme != RPC or sys.platform == "win32":
+            return None
+        from hollow_chain.reach.login import login_for, nobody
+
+        named = os.environ.get(PASSWORD_FILE)
+        secret = self.password_file or (Path(named) if named else None)
+        return login_for(self.address, secret, self.ask or nobody)
 
 
 _KEPT: list[KeptOpen] = []
 
 
 @contextmanager
-def far(address: Address) -> Iterator[Reached]:
-    """The host at *address*, reached. Raises :class:`Unreached`."""
-    if _KEPT and address.scheme == SSH:
-        yield _KEPT[-1].anew(address)
+def far(way: FarWay) -> Iterator[Reached]:
+    """The host at the end of *way*, reached. Raises :class:`~hollow_chain.reach.unreached.Unreached`."""
+    if _KEPT:
+        yield _KEPT[-1].anew(way)
         return
-    with _WAYS[address.scheme](address) as reached:
+    reached = _reached(way)
+    try:
         yield reached
+    finally:
+        reached.close()
 
 
 class KeptOpen:
     """Connections that stay open from one reading to the next, and are made anew where they broke off. Use as a context manager."""
 
     def __init__(self) -> None:
-        self._open: dict[Address, FarMachine] = {}
+        self._open: dict[Address, FarReached] = {}
         self._lock = threading.Lock()
 
     def __enter__(self) -> KeptOpen:
@@ -45,40 +91,44 @@ class KeptOpen:
         for machine in self._open.values():
             machine.close()
 
-    def machine(self, address: Address) -> FarMachine:
-        """The host at *address*. Raises :class:`Unreached`."""
-        known = self._open.get(address)
+    def machine(self, way: FarWay) -> FarReached:
+        """The host at the end of *way*. Raises :class:`~hollow_chain.reach.unreached.Unreached`."""
+        known = self._open.get(way.address)
         if known is None or not known.is_open:
-            known = _ssh()(address)
+            known = _reached(way)
             with self._lock:
-                self._open[address] = known
+                self._open[way.address] = known
         return known
 
-    def anew(self, address: Address) -> FarMachine:
+    def anew(self, way: FarWay) -> FarReached:
         """The same, with nothing remembered of what it said before."""
-        was_open = address in self._open and self._open[address].is_open
-        machine = self.machine(address)
+        was_open = way.address in self._open and self._open[way.address].is_open
+        machine = self.machine(way)
         if was_open:
             machine.again()
         return machine
 
 
-@contextmanager
-def _over_ssh(address: Address) -> Iterator[Reached]:
-    with _ssh()(address) as reached:
-        yield reached
+def _reached(way: FarWay) -> FarReached:
+    return _WAYS[way.address.scheme](way)
 
 
-def _ssh() -> type[FarMachine]:
+def _over_ssh(way: FarWay) -> FarReached:
     with needs("remote", "a host over SSH"):
         from hollow_chain.reach.ssh.machine import FarMachine
-    return FarMachine
+    return FarMachine(way.address)
 
 
-@contextmanager
-def _over_rpc(address: Address) -> Iterator[Reached]:
-    raise Unreached(f"{address}: hosts of the control-manager family are not reached over the network yet")
-    yield
+def _over_rpc(way: FarWay) -> FarReached:
+    if sys.platform == "win32":  # the system's own client, as whoever is logged on here
+        from hollow_chain.reach.win32.far_machine import FarWin32Machine
+
+        return FarWin32Machine(way.address)
+    login = way.login()
+    with needs("remote", "a host over RPC"):
+        from hollow_chain.reach.rpc.machine import RpcMachine
+    assert login is not None
+    return RpcMachine(way.address, login)
 
 
-_WAYS: dict[str, Callable[[Address], AbstractContextManager[Reached]]] = {SSH: _over_ssh, RPC: _over_rpc}
+_WAYS: dict[str, Callable[[FarWay], FarReached]] = {SSH: _over_ssh, RPC: _over_rpc}

@@ -12,6 +12,7 @@ from typing import Annotated, Any, Literal, get_args
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.boot.changes import NotUnderstood, seconds
 from hollow_chain.facts.service import Listed
 from hollow_chain.trouble import wrong_call
@@ -103,7 +104,7 @@ def wish_of(found: Mapping[str, Any], where: str) -> Wish:
         if key not in known:
             raise wrong_call(f"{where}: no key {key!r} in a service file; there are: {', '.join(known[2:])}")
     try:
-        wish = msgspec.convert(given, Wish)
+        wish = decoding.of_plain(given, Wish)
     except msgspec.ValidationError as error:
         raise wrong_call(f"{where}: {_plain(error)}") from None
     check_texts(wish, where)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
 from typing import NamedTuple
@@ -10,6 +11,8 @@ from typing import NamedTuple
 from hollow_chain.facts.host import Host, Snapshot
 from hollow_chain.reach.far import far
 from hollow_chain.reach.here import here
+from hollow_chain.reach.login import AskedFor
+from hollow_chain.reach.unreached import Unreached
 from hollow_chain.sources import files, many
 from hollow_chain.sources.asked import Asked
 from hollow_chain.sources.hosts_file import HostsFile, Loose, OneHost, hosts_of, loose_ends
@@ -57,7 +60,13 @@ class CheckedHosts(NamedTuple):
 def checked(listed: HostsFile, path: Path, asking: Asking) -> CheckedHosts:
     """Ask every host of a file."""
     hosts = list(hosts_of(listed, path))
-    came = many.at_once([(one.name, partial(_asked, one)) for one in hosts], asking.most, asking.seconds, asking.told)
+    for one in hosts:
+        with suppress(Unreached):  # which is said when the host is asked
+            if (way := one.way(asking.ask)) is not None:
+                way.login()
+    came = many.at_once(
+        [(one.name, partial(_asked, one, asking.ask)) for one in hosts], asking.most, asking.seconds, asking.told
+    )
     found = []
     for one, result in zip(hosts, came, strict=True):
         error = result.error
@@ -75,9 +84,9 @@ def _way(one: OneHost) -> str:
     return str(one.address) if one.address is not None else str(one.snapshot or "")
 
 
-def _asked(one: OneHost) -> Answered:
-    if one.address is not None:
-        with far(one.address) as reached:
+def _asked(one: OneHost, ask: AskedFor | None) -> Answered:
+    if (way := one.way(ask)) is not None:
+        with far(way) as reached:
             return Answered(_only(read(reached, readers_of(reached.family), Asked())), reached.asked_as)
     if one.is_here:
         reached = here()

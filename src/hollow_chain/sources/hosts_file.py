@@ -11,9 +11,12 @@ from typing import Annotated, Any, Literal, NamedTuple
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.facts.host import Firewall
 from hollow_chain.facts.service import Link, Listed
-from hollow_chain.reach.address import Address, BadAddress, parse
+from hollow_chain.reach.address import RPC, Address, BadAddress, parse
+from hollow_chain.reach.far import FarWay
+from hollow_chain.reach.login import AskedFor
 from hollow_chain.trouble import wrong_call
 
 FORMAT = "hollow-chain/hosts"
@@ -37,6 +40,8 @@ class ListedHost(msgspec.Struct, kw_only=True, omit_defaults=True, forbid_unknow
     """Groups that it is a member of."""
     snapshot: Text = ""
     """A snapshot of it, for when it cannot be asked; from the folder of this file on."""
+    password_file: Text = ""
+    """A file with the password for ``rpc://``, which nobody but its owner may read (mode 0600); from the folder of this file on."""
 
 
 class ListedNeed(msgspec.Struct, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
@@ -78,6 +83,11 @@ class OneHost(NamedTuple):
     """None: it is not reached over the network."""
     is_here: bool
     snapshot: Path | None
+    password_file: Path | None = None
+
+    def way(self, ask: AskedFor | None = None) -> FarWay | None:
+        """How it is come to; None where it is not reached over the network. *ask* asks somebody for a password."""
+        return FarWay(self.address, self.password_file, ask) if self.address is not None else None
 
 
 def read(path: Path) -> HostsFile:
@@ -97,7 +107,7 @@ def read(path: Path) -> HostsFile:
             f'cannot read {path}: no file of hosts; it begins with format = "{FORMAT}" and version = {VERSION}'
         )
     try:
-        listed = msgspec.convert(found, HostsFile)
+        listed = decoding.of_plain(found, HostsFile)
     except msgspec.ValidationError as error:
         what, _, place = str(error).partition(" - at ")
         raise wrong_call(
@@ -120,7 +130,10 @@ def hosts_of(listed: HostsFile, path: Path) -> Iterator[OneHost]:
             address = parse(host.at) if host.at and host.at != HERE else None
         except BadAddress as problem:
             raise wrong_call(f"{path}: hosts.{name}.at: {problem}") from None
-        yield OneHost(name, address, host.at == HERE, kept)
+        secret = path.parent / host.password_file if host.password_file else None
+        if secret is not None and (address is None or address.scheme != RPC):
+            raise wrong_call(f"{path}: hosts.{name}.password_file: only rpc:// takes a password")
+        yield OneHost(name, address, host.at == HERE, kept, secret)
 
 
 class Loose(NamedTuple):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -14,6 +15,8 @@ from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, Trouble, wrong
 if TYPE_CHECKING:
     from hollow_chain.facts.host import Host, Snapshot, UnreachedHost
     from hollow_chain.reach.address import Address
+    from hollow_chain.reach.far import FarWay
+    from hollow_chain.reach.login import AskedFor
     from hollow_chain.sources.asked import Asked
     from hollow_chain.sources.hosts_file import HostsFile
     from hollow_chain.sources.many import Came, Told
@@ -35,12 +38,14 @@ class Asking(NamedTuple):
     seconds: float = 60.0
     """For each of them."""
     told: Told = lambda done, awaited: None
-    ways: dict[str, Address] | None = None
+    ways: dict[str, FarWay] | None = None
     """Where given, is told by which way each host over the network was read."""
+    ask: AskedFor | None = None
+    """Asks somebody for the passwords that hosts over RPC take."""
     kept: dict[str, Snapshot] | None = None
     """Where given, is told what was read of each far source."""
-    only: Address | None = None
-    """Where given, only the host at this address is read; of the others counts what was :attr:`kept`."""
+    only: FarWay | None = None
+    """Where given, only the host at its end is read; of the others counts what was :attr:`kept`."""
 
 
 class _Source(NamedTuple):
@@ -52,7 +57,7 @@ class _Source(NamedTuple):
     """Whether it takes its time, and may fail by itself without spoiling the others."""
     address: str = ""
     """How a far host is called where it is reached."""
-    way: Address | None = None
+    way: FarWay | None = None
     renamed: bool = False
     """Whether the host bears :attr:`name` and no other in the facts."""
 
@@ -72,8 +77,9 @@ def facts_from(named: Sequence[str] | None, asked: Asked, written_by: str, askin
     if named.count(STANDARD_INPUT) > 1:
         raise wrong_call("--from - reads standard input, which can be read only once")
     listed: dict[Path, HostsFile] = {}
-    sources = [source for one in named for source in _sources(one, asked, written_by, listed)]
-    whole = _together(sources, asking or Asking())
+    asking = asking or Asking()
+    sources = [source for one in named for source in _sources(one, asked, written_by, listed, asking.ask)]
+    whole = _together(sources, asking)
     for path, hosts in listed.items():
         _declare(whole, hosts, path)
     return whole
@@ -88,18 +94,22 @@ def _here(asked: Asked, written_by: str) -> Snapshot:
     return read(reached, readers_of(reached.family), asked, written_by)
 
 
-def _sources(named: str, asked: Asked, written_by: str, listed: dict[Path, HostsFile]) -> Iterable[_Source]:
+def _sources(
+    named: str, asked: Asked, written_by: str, listed: dict[Path, HostsFile], ask: AskedFor | None
+) -> Iterable[_Source]:
     """What one ``--from`` means."""
     if named == STANDARD_INPUT:
         yield _Source("standard input", _of_standard_input, False)
         return
     scheme = _SCHEME.match(named)
     if scheme is not None:
-        yield _far(_address(named, scheme[1]), asked, written_by)
+        from hollow_chain.reach.far import FarWay
+
+        yield _far(FarWay(_address(named, scheme[1]), None, ask), asked, written_by)
         return
     path = Path(named)
     if path.suffix.lower() == ".toml" and not path.is_dir():
-        yield from _of_hosts_file(path, asked, written_by, listed)
+        yield from _of_hosts_file(path, asked, written_by, listed, ask)
         return
     from hollow_chain.sources import files
 
@@ -117,16 +127,17 @@ def _address(named: str, scheme: str) -> Address:
         raise wrong_call(f"--from: {problem}") from None
 
 
-def _far(address: Address, asked: Asked, written_by: str, name: str = "") -> _Source:
+def _far(way: FarWay, asked: Asked, written_by: str, name: str = "") -> _Source:
     from hollow_chain.reach.far import far
     from hollow_chain.sources.readers import readers_of
     from hollow_chain.sources.reading import read
 
     def whole() -> Snapshot:
-        with far(address) as reached:
+        with far(way) as reached:
             return read(reached, readers_of(reached.family), asked, written_by)
 
-    return _Source(name or address.host, whole, True, address.host, address, bool(name))
+    host = way.address.host
+    return _Source(name or host, whole, True, host, way, bool(name))
 
 
 def _of_standard_input() -> Snapshot:
@@ -146,7 +157,9 @@ def _of_standard_input() -> Snapshot:
         raise Trouble(f"cannot read standard input: {error}") from None
 
 
-def _of_hosts_file(path: Path, asked: Asked, written_by: str, listed: dict[Path, HostsFile]) -> Iterable[_Source]:
+def _of_hosts_file(
+    path: Path, asked: Asked, written_by: str, listed: dict[Path, HostsFile], ask: AskedFor | None
+) -> Iterable[_Source]:
     from hollow_chain.sources import files, hosts_file
 
     hosts = listed[path] = hosts_file.read(path)
@@ -159,8 +172,8 @@ def _of_hosts_file(path: Path, asked: Asked, written_by: str, listed: dict[Path,
     for one in hosts_file.hosts_of(hosts, path):
         if one.is_here:
             yield _Source(one.name, lambda: _here(asked, written_by), True, renamed=True)
-        elif one.address is not None:
-            source = _far(one.address, asked, written_by, one.name)
+        elif (way := one.way(ask)) is not None:
+            source = _far(way, asked, written_by, one.name)
             yield source._replace(read=_or_kept(source.read, one.snapshot)) if one.snapshot is not None else source
         elif (kept := one.snapshot) is not None:
             yield _Source(one.name, partial(files.read, kept), True, renamed=True)
@@ -191,6 +204,8 @@ def _together(sources: list[_Source], asking: Asking) -> Snapshot:
 
     near = [source.read() for source in sources if not source.is_far]
     far = [_or_as_kept(source, asking) for source in sources if source.is_far]
+    for one in far:
+        _ask_for_passwords(one)
     came = many.at_once([(one.name, one.read) for one in far], asking.most, asking.seconds, asking.told)
     for one, result in zip(far, came, strict=True):
         if asking.kept is not None and result.found is not None:
@@ -205,6 +220,15 @@ def _together(sources: list[_Source], asking: Asking) -> Snapshot:
             asking.ways.update({host.name: one.way for host in result.found.hosts})
     whole.unreached = [*whole.unreached, *unreached]
     return whole
+
+
+def _ask_for_passwords(source: _Source) -> None:
+    """Have somebody asked for the password of a host before any host is asked, not from the middle of it."""
+    from hollow_chain.reach.unreached import Unreached
+
+    with suppress(Unreached):  # which is said when the host is asked
+        if source.way is not None:
+            source.way.login()
 
 
 def _or_as_kept(source: _Source, asking: Asking) -> _Source:

@@ -13,7 +13,8 @@ from typing import NamedTuple
 
 from hollow_chain.facts.endpoints import is_loopback
 from hollow_chain.facts.host import CameTo, Host, Probe
-from hollow_chain.reach.address import Address
+from hollow_chain.reach.address import SSH
+from hollow_chain.reach.far import FarWay, far
 
 SECONDS = 3.0
 """How long one call may take: longer than any network that people work over takes for a connection."""
@@ -29,10 +30,10 @@ class Called(NamedTuple):
     port: int
 
 
-def address_of(host: Host, way: Address | None) -> str:
+def address_of(host: Host, way: FarWay | None) -> str:
     """The address by which a host is called: the one by which it was reached, else the first of its own that is no loopback."""
-    if way is not None and _is_plain(way.host):
-        return way.host
+    if way is not None and _is_plain(way.address.host):
+        return way.address.host
     return next(
         (
             one.partition("%")[0]
@@ -63,22 +64,21 @@ def from_here(address: str, port: int) -> tuple[CameTo, str]:
         return ("refused" if refused else "no answer"), (error.strerror or str(error)).lower()
 
 
-def tried(wanted: Iterable[Called], ways: dict[str, Address]) -> list[Probe]:
-    """Try all of *wanted*; *ways* are the addresses by which hosts are reached over the network."""
+def tried(wanted: Iterable[Called], ways: dict[str, FarWay]) -> list[Probe]:
+    """Try all of *wanted*; *ways* are those by which hosts are reached over the network."""
     found: list[Probe] = []
     for one in list(dict.fromkeys((c.client, c.server.name, c.port) for c in wanted))[:MOST]:
         client, name, port = one
         server = next(c.server for c in wanted if c.server.name == name)
         address = address_of(server, ways.get(name))
         found.append(_probe("", name, port, address, from_here))
-        if client in ways:
+        if client in ways and ways[client].address.scheme == SSH:
             found.append(_probe(client, name, port, address, partial(_from_far, ways[client])))
     return found
 
 
-def _from_far(way: Address, address: str, port: int) -> tuple[CameTo, str]:
+def _from_far(way: FarWay, address: str, port: int) -> tuple[CameTo, str]:
     """What a call from a host over the network comes to."""
-    from hollow_chain.reach.far import far
     from hollow_chain.trouble import Trouble
 
     try:

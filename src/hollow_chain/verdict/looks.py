@@ -13,6 +13,7 @@ from pathlib import Path
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.causes import Finding
 from hollow_chain.chain import Node
 
@@ -82,7 +83,7 @@ class Looks(msgspec.Struct):
 @cache
 def known_looks() -> Looks:
     """The looks that ship with the program."""
-    return msgspec.json.decode(Path(__file__).with_name("looks.json").read_bytes(), type=Looks)
+    return decoding.of_json(Path(__file__).with_name("looks.json").read_bytes(), Looks)
 
 
 def best_look(

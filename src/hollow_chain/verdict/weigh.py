@@ -13,6 +13,7 @@ from pathlib import Path
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.causes import Finding
 from hollow_chain.causes.finding import FITS, HINT, PROOF, SAID
 
@@ -52,7 +53,7 @@ class Weights(msgspec.Struct):
 @cache
 def weights() -> Weights:
     """The numbers that ship with the program."""
-    return msgspec.json.decode(Path(__file__).with_name("weights.json").read_bytes(), type=Weights)
+    return decoding.of_json(Path(__file__).with_name("weights.json").read_bytes(), Weights)
 
 
 def prior_of(cause: str) -> float:

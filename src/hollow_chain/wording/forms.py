@@ -30,6 +30,7 @@ from typing import NamedTuple
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.lazy import pattern
 from hollow_chain.wording.system_errors import spelled
 from hollow_chain.wording.things import PATH, PATH_BEGINS
@@ -137,7 +138,7 @@ class _Word(NamedTuple):
 
 @cache
 def _table() -> _Table:
-    return msgspec.json.decode(Path(__file__).with_suffix(".json").read_bytes(), type=_Table)
+    return decoding.of_json(Path(__file__).with_suffix(".json").read_bytes(), _Table)
 
 
 def forms() -> list[Form]:

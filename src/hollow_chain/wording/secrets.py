@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
+from hollow_chain import decoding
 from hollow_chain.lazy import pattern
 from hollow_chain.wording.system_errors import errors
 
@@ -64,7 +65,7 @@ class _Data(msgspec.Struct):
 
 @cache
 def _data() -> _Data:
-    return msgspec.json.decode(Path(__file__).with_suffix(".json").read_bytes(), type=_Data)
+    return decoding.of_json(Path(__file__).with_suffix(".json").read_bytes(), _Data)
 
 
 def forms() -> list[SecretForm]:

@@ -9,6 +9,8 @@ from typing import NamedTuple
 
 import msgspec
 
+from hollow_chain import decoding
+
 
 class Numbered(NamedTuple):
     """An error or a signal."""
@@ -30,7 +32,7 @@ class _Table(msgspec.Struct):
 
 @cache
 def _table() -> _Table:
-    return msgspec.json.decode(Path(__file__).with_name("system_errors.json").read_bytes(), type=_Table)
+    return decoding.of_json(Path(__file__).with_name("system_errors.json").read_bytes(), _Table)
 
 
 @cache

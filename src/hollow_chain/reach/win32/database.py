@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import win32service as api
 
-from hollow_chain.reach.control import ServiceConfig, ServiceStatus
+from hollow_chain.reach.control import Declined, ServiceConfig, ServiceStatus
 from hollow_chain.reach.win32.declining import declining
 
 _KINDS = api.SERVICE_WIN32 | api.SERVICE_DRIVER
@@ -13,11 +13,22 @@ _DESCRIPTION = 1
 
 
 class LocalDatabase:
-    """The database of this machine."""
+    """The database of this machine, or of the one called *server*."""
 
-    def __init__(self) -> None:
+    def __init__(self, server: str | None = None) -> None:
+        self._server = server
         with declining():
-            self._manager = api.OpenSCManager(None, None, api.SC_MANAGER_CONNECT | api.SC_MANAGER_ENUMERATE_SERVICE)
+            self._manager = api.OpenSCManager(server, None, api.SC_MANAGER_CONNECT | api.SC_MANAGER_ENUMERATE_SERVICE)
+
+    @property
+    def has_all_rights(self) -> bool:
+        """Whether everything may be done with it, as an administrator may."""
+        try:
+            with declining():
+                api.CloseServiceHandle(api.OpenSCManager(self._server, None, api.SC_MANAGER_ALL_ACCESS))
+        except Declined:
+            return False
+        return True
 
     def statuses(self) -> list[ServiceStatus]:
         """All services, drivers among them."""

@@ -27,15 +27,18 @@ _LONGEST_TEXT = 2000
 
 
 class LocalEventLogs:
-    """The event logs."""
+    """The event logs of this machine, or of the one called *server*."""
+
+    def __init__(self, server: str | None = None) -> None:
+        self._server = server
 
     def entries(self, log: str, since: datetime, sources: Collection[str] | None, most: int) -> list[LogEntry]:
         """The newest records of *log*."""
         wanted = None if sources is None else {source.casefold() for source in sources}
         try:
-            found = list(_kept(_newer(log, since), since, wanted, most))
+            found = list(_kept(_newer(log, since, self._server), since, wanted, most))
         except Declined:
-            found = list(_kept(_older(log), since, wanted, most))
+            found = list(_kept(_older(log, self._server), since, wanted, most))
         return found[::-1]
 
 
@@ -52,10 +55,12 @@ def _kept(entries: Iterator[LogEntry], since: datetime, sources: set[str] | None
                 return
 
 
-def _newer(log: str, since: datetime) -> Iterator[LogEntry]:
+def _newer(log: str, since: datetime, server: str | None) -> Iterator[LogEntry]:
     path = f"*[System[TimeCreated[@SystemTime>='{since:%Y-%m-%dT%H:%M:%S.000Z}']]]"
     with declining():
-        query = api.EvtQuery(log, api.EvtQueryChannelPath | api.EvtQueryReverseDirection, path, None)
+        # As whoever is logged on here: no name, no domain and no password (EvtOpenSession, ``EVT_RPC_LOGIN``).
+        session = None if server is None else api.EvtOpenSession(Login=(server, None, None, None, 0))
+        query = api.EvtQuery(log, api.EvtQueryChannelPath | api.EvtQueryReverseDirection, path, session)
     publishers: dict[str, Any] = {}
     while True:
         with declining():
@@ -104,11 +109,11 @@ def _rendered(record: Any, source: str, publishers: dict[str, Any]) -> str:
     return ""
 
 
-def _older(log: str) -> Iterator[LogEntry]:
+def _older(log: str, server: str | None) -> Iterator[LogEntry]:
     import win32evtlogutil
 
     with declining():
-        opened = api.OpenEventLog(None, log)
+        opened = api.OpenEventLog(server, log)
     try:
         while True:
             with declining():

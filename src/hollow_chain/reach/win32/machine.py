@@ -18,10 +18,11 @@ import win32con
 
 from hollow_chain.families import CONTROL
 from hollow_chain.reach.control import AccountBook, EventLogs, ExactValues, FileRights, ServiceOrders
+from hollow_chain.reach.far_control import machine_of
 from hollow_chain.reach.interfaces import NotThere, Records, Volume, in_turn
+from hollow_chain.reach.no_numbers import NoNumbers
 from hollow_chain.reach.win32.database import LocalDatabase
 from hollow_chain.reach.win32.network import Win32Network
-from hollow_chain.reach.win32.no_numbers import NoNumbers
 from hollow_chain.reach.win32.processes import Win32Processes
 from hollow_chain.reach.win32.registry import LocalRegistry
 from hollow_chain.reach.win32.walker import Win32Files
@@ -51,10 +52,11 @@ class Win32Machine:
         self.all_rights = bool(ctypes.windll.shell32.IsUserAnAdmin())
         self.user = 0 if self.all_rights else 1
         self.me = win32api.GetUserNameEx(win32con.NameSamCompatible)
-        self.is_here, self.machine = True, ""
+        self.is_here = True
         self.asked_as = self.me if self.all_rights else f"{self.me}, who is no administrator"
         self.files, self.processes, self.network = Win32Files(), Win32Processes(), Win32Network()
         self.accounts, self.registry = NoNumbers(), LocalRegistry()
+        self.machine = machine_of(self.registry, self.name)
 
     @cached_property
     def database(self) -> LocalDatabase:

@@ -8,6 +8,7 @@ from ctypes import wintypes
 
 from hollow_chain.reach.control import Raw
 from hollow_chain.reach.win32.declining import declining
+from hollow_chain.reach.win32.registry import machine_part
 
 _MOST_BYTES = 1 << 20
 """Bytes of a value that are kept; the documentation of the registry advises against more than 2,048."""
@@ -22,12 +23,16 @@ _api.RegSetValueExW.argtypes = [
 
 
 class LocalValues:
-    """The values of this machine."""
+    """The values of this machine, or of the one called *server*."""
+
+    def __init__(self, server: str | None = None) -> None:
+        with declining():
+            self._root = machine_part(server)
 
     def all_of(self, path: str) -> dict[str, Raw]:
         """All values of a key of the machine's part; none where there is no such key. Raises :class:`Declined`."""
         try:
-            key = winreg.OpenKey(winreg.HKEY_LOCAL_MACHINE, path, 0, winreg.KEY_READ | _VIEW)
+            key = winreg.OpenKey(self._root, path, 0, winreg.KEY_READ | _VIEW)
         except FileNotFoundError:
             return {}
         except OSError:
@@ -40,13 +45,13 @@ class LocalValues:
     def make(self, path: str) -> None:
         """Make a key, where there is none. Raises :class:`Declined`."""
         with declining():
-            winreg.CreateKeyEx(winreg.HKEY_LOCAL_MACHINE, path, 0, winreg.KEY_WRITE | _VIEW).Close()
+            winreg.CreateKeyEx(self._root, path, 0, winreg.KEY_WRITE | _VIEW).Close()
 
     def put(self, path: str, name: str, value: Raw | None) -> None:
         """Put a value in its place, or take it away where it is None. Raises :class:`Declined`."""
         with (
             declining(),
-            winreg.OpenKey(winreg.HKEY_LOCAL_MACHINE, path, 0, winreg.KEY_SET_VALUE | winreg.KEY_READ | _VIEW) as key,
+            winreg.OpenKey(self._root, path, 0, winreg.KEY_SET_VALUE | winreg.KEY_READ | _VIEW) as key,
         ):
             if value is None:
                 try:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import suppress
 from functools import cached_property
 
 from hollow_chain.facts.host import Unread
@@ -41,8 +42,8 @@ PENDING = (api.START_PENDING, api.STOP_PENDING, api.CONTINUE_PENDING, api.PAUSE_
 NEVER_TRIED, OWN_NUMBER = 1077, 1066
 """No start since the boot (``ERROR_SERVICE_NEVER_STARTED``); the program ended with a number of its own
 (``ERROR_SERVICE_SPECIFIC_ERROR``)."""
-_MOST_UNREAD = 20
-"""Definitions that could not be read and are named one by one."""
+_MOST_UNREAD = 3
+"""Definitions that could not be read for one reason and are named one by one."""
 _BUILT_IN = {
     "": "LocalSystem",
     "localsystem": "LocalSystem",
@@ -65,6 +66,10 @@ def add(reading: HostReading) -> None:
 
     try:
         statuses = control(reading).database.statuses()
+        with suppress(Declined):  # which is said of each
+            control(reading).registry.expect(
+                rf"{api.SERVICES}\{one.name}" for one in statuses if not one.kind & api.DRIVERS
+            )
     except Declined as declined:
         raise Trouble(f"the service manager of {reading.host.name} cannot be asked: {declined.strerror}") from None
     reader = _ServiceReader(reading)
@@ -81,6 +86,8 @@ class _ServiceReader:
     def __init__(self, reading: HostReading) -> None:
         self._reading, self._reached = reading, control(reading)
         self._unread: dict[str, str] = {}
+        self._untold: set[str] = set()
+        """Keys of the registry that may be there and were not told."""
         self._files: dict[str, bool] = {}
 
     @cached_property
@@ -93,11 +100,12 @@ class _ServiceReader:
 
     def tell_unread(self) -> None:
         """Say what could not be read."""
-        items = list(self._unread.items())
-        unread = [Unread(what=what, why=why) for what, why in items[:_MOST_UNREAD]]
-        if len(items) > _MOST_UNREAD:
-            unread.append(Unread(what=f"{len(items) - _MOST_UNREAD} more definitions", why=items[-1][1]))
-        self._reading.host.unread += unread
+        by_why: dict[str, list[str]] = {}
+        for what, why in self._unread.items():
+            by_why.setdefault(why, []).append(what)
+        for why, whats in by_why.items():
+            named = whats if len(whats) <= _MOST_UNREAD else [f"{whats[0]}, and {len(whats) - 1} others"]
+            self._reading.host.unread += [Unread(what=what, why=why) for what in named]
 
     def service(self, status: ServiceStatus) -> Service:
         """One service that the manager knows."""
@@ -112,7 +120,8 @@ class _ServiceReader:
             groups = [f"+{name}" for name in texts_of(key, "DependOnGroup")]
             config = config._replace(needs=[*texts_of(key, "DependOnService"), *groups])
         service = self._defined(status.name, config, key)
-        if not key.values and not status.kind & api.DRIVERS:
+        untold = rf"{api.SERVICES}\{status.name}" in self._untold
+        if not key.values and not untold and not status.kind & api.DRIVERS:
             service.startup = "on-need"  # nothing defines it: the manager makes it when something wants it
         stands(service, status)
         if status.process and service.program is not None and status.state in (api.RUNNING, api.PAUSED):
@@ -169,8 +178,10 @@ class _ServiceReader:
         try:
             return self._reached.registry.key(path)
         except Declined as declined:
-            if what and declined.number not in api.NOT_THERE:
-                self._unread[what] = declined.strerror or str(declined)
+            if declined.number not in api.NOT_THERE:
+                self._untold.add(path)
+                if what:
+                    self._unread[what] = declined.strerror or str(declined)
             return Key({}, [], None)
 
     def _defined(self, name: str, config: ServiceConfig, key: Key) -> Service:
