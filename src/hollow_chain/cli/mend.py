@@ -46,7 +46,10 @@ def mend(
     host: common.HostName = "",
     apply: Annotated[
         bool,
-        typer.Option("--apply", help="Carry the plan out: on this machine, or on a stand-in host (--from its folder)."),
+        typer.Option(
+            "--apply",
+            help="Carry the plan out: on this machine, on hosts over the network, or on a stand-in host (--from).",
+        ),
     ] = False,
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask before it is carried out.")] = False,
     undo: Annotated[

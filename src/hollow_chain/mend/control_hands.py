@@ -40,6 +40,8 @@ _FORGOTTEN_AFTER = 86_400
 _NEED_NO_PASSWORD = ("LocalSystem", "LocalService", "NetworkService")
 _MACHINE = r"SOFTWARE\Microsoft\Cryptography"
 _UP = ("running", "paused")
+_LAST_NUMBER = 0xFFFF
+"""System error codes have 16 bits (winerror.h)."""
 
 
 class ControlHands:
@@ -175,7 +177,7 @@ class ControlHands:
             else:
                 _DOES[act.verb](self, act.service, act.value)
         except Declined as declined:
-            raise NotDone(f"{step.does.rstrip('.')}: error {declined.number}, {declined.strerror}") from None
+            raise NotDone(f"{step.does.rstrip('.')}: {_said(declined)}") from None
 
     def _start(self, name: str, value: str = "") -> None:
         node = self._known().node(self.host, name)
@@ -255,7 +257,7 @@ class ControlHands:
             elif "states" in kept:
                 self._run_as_before(kept["states"])
         except Declined as declined:
-            raise NotDone(f"{step.does.rstrip('.')}: error {declined.number}, {declined.strerror}") from None
+            raise NotDone(f"{step.does.rstrip('.')}: {_said(declined)}") from None
 
     def _restore(self, verb: str, service: str, kept: dict[str, Any]) -> None:
         """Have the manager take the old setting, then put back the values of the registry as they were."""
@@ -318,6 +320,12 @@ def _machine_number(reached: ControlReached) -> str:
         return str(reached.registry.key(_MACHINE).values["machineguid"][0])
     except (Declined, KeyError):
         return "no machine ID"
+
+
+def _said(declined: Declined) -> str:
+    """Why the system said no; numbers beyond those of winerror.h say nothing to anybody."""
+    number = f"error {declined.number}, " if declined.number <= _LAST_NUMBER else ""
+    return f"{number}{declined.strerror}"
 
 
 def _meaning(value: Raw) -> str:

@@ -12,7 +12,7 @@ from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Definition, Service
 from hollow_chain.families.steps import step_of
 from hollow_chain.lazy import pattern
 from hollow_chain.wording.forms import read
@@ -279,10 +279,19 @@ def stale_definition(case: Case) -> Iterator[Finding]:
             *(case.seen(text, f"definition {definition.file}", definition.changed_at, FITS) for text in differing[:2]),
         ),
         mends=_reloading(service, gone) if case.family.defined_in_files else (_SET_ANEW,),
-        note=up and not case.asked,
+        note=(up and not case.asked) or _waits_for_a_boot(definition),
         residual=not differing,
-        explains=_explained_by_reload(definition.on_disk) if not up else (),
+        explains=_explained_by_reload(definition.on_disk) if not up and not _waits_for_a_boot(definition) else (),
     )
+
+
+_STARTUP, _DISABLED = "Start", "4"
+
+
+def _waits_for_a_boot(definition: Definition) -> bool:
+    """Whether nothing differs but when the manager starts it by itself: that bears on no start before the next boot, unless the one
+    that is loaded forbids all of them."""
+    return list(definition.on_disk) == [_STARTUP] and definition.loaded.get(_STARTUP) != _DISABLED
 
 
 _SET_ANEW = Mend(
