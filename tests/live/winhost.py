@@ -18,6 +18,7 @@ import tempfile
 import threading
 import time
 import zipfile
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -238,6 +239,24 @@ class WinHost:
     def python(self, *words: str, cwd: Path | None = None, **variables: str) -> Done:
         """Run Python inside it."""
         return self.run(windows(RUNTIME / "py/python.exe"), *words, cwd=cwd, **variables)
+
+    def beside(self, *command: object) -> list[str]:
+        """The words that run a program of this machine in the network of the host."""
+        return ["nsenter", "-t", str(self._inner), "-n", *map(str, command)]
+
+    @contextlib.contextmanager
+    def serving(self, *words: str) -> Iterator[None]:
+        """Run a Python program inside it that says a line when it is ready, until the end of the block."""
+        served = subprocess.Popen(
+            self._entered("env", f"--chdir={self.disk / 'opt'}", WINE, windows(RUNTIME / "py/python.exe"), *words),
+            stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, env=_environment(self._place / "prefix"),
+        )  # fmt: skip
+        try:
+            assert served.stdout is not None
+            assert served.stdout.readline().strip() == b"up", served.stdout.read1(4000)  # type: ignore[attr-defined]
+            yield
+        finally:
+            served.kill()
 
     def hollow_chain(self, *words: str, cwd: Path | None = None, **variables: str) -> Done:
         """Run the program under test inside it."""
