@@ -61,6 +61,18 @@ def _of_systemd(moments: Moments) -> None:
         moments.around(files_kept, name, before=False, after=True)
 
 
+def _over_the_network(moments: Moments) -> None:
+    from hollow_chain.mend import control_hands, far_files
+    from hollow_chain.reach.rpc import manager, registry
+
+    moments.around(control_hands.ControlHands, "do", before=False, after=True)
+    moments.around(far_files.FarFilesKept, "write_new", before=False, after=True)
+    for name in ("begin", "send"):
+        moments.around(manager.RpcManager, name, before=True, after=False)
+    for name in ("put", "make"):
+        moments.around(registry.RpcRegistry, name, before=True, after=False)
+
+
 def _of_control(moments: Moments) -> None:
     from hollow_chain.mend import control_hands
     from hollow_chain.reach.win32 import manager, raw_values
@@ -80,6 +92,8 @@ def main() -> None:
     moments = Moments(int(sys.argv[1]))
     moments.around(journal.MendJournal, "write", before=True, after=True)
     (_of_control if sys.platform == "win32" else _of_systemd)(moments)
+    if any(word.endswith(".toml") for word in sys.argv):
+        _over_the_network(moments)
     status = cli.run(sys.argv[2:])
     sys.exit(PASSED if status == 0 else status)
 

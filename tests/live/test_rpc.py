@@ -8,6 +8,8 @@ import fcntl
 import json
 import os
 import pty
+import shutil
+import signal
 import subprocess
 import sys
 import termios
@@ -21,7 +23,9 @@ import pytest
 from tests.live.conftest import REQUIRED, needs_a_host
 from tests.live.harbor import Harbor, lacking
 from tests.live.rpc_hosts import NAMES, NEEDS, PASSWORD, set_up
+from tests.power_cut import PASSED
 
+HERE = Path(__file__).parents[2]
 pytestmark = [pytest.mark.live, pytest.mark.xdist_group("harbor")]
 
 
@@ -267,6 +271,49 @@ def test_a_call_that_is_dropped_ends_in_time(harbor: Harbor) -> None:
         assert time.monotonic() - begun < 60 and "kiosk.service on quay" in done.stdout
     finally:
         gate.run("nft delete table inet wall")
+
+
+EVERY = int(os.environ.get("HOLLOW_CHAIN_MOMENTS", "5"))
+"""Each so many moments a mend is cut off; all of them take a quarter of an hour."""
+
+
+@pytest.mark.parametrize("then", ["--undo", "--resume"])
+def test_a_mend_over_hosts_of_both_families_that_is_cut_off_loses_nothing(harbor: Harbor, then: str) -> None:
+    hosts, moment = hosts_file(harbor), EVERY // 2 if then == "--undo" else EVERY - 1
+    mends = harbor.home / ".local/state/hollow-chain/mends"
+    while True:
+        stopped(harbor)
+        shutil.rmtree(mends, ignore_errors=True)
+        words = ["mend", "kiosk", "--apply", "--yes", "--now-only", "--watch", "0", "--from", hosts]
+        cut = subprocess.run(
+            ["ip", "netns", "exec", harbor.chair, sys.executable, "-m", "tests.power_cut", str(moment), *words], cwd=HERE, env=harbor.env(),
+            capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        if cut.returncode == PASSED:
+            break
+        assert cut.returncode == -signal.SIGKILL, cut.stdout + cut.stderr
+        begun = list(mends.glob("*.jsonl"))
+        done = harbor.call("mend", then, *(["--yes"] if then == "--undo" else ["--watch", "0"]), "--from", hosts)
+        assert done.returncode == (0 if begun else 2), (moment, done.stdout + done.stderr)
+        if then == "--resume" and begun:
+            assert harbor.hosts["quay"].run("systemctl is-active kiosk").stdout.strip() == "active", moment
+            done = harbor.call("mend", "--undo", "--yes", "--from", hosts)
+            assert done.returncode == 0, (moment, done.stdout + done.stderr)
+        assert "is stopped" in spooler(harbor, "status"), moment
+        assert marks(harbor) == [], moment
+        moment += EVERY
+    assert moment > EVERY
+    well(harbor)
+
+
+def marks(harbor: Harbor) -> list[str]:
+    """The hosts that bear a mark."""
+    told = f"net rpc registry enumerate 'HKLM\\SOFTWARE\\hollow-chain' -S 127.0.0.1 -U root%{PASSWORD}"
+    found = ["gate"] if "UnderWay" in harbor.hosts["gate"].run(told, check=False).stdout else []
+    for name in ("pier", "quay"):
+        if harbor.hosts[name].run("ls /var/lib/hollow-chain/mends 2>/dev/null", check=False).stdout:
+            found.append(name)
+    return found
 
 
 def test_a_mark_of_another_mend_stops_a_plan(harbor: Harbor) -> None:

@@ -95,7 +95,9 @@ class Shares(ABC):
 
     def names(self, path: str, most: int) -> list[str]:
         """The names in a folder. Raises :class:`OSError`."""
-        return sorted(filter(None, map(_name, self.listed(*_parts(path))[:_MOST_NAMES])))[:most]
+        letter, rest = _parts(path)
+        self.drive(letter)
+        return sorted(filter(None, map(_name, self.listed(letter, rest)[:_MOST_NAMES])))[:most]
 
     def read(self, path: str, begins: int, most: int) -> bytes:
         """Up to *most* bytes of a file. Raises :class:`OSError`."""
