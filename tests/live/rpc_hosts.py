@@ -48,12 +48,42 @@ print("kiosk: open", flush=True)
 while True:
     time.sleep(60)
 """
+KERBEROS = f"""
+cat > /etc/krb5.conf <<'END'
+[libdefaults]
+  default_realm = FERRY.EXAMPLE
+  dns_lookup_kdc = false
+  rdns = false
+  dns_canonicalize_hostname = false
+[realms]
+  FERRY.EXAMPLE = {{
+    kdc = 127.0.0.1
+  }}
+END
+mkdir -p /etc/krb5kdc /var/lib/krb5kdc
+cat > /etc/krb5kdc/kdc.conf <<'END'
+[realms]
+  FERRY.EXAMPLE = {{
+    database_name = /var/lib/krb5kdc/principal
+    key_stash_file = /etc/krb5kdc/stash
+  }}
+END
+kdb5_util create -s -r FERRY.EXAMPLE -P {PASSWORD} >/dev/null
+kadmin.local -q "addprinc -pw {PASSWORD} root" >/dev/null
+kadmin.local -q "addprinc -randkey +no_auth_data_required cifs/gate" >/dev/null
+kadmin.local -q "ktadd -k /etc/krb5.keytab cifs/gate" >/dev/null
+systemctl start krb5-kdc
+"""
+TICKETS = f"echo {PASSWORD} | kinit -c FILE:/tmp/tickets root >/dev/null; kvno -c FILE:/tmp/tickets cifs/gate >/dev/null; base64 -w0 /tmp/tickets"
 SAMBA = f"""
 mkdir -p /srv/c/Ferry; echo 'berth 7' > /srv/c/Ferry/desk.ini; ln -s /etc /srv/c/Elsewhere
 cat > /etc/samba/smb.conf <<'END'
 [global]
   workgroup = FERRY
   netbios name = GATE
+  realm = FERRY.EXAMPLE
+  kerberos method = dedicated keytab
+  dedicated keytab file = /etc/krb5.keytab
   map to guest = never
   load printers = no
   eventlog list = System Application
@@ -79,6 +109,6 @@ def set_up(host: str) -> str:
     name, text = {"gate": ("desk", _GATE), "pier": ("printer", _PRINTER), "quay": ("kiosk", _KIOSK)}[host]
     unit = UNIT.format(about=f"{name.title()} of the ferries", name=name, more="")
     return (
-        f"{SAMBA if host == 'gate' else ''}\nmkdir -p {PLACE}\ncat > /opt/{name}.py <<'END'\n{text}\nEND\n"
+        f"{KERBEROS + SAMBA if host == 'gate' else ''}\nmkdir -p {PLACE}\ncat > /opt/{name}.py <<'END'\n{text}\nEND\n"
         f"cat > {PLACE}/{name}.service <<'END'\n{unit}\nEND\nsystemctl daemon-reload; systemctl enable -q --now {name}; sleep 0.5"
     )

@@ -3,6 +3,7 @@ its services over RPC."""
 
 from __future__ import annotations
 
+import base64
 import contextlib
 import fcntl
 import json
@@ -22,7 +23,7 @@ import pytest
 
 from tests.live.conftest import REQUIRED, needs_a_host
 from tests.live.harbor import Harbor, lacking
-from tests.live.rpc_hosts import NAMES, NEEDS, PASSWORD, set_up
+from tests.live.rpc_hosts import NAMES, NEEDS, PASSWORD, TICKETS, set_up
 from tests.power_cut import PASSED
 
 HERE = Path(__file__).parents[2]
@@ -33,7 +34,9 @@ pytestmark = [pytest.mark.live, pytest.mark.xdist_group("harbor")]
 def harbor() -> Iterator[Harbor]:
     """Three hosts; the spooler of the third runs."""
     needs_a_host()
-    reason = lacking() or ("" if Path("/usr/sbin/smbd").exists() else "samba is not installed")
+    programs = ("smbd", "net", "eventlogadm", "kdb5_util", "kadmin.local", "kinit")
+    absent = [name for name in programs if shutil.which(name, path="/usr/sbin:/usr/bin") is None]
+    reason = lacking() or (f"{absent[0]} is not installed" if absent else "")
     if reason:
         if REQUIRED:
             pytest.fail(f"live tests are required here, but: {reason}")
@@ -169,6 +172,7 @@ def test_orders_values_records_and_files_go_there_and_back(harbor: Harbor) -> No
     assert found["put"] == [1, "ferry\0".encode("utf-16-le").hex()]
     assert found["gone"] == {}
     assert found["missing"] == 2 and found["unknown"] == 1060
+    assert found["expected"][0] == "Print Spooler" and all(found["expected"]) and found["unexpected"] == [2]
     assert "Ferry" in found["names"]
     assert found["text"] == "berth 7\n" and found["end"] == "7\n"
     assert found["absent"] == "FileNotFoundError"
@@ -235,6 +239,21 @@ def test_a_password_is_asked_for_once_and_never_shown(harbor: Harbor) -> None:
             said += some
     assert asking.wait(timeout=60) in (0, 1), said
     assert b"Spooler" in said and said.count(b"Password of") == 1 and PASSWORD.encode() not in said
+
+
+def test_a_ticket_takes_the_place_of_a_password(harbor: Harbor) -> None:
+    cache = harbor.home / "tickets"
+    cache.write_bytes(base64.b64decode(harbor.hosts["gate"].run(TICKETS).stdout))
+    named = Path("/etc/netns") / harbor.chair / "hosts"  # ip-netns(8): bound over /etc/hosts in that name space
+    named.parent.mkdir(parents=True)
+    named.write_text(f"127.0.0.1 localhost\n{harbor.address('gate')} gate\n")
+    try:
+        done = harbor.call("roster", "--from", "rpc://gate", KRB5CCNAME=f"FILE:{cache}")
+        assert done.returncode in (0, 1) and "Spooler" in done.stdout, done.stderr
+        done = harbor.call("roster", "--from", f"rpc://{harbor.address('gate')}", KRB5CCNAME=str(cache))
+        assert done.returncode == 3 and "has no ticket for cifs/" in done.stderr, done.stderr
+    finally:
+        shutil.rmtree(named.parent)
 
 
 def test_nobody_speaks_smb_there(harbor: Harbor) -> None:

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from hollow_chain.reach.address import Address
 from hollow_chain.reach.control import Declined
+from hollow_chain.reach.far_control import text_at
 from hollow_chain.reach.login import Login, password_of
 from hollow_chain.reach.rpc.machine import RpcMachine
 
@@ -34,6 +35,11 @@ with RpcMachine(Address("rpc", sys.argv[1], "root"), Login("", "root", password_
     found["gone"] = values.all_of(KEY)
     found["missing"] = number(host.registry.key, r"SOFTWARE\nowhere at all")
     found["unknown"] = number(host.orders.status, "Nowhere")
+    services = r"SYSTEM\CurrentControlSet\Services"
+    expected = [rf"{services}\{name}" for name in ("Spooler", "NETLOGON", "WINS", *(f"None{n}" for n in range(40)))]
+    host.registry.expect(expected)
+    found["expected"] = [text_at(host.registry.key(path), "displayname") for path in expected[:3]]
+    found["unexpected"] = {number(host.registry.key, path) for path in expected[3:]}
     walker = host.files.walker()
     found["names"] = walker.names("C:\\")
     found["text"] = walker.read(r"C:\Ferry\desk.ini", 100).data.decode()
@@ -43,4 +49,5 @@ with RpcMachine(Address("rpc", sys.argv[1], "root"), Login("", "root", password_
     except OSError as error:
         found["absent"] = type(error).__name__
     found["drives"] = {letter: host.drive_kind(f"{letter}:\\") for letter in "CQ"}
+found["unexpected"] = sorted(found["unexpected"])
 print(json.dumps(found))

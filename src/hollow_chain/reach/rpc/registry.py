@@ -5,9 +5,10 @@ from __future__ import annotations
 import struct
 import threading
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
+from queue import Empty, SimpleQueue
 from typing import Any, NamedTuple
 
 from hollow_chain.reach.control import (
@@ -56,19 +57,33 @@ class RpcRegistry:
         if len(wanted) < _FEW:
             return
         self._talk.check()  # where nobody answers, nobody is asked six times
-        own = threading.local()
+        futures: dict[str, Future[Key]] = {path: Future() for path in wanted}
+        self._expected |= futures
+        waiting: SimpleQueue[tuple[str, Future[Key]]] = SimpleQueue()
+        for pair in futures.items():
+            waiting.put(pair)
+        # Not a pool of the standard library: at its end it would wait for a host that never answers.
+        for _ in range(_BESIDE):
+            threading.Thread(target=self._ask_all, args=(waiting,), daemon=True).start()
 
-        def ask(path: str) -> Key:
-            if not hasattr(own, "talk"):
-                session = self._another()
-                self._sessions.append(session)
-                own.talk = _Talk(session)
-            found: Key = own.talk.key(path)
-            return found
-
-        pool = ThreadPoolExecutor(_BESIDE)
-        self._expected |= {path: pool.submit(ask, path) for path in wanted}
-        pool.shutdown(wait=False)
+    def _ask_all(self, waiting: SimpleQueue[tuple[str, Future[Key]]]) -> None:
+        """Ask for all that waits over a session of its own."""
+        talk: _Talk | None = None
+        while True:
+            try:
+                path, future = waiting.get_nowait()
+            except Empty:
+                return
+            if not future.set_running_or_notify_cancel():
+                continue
+            try:
+                if talk is None:
+                    session = self._another()
+                    self._sessions.append(session)
+                    talk = _Talk(session)
+                future.set_result(talk.key(path))
+            except BaseException as error:
+                future.set_exception(error)
 
     def forget(self) -> None:
         """What was told so far may be otherwise by now."""

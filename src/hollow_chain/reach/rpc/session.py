@@ -118,11 +118,15 @@ class Session:
 
         from impacket.krb5.kerberosv5 import KerberosError
 
-        os.environ.setdefault(
-            "KRB5CCNAME", self.login.ticket
-        )  # the only way by which the package takes the name of a cache
+        # The only way by which the package takes a cache: its path, without the kind that stands before it.
+        os.environ["KRB5CCNAME"] = self.login.ticket
         try:
             self.smb.kerberosLogin(self.login.user, "", self.login.domain, useCache=True)
+        except socket.gaierror:
+            raise Unreached(
+                f"{self.address}: {self.login.shown} has no ticket for cifs/{self.address.host}, and the server that gives tickets for"
+                f" {self.login.domain} is not found; name the host as its ticket does, not by its address"
+            ) from None
         except KerberosError as error:
             raise Unreached(
                 f"{self.address}: the Kerberos ticket of {self.login.shown} was not taken: {str(error)[:200]}"
