@@ -10,9 +10,11 @@ from hollow_chain.causes import Evidence, Facts, Finding, Mend
 from hollow_chain.causes import acts as say
 from hollow_chain.chain import Graph
 from hollow_chain.facts.codec import decode
-from hollow_chain.mend.carrying import Carrier, MendOutcome
+from hollow_chain.mend.carrying import Carrier
+from hollow_chain.mend.guarding import Guard
 from hollow_chain.mend.journal import all_in, locked
 from hollow_chain.mend.lab_hands import LabHands
+from hollow_chain.mend.outcome import MendOutcome
 from hollow_chain.mend.plan import Plan
 from hollow_chain.mend.planning import Planner
 from hollow_chain.trouble import Trouble
@@ -96,7 +98,7 @@ def test_what_did_not_hold_is_taken_back_before_the_next_try(
         command, *words = call.split()
         assert run("lab", command, "host", *words).status == 0
     # What is supposed here is not what the rules would find; whether it is still found is tried elsewhere.
-    monkeypatch.setattr(Carrier, "_guard", lambda *_: None)
+    monkeypatch.setattr(Guard, "check", lambda *_: None)
     before = definitions(host)
     plan = sequence(host)
     assert [len(one.steps) for one in plan.tries] == [1, 2]

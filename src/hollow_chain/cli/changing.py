@@ -11,7 +11,7 @@ from hollow_chain.trouble import MEND_DID_NOT_HOLD, wrong_call
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from hollow_chain.mend.carrying import MendOutcome
+    from hollow_chain.mend.outcome import MendOutcome
     from hollow_chain.mend.plan import Plan
     from hollow_chain.registering.wish import Wish
 

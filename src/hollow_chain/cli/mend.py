@@ -21,9 +21,10 @@ if TYPE_CHECKING:
     from hollow_chain.chain import Node
     from hollow_chain.experience.store import Store
     from hollow_chain.facts.host import Host
-    from hollow_chain.mend.carrying import Carrier, MendOutcome
+    from hollow_chain.mend.carrying import Carrier
     from hollow_chain.mend.hands import Hands
     from hollow_chain.mend.journal import MendJournal
+    from hollow_chain.mend.outcome import MendOutcome
     from hollow_chain.mend.plan import Plan, Step
     from hollow_chain.verdict import Verdict
 
@@ -387,7 +388,8 @@ def _preview(found: MendJournal, carrier: Carrier) -> None:
 
 
 def _carrier(hands: Hands, watch: float) -> Carrier:
-    from hollow_chain.mend.carrying import Carrier, nobody
+    from hollow_chain.mend.carrying import Carrier
+    from hollow_chain.mend.outcome import nobody
 
     def tell(text: str) -> None:
         if sys.stderr.isatty():

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 
     from hollow_chain.causes import Facts
     from hollow_chain.facts.host import Host
-    from hollow_chain.mend.carrying import MendOutcome
     from hollow_chain.mend.hands import Hands
+    from hollow_chain.mend.outcome import MendOutcome
     from hollow_chain.registering.planning import Judged, Registration
     from hollow_chain.registering.trying import Tried
     from hollow_chain.registering.wish import Wish
@@ -216,7 +216,7 @@ class _Call(NamedTuple):
         show.show_registration(Page(), judged.plan, one.pieces, judged.remarks, judged.delays, head, carried_out)
 
     def _carry(self, hands: Hands, one: Registration, judged: Judged, facts: Facts, owner: Host) -> int:
-        from hollow_chain.mend.carrying import MendOutcome
+        from hollow_chain.mend.outcome import MendOutcome
         from hollow_chain.registering.trying import settle
 
         check(hands, judged.plan)

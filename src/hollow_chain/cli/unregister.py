@@ -13,7 +13,7 @@ from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
     from hollow_chain.chain import Node
-    from hollow_chain.mend.carrying import MendOutcome
+    from hollow_chain.mend.outcome import MendOutcome
 
 
 def register(app: typer.Typer) -> None:

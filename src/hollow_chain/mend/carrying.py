@@ -6,70 +6,27 @@ can be taken back, and of a sequence of tries is, before the next one is begun.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from hollow_chain.boot.making import UP
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.mend.by_hand import not_yet
-from hollow_chain.mend.checking import Check, checks_of
+from hollow_chain.mend.checking import checks_of
+from hollow_chain.mend.guarding import OPENS, Guard
 from hollow_chain.mend.hands import Hands, HandsOfMany, NotDone, hands_at, reached_by
 from hollow_chain.mend.journal import FORMAT, VERSION, MendJournal, Record, begin
-from hollow_chain.mend.plan import Answer, Plan, Step
-from hollow_chain.mend.verbs import VERBS, ActView
+from hollow_chain.mend.outcome import Ask, MendOutcome, Stopped, Tell, Waiting, called, nobody, said_once
+from hollow_chain.mend.plan import Plan, Step
 from hollow_chain.trouble import wrong_call
-from hollow_chain.verdict import Verdict, diagnose
+from hollow_chain.verdict import diagnose
 
-Tell = Callable[[str], None]
-Ask = Callable[[int, Step], bool]
-"""Asks a person whether a step (its number, from 1) is done."""
 _TAKEN_BACK = ("register", "edit")
 """What is taken back wholly where it did not hold."""
 _MOST_CAUSES = 2
 """Causes that are told of what is gone by then: a sentence has to stay one."""
-_OPENS = ("mode", "owner", "owners", "folder", "remove", "allow")
-"""Verbs that give somebody a right or take a file away: what did not help is taken back at once."""
 _DEFINES = ("define", "amend", "undefine")
 """Verbs whose service need not be registered; what stands in its place by then, the hands compare byte by byte."""
-_ANY_OLD = ("start", "restart", "stop", "continue", "pause", "renew", "reboot")
-"""Verbs whose old value is a state of this moment, which may differ as long as it is not the new one already."""
-
-
-@dataclass
-class MendOutcome:
-    """What became of a mend."""
-
-    id: str
-    well: bool
-    summary: str
-    checks: list[Check] = field(default_factory=list)
-    way_back: str = ""
-    named: str = ""
-    """The option that names the host, for the lines that speak of it."""
-    case: int | None = None
-    """The number under which it is kept as a case."""
-    applied: bool = True
-    waits_for: tuple[int, str] | None = None
-    """The step for a person that it waits for: its number from 1, and what is to be done."""
-
-
-class Stopped(Exception):
-    """A try cannot go on: why, in words."""
-
-
-class Waiting(Exception):
-    """A step for a person is not done, as far as anybody says or can be seen."""
-
-    def __init__(self, number: int, step: Step, why: str = "") -> None:
-        super().__init__(why)
-        self.number, self.step, self.why = number, step, why
-
-
-def nobody(number: int, step: Step) -> bool:
-    """Nobody is there to ask."""
-    return False
 
 
 @dataclass
@@ -168,7 +125,7 @@ class Carrier:
                 f"the mend {journal.id} of {journal.head.target} waits for step {step + 1}, not for step {number}"
             )
         self._may(journal.head.tries)
-        self.ask = _said_once(number, self.ask)
+        self.ask = said_once(number, self.ask)
         return self._go_on(journal, attempt)
 
     def undo(self, journal: MendJournal) -> MendOutcome:
@@ -186,7 +143,7 @@ class Carrier:
             summary = f"The mend {journal.id} is undone as far as could be: {'; '.join(failed)}"
             return MendOutcome(journal.id, False, summary, applied=False)
         self._close(journal, "undone")
-        return MendOutcome(journal.id, True, f"{_called(journal.head, journal.id)} is undone.", applied=False)
+        return MendOutcome(journal.id, True, f"{called(journal.head, journal.id)} is undone.", applied=False)
 
     def to_undo(self, journal: MendJournal) -> list[Step]:
         """The steps that an undo takes back, in that order."""
@@ -257,7 +214,7 @@ class Carrier:
                     break
         if journal.head.does in _TAKEN_BACK:
             return self._all_back(journal, outcome)
-        failed = self._undo_steps(journal, _OPENS)
+        failed = self._undo_steps(journal, OPENS)
         if failed:
             outcome.summary += f" What it opened could not be undone: {'; '.join(failed)}"
         self._close(journal, "not held")
@@ -297,11 +254,11 @@ class Carrier:
                 else:
                     self._one(journal, attempt, number, step, steps[:number])
         except (Stopped, NotDone) as problem:
-            return MendOutcome(journal.id, False, f"{_called(journal.head)} did not hold: {problem}.")
+            return MendOutcome(journal.id, False, f"{called(journal.head)} did not hold: {problem}.")
         checks = checks_of(self.hands, journal.head, self.watch, self.tell)
         well = all(check.well for check in checks)
         words = "holds" if well else "did not hold"
-        return MendOutcome(journal.id, well, f"{_called(journal.head)} {words}.", checks)
+        return MendOutcome(journal.id, well, f"{called(journal.head)} {words}.", checks)
 
     def _by_person(self, journal: MendJournal, attempt: int, number: int, step: Step) -> None:
         """One step for a person: ask whether it is done, and look whether it is. Raises :class:`Waiting`."""
@@ -329,21 +286,22 @@ class Carrier:
             hands_at(self.hands, step.host).do(step, kept)
             journal.note("after", attempt, number)
             return
+        guard = Guard(self.hands)
         # Whose a file is counts where a step may open or remove something: no rule may propose that of a package's file.
-        facts = Facts(Graph(self.hands.facts(with_packages=step.act is not None and step.act.verb in _OPENS)))
+        facts = Facts(Graph(self.hands.facts(with_packages=step.act is not None and step.act.verb in OPENS)))
         # What was done before, by us or by a person, may have done this too; what changed without that is somebody else's business.
         helped = bool(journal.standing.by_hand or journal.standing.done)
-        if self._is_so_already(facts, step) or (helped and self._is_needless(facts, step, before, journal.head.target)):
+        if guard.is_so_already(facts, step) or (helped and guard.is_needless(facts, step, before, journal.head.target)):
             self.tell(f"already so: {step.does}")
             journal.note("before", attempt, number)
             journal.note("after", attempt, number, skipped=True)
             return
-        self._guard(facts, step, before, journal.head.target)
+        guard.check(facts, step, before, journal.head.target)
         self.tell(step.does)
         kept = hands_at(self.hands, step.host).keep(step, journal.id, f"{attempt + 1}-{number + 1}")
         journal.note("before", attempt, number, kept=kept)
         hands_at(self.hands, step.host).do(step, kept)
-        self._hold(step)
+        guard.hold(step)
         journal.note("after", attempt, number)
 
     def _waits(self, journal: MendJournal, waiting: Waiting) -> MendOutcome:
@@ -356,122 +314,3 @@ class Carrier:
         way_back = f"When it is done: hollow-chain mend --done {number}{named}"
         way_back += f". To undo it: hollow-chain mend --undo {journal.id}{named}"
         return MendOutcome(journal.id, False, summary, way_back=way_back, waits_for=(number, does))
-
-    def _view(self, facts: Facts, step: Step) -> ActView:
-        return ActView(facts, facts.graph.hosts[step.host], hands_at(self.hands, step.host).look)
-
-    def _is_so_already(self, facts: Facts, step: Step) -> bool:
-        act = step.act
-        if act is None or act.verb not in ("start", "stop", "continue", "reload"):
-            return False
-        view = self._view(facts, step)
-        if act.verb == "reload":
-            return VERBS[act.verb].old(view, act) == step.new
-        service = view.service(act)
-        if act.verb in ("start", "continue"):
-            return service is not None and service.state in UP and facts.standing(view.node(act)).well
-        return service is None or service.state not in (*UP, "starting")
-
-    def _guard(self, facts: Facts, step: Step, before: list[Step], target: str) -> None:
-        """Stop where the facts are no longer those that the plan was made from."""
-        act = step.act
-        assert act is not None
-        if step.host not in facts.graph.hosts:
-            raise Stopped(f"this is not {step.host}")
-        view = self._view(facts, step)
-        if act.service and view.service(act) is None:
-            raise Stopped(f"{act.service} is not registered any more")
-        found = VERBS[act.verb].old(view, act)
-        if act.verb not in _ANY_OLD and found != step.old:
-            raise Stopped(
-                f"the facts have changed since the plan was made ({step.does}: it was {step.old}, and is {found}); ask again"
-            )
-        fresh = _fresh(step, before)
-        if fresh:
-            verdict = diagnose(facts, facts.graph.node(self.hands.host, target))
-            if act.verb in _OPENS and not self._is_still_proposed(verdict, step):
-                raise Stopped(
-                    f"the facts have changed since the plan was made: nothing asks for this any more ({step.does}); ask again"
-                )
-            if not _shown(verdict, fresh):
-                raise Stopped(
-                    f"the facts have changed since the plan was made: {fresh[0][2]} no longer shows {fresh[0][0]}; ask again"
-                )
-
-    def _is_needless(self, facts: Facts, step: Step, before: list[Step], target: str) -> bool:
-        """Whether what a person has done meanwhile has done this too: it is so already, or what it answers is gone."""
-        act, fresh = step.act, _fresh(step, before)
-        if (
-            act is not None
-            and act.verb not in _ANY_OLD
-            and VERBS[act.verb].old(self._view(facts, step), act) == step.new
-        ):
-            return True
-        return bool(fresh) and not _shown(diagnose(facts, facts.graph.node(self.hands.host, target)), fresh)
-
-    def _is_still_proposed(self, verdict: Verdict, step: Step) -> bool:
-        """Whether a rule proposes the very act of *step* by the facts of this moment, or what it names is no longer a cause."""
-        found = [
-            c.finding for c in verdict.causes if (c.finding.cause, c.finding.host, c.finding.service) in step.answers
-        ]
-        return not found or any(step.act in mend.acts for one in found for mend in one.mends)
-
-    def _hold(self, step: Step) -> None:
-        """Look whether the step did what it was to do."""
-        act = step.act
-        if act is None or act.verb in ("renew", "reboot"):
-            return
-        facts = Facts(Graph(hands_at(self.hands, step.host).facts()))
-        view = self._view(facts, step)
-        found = VERBS[act.verb].old(view, act)
-        service = view.service(act) if act.service else None
-        if act.verb in ("start", "restart", "continue"):
-            well = service is not None and (service.state in UP or _ended_well(service.state, service.last))
-        elif act.verb == "stop":
-            well = service is None or service.state not in UP
-        elif act.verb == "startup":
-            well = found == act.value or (
-                act.value == "automatic" and found in ("automatic", "delayed", "event", "on-need")
-            )
-            well = well or (act.value == "manual" and found in ("manual", "on-need", "event"))
-        else:
-            well = found == step.new or (act.verb == "folder" and found == "a folder")
-        if not well:
-            raise NotDone(f"{step.does}: it is {found} afterwards, not {step.new}")
-
-
-_NOUNS = {"": "The mend", "register": "The registration", "edit": "The change", "unregister": "The removal"}
-
-
-def _called(head: Record, name: str = "") -> str:
-    """What a journal is about, at the head of a sentence."""
-    return f"{_NOUNS[head.does]}{f' {name}' if name else ''} of {head.target}"
-
-
-def _fresh(step: Step, before: list[Step]) -> list[Answer]:
-    """What a step answers and no step before it does."""
-    return [answer for answer in step.answers if not any(answer in one.answers for one in before)]
-
-
-def _shown(verdict: Verdict, answers: list[Answer]) -> bool:
-    """Whether any of *answers* is still found."""
-    known = {(c.finding.cause, c.finding.host, c.finding.service) for c in verdict.causes}
-    known |= {(note.cause, note.host, note.service) for note in verdict.notes}
-    return any(answer in known for answer in answers)
-
-
-def _said_once(number: int, then: Ask) -> Ask:
-    """A person has said that step *number* is done; whatever else is to be asked, *then* asks."""
-    said: list[int] = []
-
-    def ask(at: int, step: Step) -> bool:
-        if at != number or said:
-            return then(at, step)
-        said.append(at)
-        return True
-
-    return ask
-
-
-def _ended_well(state: str, last: object) -> bool:
-    return state == "stopped" and getattr(last, "result", "") == "success"

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from hollow_chain.facts.host import Host
-    from hollow_chain.mend.carrying import MendOutcome
+    from hollow_chain.mend.outcome import MendOutcome
 
 
 def show_plan(page: Page, plan: Plan, is_carried_out: bool = False, hosts: Mapping[str, Host] | None = None) -> None:

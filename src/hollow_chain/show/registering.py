@@ -5,7 +5,7 @@ from __future__ import annotations
 import textwrap
 
 from hollow_chain.boot.compare import Shift
-from hollow_chain.mend.carrying import MendOutcome
+from hollow_chain.mend.outcome import MendOutcome
 from hollow_chain.mend.plan import AFTER_RESTART, Plan
 from hollow_chain.registering.editing import Edited
 from hollow_chain.registering.lines import Piece

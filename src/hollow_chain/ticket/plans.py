@@ -16,7 +16,7 @@ from hollow_chain.ticket.verdicts import chain_lines
 from hollow_chain.verdict import Verdict
 
 if TYPE_CHECKING:
-    from hollow_chain.mend.carrying import MendOutcome
+    from hollow_chain.mend.outcome import MendOutcome
 
 
 def plan_sheet(facts: Facts, plan: Plan, verdict: Verdict, outcome: MendOutcome | None = None) -> Sheet:
