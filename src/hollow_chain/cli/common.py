@@ -8,7 +8,7 @@ import time
 from collections.abc import Sequence
 from contextlib import nullcontext
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Self
 
 import typer
 
@@ -223,24 +223,18 @@ class waiting:
             sys.stderr.flush()
 
 
-class Awaiting:
-    """Say on standard error which hosts are still awaited: on a terminal over the same line again, elsewhere a line after five seconds
-    and then each five."""
+class _Progress:
+    """Words on standard error on how far something is: on a terminal over the same line again, and wiped at the end; elsewhere, such as
+    in a log, a line after five seconds and then each five."""
 
-    def __enter__(self) -> Awaiting:
+    def __enter__(self) -> Self:
         self._since = self._last = time.monotonic()
         self._told, self._shows = 0, sys.stderr.isatty()
         return self
 
-    def __call__(self, done: int, awaited: Sequence[str]) -> None:
-        """So many are read, and these are asked now."""
-        if not awaited:
-            return
+    def _say(self, text: str, in_a_log: str) -> None:
+        """Say *text*, or *in_a_log* where nothing can be written over."""
         now = time.monotonic()
-        names = ", ".join(shown(name) for name in awaited[:4]) + (
-            f" and {len(awaited) - 4} more" if len(awaited) > 4 else ""
-        )
-        text = (f"{counted(done, 'host')} read; " if done else "") + f"asking {names}"
         if self._shows:
             line = f"\r{text[:100]} ..."
             sys.stderr.write(line.ljust(self._told))
@@ -248,12 +242,34 @@ class Awaiting:
             self._told = max(self._told, len(line))
         elif now - self._last > _EVERY:
             self._last = now
-            tell(f"{text}, {now - self._since:.0f} s")
+            tell(f"{in_a_log}, {now - self._since:.0f} s")
 
     def __exit__(self, *_: object) -> None:
         if self._told:
             sys.stderr.write("\r" + " " * self._told + "\r")
             sys.stderr.flush()
+
+
+class Awaiting(_Progress):
+    """Says which hosts are still awaited."""
+
+    def __call__(self, done: int, awaited: Sequence[str]) -> None:
+        """So many are read, and these are asked now."""
+        if not awaited:
+            return
+        names = ", ".join(shown(name) for name in awaited[:4])
+        more = f" and {len(awaited) - 4} more" if len(awaited) > 4 else ""
+        text = (f"{counted(done, 'host')} read; " if done else "") + f"asking {names}{more}"
+        self._say(text, text)
+
+
+class Telling(_Progress):
+    """Says how many boots are rehearsed; on a terminal only after a second, since most take less."""
+
+    def __call__(self, done: int, runs: int) -> None:
+        """So many are done."""
+        if not self._shows or time.monotonic() - self._since > _PATIENCE:
+            self._say(f"{done:,} of {runs:,} boots", f"{done:,} of {counted(runs, 'boot')} rehearsed")
 
 
 def warn(text: str) -> None:
@@ -352,33 +368,6 @@ def shown(text: object) -> str:
     from hollow_chain.show.clean import clean
 
     return clean(str(text))
-
-
-class Telling:
-    """Say on standard error how many boots are rehearsed: on a terminal after a second, and over the same line again; elsewhere, such as
-    in a log, a line after five seconds and then each five."""
-
-    def __enter__(self) -> Telling:
-        self._since = self._last = time.monotonic()
-        self._told, self._shows = 0, sys.stderr.isatty()
-        return self
-
-    def __call__(self, done: int, runs: int) -> None:
-        """So many are done."""
-        now = time.monotonic()
-        if self._shows and now - self._since > _PATIENCE:
-            text = f"\r{done:,} of {runs:,} boots ..."
-            self._told = max(self._told, len(text))
-            sys.stderr.write(text.ljust(self._told))
-            sys.stderr.flush()
-        elif not self._shows and now - self._last > _EVERY:
-            self._last = now
-            tell(f"{done:,} of {counted(runs, 'boot')} rehearsed, {now - self._since:.0f} s")
-
-    def __exit__(self, *_: object) -> None:
-        if self._told:
-            sys.stderr.write("\r" + " " * self._told + "\r")
-            sys.stderr.flush()
 
 
 _PATIENCE, _EVERY = 1.0, 5.0
