@@ -50,6 +50,7 @@ class RpcRegistry:
         self._another = another
         self._expected: dict[str, Future[Key]] = {}
         self._sessions: list[Session] = []
+        self._idle: SimpleQueue[_Talk] = SimpleQueue()
 
     def expect(self, paths: Iterable[str]) -> None:
         """Ask for all of *paths*, side by side over sessions of their own."""
@@ -73,17 +74,25 @@ class RpcRegistry:
             try:
                 path, future = waiting.get_nowait()
             except Empty:
-                return
+                break
             if not future.set_running_or_notify_cancel():
                 continue
             try:
-                if talk is None:
-                    session = self._another()
-                    self._sessions.append(session)
-                    talk = _Talk(session)
+                talk = talk or self._one_more()
                 future.set_result(talk.key(path))
             except BaseException as error:
                 future.set_exception(error)
+        if talk is not None:
+            self._idle.put(talk)
+
+    def _one_more(self) -> _Talk:
+        """A session that nothing is asked over."""
+        try:
+            return self._idle.get_nowait()
+        except Empty:
+            session = self._another()
+            self._sessions.append(session)
+            return _Talk(session)
 
     def forget(self) -> None:
         """What was told so far may be otherwise by now."""
@@ -94,6 +103,7 @@ class RpcRegistry:
 
     def close(self) -> None:
         """End the sessions that were made for it."""
+        self._idle = SimpleQueue()
         while self._sessions:
             self._sessions.pop().close()
 

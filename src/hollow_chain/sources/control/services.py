@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from functools import cached_property
 
@@ -66,13 +66,10 @@ def add(reading: HostReading) -> None:
 
     try:
         statuses = control(reading).database.statuses()
-        with suppress(Declined):  # which is said of each
-            control(reading).registry.expect(
-                rf"{api.SERVICES}\{one.name}" for one in statuses if not one.kind & api.DRIVERS
-            )
     except Declined as declined:
         raise Trouble(f"the service manager of {reading.host.name} cannot be asked: {declined.strerror}") from None
     reader = _ServiceReader(reading)
+    reader.expect(status.name for status in statuses if not status.kind & api.DRIVERS)
     found = [reader.service(status) for status in statuses if not status.kind & api.DRIVERS]
     drivers = [status for status in statuses if status.kind & api.DRIVERS]
     found += reader.needed(found, drivers)
@@ -97,6 +94,11 @@ class _ServiceReader:
     @cached_property
     def _root(self) -> str:
         return self._reached.variables().get("SystemRoot", "")
+
+    def expect(self, names: Iterable[str]) -> None:
+        """Say that the definitions of these will be looked at."""
+        with suppress(Declined):  # which is said of each when it is looked at
+            self._reached.registry.expect(rf"{api.SERVICES}\{name}" for name in names)
 
     def tell_unread(self) -> None:
         """Say what could not be read."""
@@ -135,6 +137,7 @@ class _ServiceReader:
         found: dict[str, Service] = {}
         wanted = [link.to for one in services for link in one.links]
         if groups:
+            self.expect(status.name for status in drivers)
             for status in drivers:
                 key = self._key(rf"{api.SERVICES}\{status.name}", "")
                 if text_of(key, "Group").casefold() in groups:
@@ -152,9 +155,9 @@ class _ServiceReader:
         of others only through its own interface."""
         root = self._key(api.SERVICES, "the list of definitions in the registry")
         found = []
-        for name in root.below:
-            if name.casefold() in known:
-                continue
+        others = [name for name in root.below if name.casefold() not in known]
+        self.expect(others)
+        for name in others:
             key = self._key(rf"{api.SERVICES}\{name}", "")
             kind, startup = number_of(key, "Type"), number_of(key, "Start")
             is_service = (
