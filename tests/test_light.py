@@ -15,7 +15,18 @@ from hollow_chain.cli.plain_values import _converter
 from hollow_chain.wording.near import nearest
 from tests.conftest import Done, Run
 
-EXTRAS = ("matplotlib", "cryptography", "sqlalchemy", "psycopg", "scipy", "pydantic", "pandas", "asyncssh", "greenlet")
+EXTRAS = (
+    "matplotlib",
+    "cryptography",
+    "sqlalchemy",
+    "psycopg",
+    "scipy",
+    "pydantic",
+    "pandas",
+    "asyncssh",
+    "greenlet",
+    "impacket",
+)
 PLAIN = """
 import sys
 for name in {extras!r}:
@@ -75,8 +86,9 @@ def test_cases_need_no_extra(plain: Plain, demo_facts: Path) -> None:
     assert plain("decode", "1068").status == 0
 
 
-def test_hosts_over_the_network_need_an_extra_that_is_named(plain: Plain, demo_facts: Path) -> None:
-    done = plain("why", "kiosk", "--from", "ssh://localhost:1")
+@pytest.mark.parametrize("address", ["ssh://localhost:1", "rpc://clerk@localhost"])
+def test_hosts_over_the_network_need_an_extra_that_is_named(plain: Plain, demo_facts: Path, address: str) -> None:
+    done = plain("why", "kiosk", "--from", address)
     assert done.status == 2 and "pip install 'hollow-chain[remote]'" in done.err and done.err.count("\n") == 1
     done = plain("why", "kiosk", "--from", "ssh://localhost:1", "--from", demo_facts)
     assert done.status == 1 and "localhost could not be read" in done.err and "hollow-chain[remote]" in done.err

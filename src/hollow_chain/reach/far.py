@@ -52,6 +52,8 @@ class FarWay(NamedTuple):
         :class:`~hollow_chain.reach.unreached.Unreached`."""
         if self.address.scheme != RPC or sys.platform == "win32":
             return None
+        with needs("remote", "a host over RPC"):  # before anybody is asked for a password in vain
+            import impacket  # noqa: F401
         from hollow_chain.reach.login import login_for, nobody
 
         named = os.environ.get(PASSWORD_FILE)
