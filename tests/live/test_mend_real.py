@@ -270,3 +270,26 @@ def test_it_stops_where_the_facts_have_changed(fresh_host: RealHost) -> None:
     done = fresh_host.run(f"{PROGRAM.parent / 'python'} - <<'PY'\n{script}\nPY", check=False)
     assert done.returncode == 4 and "have changed" in json.loads(done.stdout)["summary"]
     assert state(fresh_host, "redis-server")[0] == "inactive"
+
+
+def test_what_was_started_without_a_definition_is_not_promised_back(fresh_host: RealHost) -> None:
+    script = (
+        "from hollow_chain.causes import Facts, acts\n"
+        "from hollow_chain.chain import Graph\n"
+        "from hollow_chain.mend import here, verbs\n"
+        "from hollow_chain.mend.hands import NotDone\n"
+        "from hollow_chain.mend.plan import Step\n"
+        "hands, act = here.hands(''), acts.Act('stop', 'holder.service')\n"
+        "facts = Facts(Graph(hands.facts()))\n"
+        "print(verbs.VERBS['stop'].undo(verbs.view_of(facts, hands.host), act))\n"
+        "step = Step(hands.host, 'Stop holder', act=act)\n"
+        "kept = hands.keep(step, 'm', '1-1')\n"
+        "hands.do(step, kept)\n"
+        "try:\n hands.take_back(step, kept)\n"
+        "except NotDone as problem:\n print(problem)"
+    )
+    fresh_host.run("systemd-run --quiet --unit holder sleep 600; sleep 0.3")
+    done = fresh_host.run(f"{PROGRAM.parent / 'python'} - <<'PY'\n{script}\nPY", check=False)
+    promised, _, came = done.stdout.partition("\n")
+    assert promised.startswith("by hand: holder.service was started without a definition"), done.stderr
+    assert "its definition is gone" in came and "systemd-run" in came

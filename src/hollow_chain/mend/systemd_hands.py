@@ -350,11 +350,21 @@ class SystemdHands:
         now = self._up(list(up))
         for name in [name for name, was in up.items() if not was and now.get(name)]:
             self._manager.job("StopUnit", name, _LONGEST)
+        gone = []
         for name in [name for name, was in up.items() if was and not now.get(name)]:
+            unit = self._manager.unit(name)
+            if unit.get("LoadState") == "not-found":
+                gone.append(name)
+                continue
             self._clear(name)
-            unit = self._manager.job("StartUnit", name, self._limit(self._manager.unit(name)))
+            unit = self._manager.job("StartUnit", name, self._limit(unit))
             if unit.get("ActiveState") not in ("active", "reloading") and not _ends(unit):
                 raise NotDone(f"{name} could not be started again: it is {unit.get('ActiveState')}")
+        if gone:
+            raise NotDone(
+                f"{gone[0]} could not be started again: its definition is gone, as that of something that was started without a file goes"
+                " with it (systemd-run); start it anew by hand"
+            )
 
     def let_pass(self, seconds: float) -> None:
         """Time passes by itself."""

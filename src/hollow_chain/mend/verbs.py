@@ -262,6 +262,19 @@ def _back_to_old(of: Callable[[ActView, Act], str], words: str) -> Callable[[Act
 
 
 _HOW = "the drop-in file that this step makes is removed, and the definitions are loaded anew"
+_TRANSIENT = "/run/systemd/transient/"
+"""Where the manager keeps what was started without a file: it is gone once that has ended (org.freedesktop.systemd1(5),
+"StartTransientUnit()")."""
+
+
+def _stop_undo(view: ActView, act: Act) -> str:
+    service = view.service(act)
+    definition = service.definition if service is not None else None
+    if definition is not None and definition.file.startswith(_TRANSIENT):
+        return f"by hand: {act.service} was started without a definition that stays; note how, to start it anew"
+    return f"{act.service} is started again, and what ended with it"
+
+
 _NOTHING = "nothing is left to undo"
 
 
@@ -315,7 +328,7 @@ VERBS: dict[str, Verb] = {
     "reboot": Verb(10, 60.0, lambda view, act: f"Reboot {view.host.name}", lambda view, act: "up", lambda view, act: "booted anew",
                    _said("a reboot cannot be undone"), interrupts=_all_running),
     "restart": Verb(7, 3.0, _said("Restart {service}"), _run, _said("running anew"), _said(_NOTHING), interrupts=_own_and_dependents),
-    "stop": Verb(9, 15.0, _said("Stop {service}"), _state, _said("stopped"), _said("{service} is started again, and what ended with it"),
+    "stop": Verb(9, 15.0, _said("Stop {service}"), _state, _said("stopped"), _stop_undo,
                  touches=_needs_it, interrupts=_own_and_dependents),
 }  # fmt: skip
 BY_PERSON = 30.0
