@@ -292,7 +292,7 @@ def test_a_call_that_is_dropped_ends_in_time(harbor: Harbor) -> None:
         gate.run("nft delete table inet wall")
 
 
-EVERY = int(os.environ.get("HOLLOW_CHAIN_MOMENTS", "5"))
+EVERY = int(os.environ.get("HOLLOW_CHAIN_MOMENTS", "11"))
 """Each so many moments a mend is cut off; all of them take a quarter of an hour."""
 
 

@@ -122,7 +122,9 @@ class Session:
         os.environ["KRB5CCNAME"] = self.login.ticket
         try:
             self.smb.kerberosLogin(self.login.user, "", self.login.domain, useCache=True)
-        except socket.gaierror:
+        except OSError as error:
+            if not isinstance(_first(error), socket.gaierror):
+                raise
             raise Unreached(
                 f"{self.address}: {self.login.shown} has no ticket for cifs/{self.address.host}, and the server that gives tickets for"
                 f" {self.login.domain} is not found; name the host as its ticket does, not by its address"
