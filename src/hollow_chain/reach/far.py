@@ -46,6 +46,8 @@ class FarWay(NamedTuple):
     """The file of the password, where the user or a file of hosts names one."""
     ask: AskedFor | None = None
     """Asks somebody for a password; None: nobody is there."""
+    meanwhile: Callable[[], object] = lambda: None
+    """Is done while the host is waited for."""
 
     def login(self) -> Login | None:
         """Who logs on; None where the user's own configuration, or the system, says so. Raises
@@ -118,7 +120,7 @@ def _reached(way: FarWay) -> FarReached:
 def _over_ssh(way: FarWay) -> FarReached:
     with needs("remote", "a host over SSH"):
         from hollow_chain.reach.ssh.machine import FarMachine
-    return FarMachine(way.address)
+    return FarMachine(way.address, way.meanwhile)
 
 
 def _over_rpc(way: FarWay) -> FarReached:

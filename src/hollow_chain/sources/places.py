@@ -129,15 +129,26 @@ def _address(named: str, scheme: str) -> Address:
 
 def _far(way: FarWay, asked: Asked, written_by: str, name: str = "") -> _Source:
     from hollow_chain.reach.far import far
-    from hollow_chain.sources.readers import readers_of
-    from hollow_chain.sources.reading import read
 
     def whole() -> Snapshot:
-        with far(way) as reached:
+        with far(way._replace(meanwhile=_load_readers)) as reached:
+            from hollow_chain.sources.readers import readers_of
+            from hollow_chain.sources.reading import read
+
             return read(reached, readers_of(reached.family), asked, written_by)
 
     host = way.address.host
     return _Source(name or host, whole, True, host, way, bool(name))
+
+
+def _load_readers() -> None:
+    """Load what reads a host over SSH, and talks to its message bus."""
+    import dbus_fast.aio  # noqa: F401
+
+    from hollow_chain.families import SYSTEMD
+    from hollow_chain.sources.readers import readers_of
+
+    readers_of(SYSTEMD.name)
 
 
 def _of_standard_input() -> Snapshot:

@@ -42,10 +42,11 @@ class _Loop:
         """Have *work* begin; after *seconds* it has come to a :class:`TimeoutError`."""
         return asyncio.run_coroutine_threadsafe(asyncio.wait_for(work, seconds), self._started())
 
-    def run(self, work: Coroutine[Any, Any, T], seconds: float) -> T:
-        """What *work* gives. Raises :class:`TimeoutError` after *seconds*, and what *work* raises."""
+    def run(self, work: Coroutine[Any, Any, T], seconds: float, meanwhile: Callable[[], object] = lambda: None) -> T:
+        """What *work* gives; *meanwhile* is done here. Raises :class:`TimeoutError` after *seconds*, and what *work* raises."""
         future = self.begin(work, seconds)
         try:
+            meanwhile()
             return future.result()
         except BaseException:
             future.cancel()  # Ctrl-C while it is under way
@@ -66,14 +67,18 @@ class FarConnection:
     """A connection to a host. Use as a context manager, or close it. Raises :class:`Unreached`."""
 
     def __init__(
-        self, address: Address, connect_seconds: float = CONNECT_SECONDS, answer_seconds: float = 60.0
+        self,
+        address: Address,
+        connect_seconds: float = CONNECT_SECONDS,
+        answer_seconds: float = 60.0,
+        meanwhile: Callable[[], object] = lambda: None,
     ) -> None:
         self.address = address
         self.answer_seconds = answer_seconds
         """How long an answer is waited for."""
         self.wait: Callable[[Future[Any]], Any] = Future.result
         """How whoever asks waits for an answer."""
-        self._connection = self._connected(connect_seconds)
+        self._connection = self._connected(connect_seconds, meanwhile)
 
     def __enter__(self) -> FarConnection:
         return self
@@ -81,9 +86,9 @@ class FarConnection:
     def __exit__(self, *_: object) -> None:
         self.close()
 
-    def _connected(self, seconds: float) -> asyncssh.SSHClientConnection:
+    def _connected(self, seconds: float, meanwhile: Callable[[], object]) -> asyncssh.SSHClientConnection:
         try:
-            return LOOP.run(self._connect(seconds), seconds + 5)
+            return LOOP.run(self._connect(seconds), seconds + 5, meanwhile)
         except (OSError, asyncssh.Error, TimeoutError, ValueError) as error:
             raise refusal(error, self.address, lambda: _key_told(self.address), seconds) from None
 

@@ -141,8 +141,9 @@ class FarFiles:
 class FarMachine:
     """A host over SSH. Use as a context manager. Raises :class:`Unreached` where it is not reached."""
 
-    def __init__(self, address: Address) -> None:
-        self.link = FarConnection(address)
+    def __init__(self, address: Address, meanwhile: Callable[[], object] = lambda: None) -> None:
+        """*meanwhile* is done while the host is waited for."""
+        self.link = FarConnection(address, meanwhile=meanwhile)
         self.logged_in_as = self.link.connection.get_extra_info("username") or ""
         self.attendant = Attendant(self.link)
         self._transfer, self._bus = Transfer(self.link, False), FarBus(self.link, False)
