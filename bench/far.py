@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import statistics
 import subprocess
-import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -14,7 +13,6 @@ from tests.live.harbor import PROGRAM, Harbor, lacking
 
 _WAY = 0.02
 """Seconds that a slow link takes each way."""
-_PORT = 2022
 _HOSTS, _AT_ONCE = 50, 8
 _TIMES = 7
 
@@ -63,31 +61,9 @@ def _one(harbor: Harbor) -> Iterator[tuple[str, float, float]]:
 
 
 def _over_a_slow_link(harbor: Harbor) -> float:
-    key = (harbor.home / ".ssh/known_hosts").read_text().split("\n")[0].partition(" ")[2]
-    with (harbor.home / ".ssh/known_hosts").open("a") as file:
-        file.write(f"[127.0.0.1]:{_PORT} {key}\n")
-    link = subprocess.Popen(
-        [
-            "ip",
-            "netns",
-            "exec",
-            harbor.chair,
-            sys.executable,
-            "-m",
-            "bench.delayed",
-            str(_PORT),
-            harbor.address("quay"),
-            "22",
-            str(_WAY),
-        ]
-    )
-    try:
-        time.sleep(1.0)
-        words = ("capture", "--from", f"ssh://root@127.0.0.1:{_PORT}", "--out", str(harbor.home / "slow.json"))
+    with harbor.slow_link("quay", _WAY) as way:
+        words = ("capture", "--from", way, "--out", str(harbor.home / "slow.json"))
         return statistics.median(_seconds(harbor.command(*words), harbor.env()) for _ in range(3))
-    finally:
-        link.kill()
-        link.wait()
 
 
 def _many(harbor: Harbor) -> Iterator[tuple[str, float, float]]:

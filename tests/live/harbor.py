@@ -10,12 +10,16 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import time
+from collections.abc import Iterator
 from pathlib import Path
 
 from tests.live.realhost import RealHost, why_not
 
 PROGRAM = Path(sys.executable).parent / "hollow-chain"
+HERE = Path(__file__).parents[2]
 NETWORK = "10.77.0"
+_SLOW_PORT = 2200
 ADMIN, ROOTLESS = "support", "deck"
 """Users of every host: one who may become root without being asked, and one who may not."""
 _SSHD = r"""
@@ -150,6 +154,23 @@ class Harbor:
         )
         path.write_text(f'format = "hollow-chain/hosts"\nversion = 1\n{hosts}\n{text}')
         return path
+
+    @contextlib.contextmanager
+    def slow_link(self, name: str, seconds: float) -> Iterator[str]:
+        """The address of a host behind a link that holds back all that passes for so many seconds each way."""
+        known = self.home / ".ssh/known_hosts"
+        before = known.read_text()
+        key = next(line.partition(" ")[2] for line in before.splitlines() if line.startswith(f"{name},"))
+        known.write_text(f"{before}[127.0.0.1]:{_SLOW_PORT} {key}\n")
+        words = ["-m", "bench.delayed", str(_SLOW_PORT), self.address(name), "22", str(seconds)]
+        link = subprocess.Popen(["ip", "netns", "exec", self.chair, sys.executable, *words], cwd=HERE)
+        try:
+            time.sleep(1)
+            yield f"ssh://root@127.0.0.1:{_SLOW_PORT}"
+        finally:
+            link.kill()
+            link.wait()
+            known.write_text(before)
 
     def cut(self, name: str, off: bool = True) -> None:
         """Take a host off the bridge, or put it back."""

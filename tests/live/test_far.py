@@ -8,7 +8,6 @@ import json
 import os
 import signal
 import subprocess
-import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -398,44 +397,15 @@ def test_a_mend_goes_to_no_other_machine_of_that_name(harbor: Harbor) -> None:
         _undo(harbor, FAULTS["stopped"])
 
 
-@contextlib.contextmanager
-def _slow_link(harbor: Harbor, seconds: float) -> Iterator[Path]:
-    """A file of both hosts, of which one is behind a link that holds back all that passes for so long each way."""
-    known = harbor.home / ".ssh/known_hosts"
-    before = known.read_text()
-    key = next(line.partition(" ")[2] for line in before.splitlines() if line.startswith("office,"))
-    known.write_text(f"{before}[127.0.0.1]:2200 {key}\n")
-    words = [
-        "ip",
-        "netns",
-        "exec",
-        harbor.chair,
-        sys.executable,
-        "-m",
-        "bench.delayed",
-        "2200",
-        harbor.address("office"),
-        "22",
-        str(seconds),
-    ]
-    link = subprocess.Popen(words, cwd=Path(__file__).parents[2])
-    try:
-        time.sleep(1)
-        yield harbor.hosts_file(f'[hosts.office]\nat = "ssh://root@127.0.0.1:2200"\n{NEEDS}', but=("office",))
-    finally:
-        link.kill()
-        link.wait()
-        known.write_text(before)
-
-
 def test_a_slow_link_is_waited_for_and_given_up_where_that_takes_too_long(harbor: Harbor) -> None:
     fault = FAULTS["masked"]
     _make(harbor, fault)
     try:
-        with _slow_link(harbor, 0.15) as hosts:
+        with harbor.slow_link("office", 0.15) as way:
+            hosts = harbor.hosts_file(f'[hosts.office]\nat = "{way}"\n{NEEDS}', but=("office",))
             found = _document(harbor, "why", "kiosk", "--from", str(hosts))["causes"][0]
             assert (found["cause"], found["host"], found["service"]) == (fault.cause, fault.host, fault.service)
-        with _slow_link(harbor, 2.0) as hosts:
+        with harbor.slow_link("office", 2.0):
             done = harbor.call("why", "kiosk", "--from", str(hosts), "--within", "15s")
             assert "office could not be read: not read within 15 s" in " ".join(done.stderr.split()), done.stderr
             assert "kiosk.service on quay" in done.stdout
