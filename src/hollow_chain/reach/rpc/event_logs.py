@@ -1,4 +1,5 @@
-"""The event logs of a host over the network ([MS-EVEN], the protocol that every such host has answered since the first of its kind)."""
+"""The event logs of a host over the network: by the protocol that every such host has answered since the first of its kind ([MS-EVEN]), over
+a pipe of the session that is there already; where that is not served, by the newer one ([MS-EVEN6])."""
 
 from __future__ import annotations
 
@@ -6,10 +7,13 @@ import struct
 from collections.abc import Collection, Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from hollow_chain.reach.control import Declined, LogEntry
-from hollow_chain.reach.rpc.session import NOT_SERVED, Pipe, Session
+from hollow_chain.reach.rpc.session import Pipe, Session
+
+if TYPE_CHECKING:
+    from hollow_chain.reach.rpc.event_channels import RpcEventChannels
 
 from impacket.dcerpc.v5 import even  # isort: skip - the session says what is lacking where it is not there
 
@@ -42,20 +46,25 @@ class RpcEventLogs:
     def __init__(self, session: Session) -> None:
         self._session = session
         self._pipe: Pipe | None = None
+        self._newer: RpcEventChannels | Declined | None = None
 
     def entries(self, log: str, since: datetime, sources: Collection[str] | None, most: int) -> list[LogEntry]:
         """The newest records of *log*."""
         wanted = None if sources is None else {source.casefold() for source in sources}
         found: list[LogEntry] = []
-        for _, entry in zip(range(_MOST_SEEN), self._newest_first(log), strict=False):
+        for _, entry in zip(range(_MOST_SEEN), self._newest_first(log, since), strict=False):
             if entry.at < since or len(found) >= most:
                 break
             if wanted is None or entry.source.casefold() in wanted:
                 found.append(entry)
         return found[::-1]
 
-    def _newest_first(self, log: str) -> Iterator[LogEntry]:
-        pipe = self._opened()
+    def _newest_first(self, log: str, since: datetime) -> Iterator[LogEntry]:
+        try:
+            pipe = self._opened()
+        except Declined:
+            yield from self._newer_protocol().newest_first(log, since)
+            return
         handle = pipe.ask(even.hElfrOpenELW, log)["LogHandle"]
         try:
             for _ in range(_ROUNDS):
@@ -67,14 +76,24 @@ class RpcEventLogs:
             with suppress(Declined):
                 pipe.ask(even.hElfrCloseEL, handle)
 
+    def _newer_protocol(self) -> RpcEventChannels:
+        """What asks by the newer protocol; where nobody answers so, that is asked once."""
+        if self._newer is None:
+            from hollow_chain.reach.rpc.event_channels import RpcEventChannels
+
+            try:
+                self._newer = RpcEventChannels(self._session)
+            except Declined as declined:
+                self._newer = Declined(
+                    declined.number, f"its event logs are not told over the network: {declined.strerror}"
+                )
+        if isinstance(self._newer, Declined):
+            raise self._newer
+        return self._newer
+
     def _opened(self) -> Pipe:
         if self._pipe is None:
-            try:
-                self._pipe = self._session.pipe(r"\eventlog", even.MSRPC_UUID_EVEN)
-            except Declined as declined:
-                if declined.number == NOT_SERVED:
-                    raise Declined(NOT_SERVED, "its event logs are not told over the network") from None
-                raise
+            self._pipe = self._session.pipe(r"\eventlog", even.MSRPC_UUID_EVEN)
         return self._pipe
 
 

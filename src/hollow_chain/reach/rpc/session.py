@@ -17,14 +17,21 @@ from hollow_chain.reach.unreached import Unreached
 
 with needs("remote", "a host over RPC"):
     from impacket import nt_errors, system_errors
-    from impacket.dcerpc.v5 import transport
-    from impacket.dcerpc.v5.rpcrt import DCERPCException, rpc_status_codes
+    from impacket.dcerpc.v5 import epm, transport
+    from impacket.dcerpc.v5.rpcrt import (
+        RPC_C_AUTHN_GSS_NEGOTIATE,
+        RPC_C_AUTHN_LEVEL_PKT_PRIVACY,
+        DCERPCException,
+        rpc_status_codes,
+    )
     from impacket.nmb import NetBIOSError, NetBIOSTimeout
     from impacket.smbconnection import SMB_DIALECT, SessionError, SMBConnection
 
 T = TypeVar("T")
 PORT = 445
 """Of SMB over TCP ([MS-SMB2], 2.1)."""
+_MAPPER, _MAPPER_SECONDS = 135, 3
+"""The port at which a host tells those of its interfaces, and how long such a connection may take: firewalls drop most of them."""
 _CONNECT_SECONDS = 10
 """Until a host has taken the connection; and, below, until it has answered one question."""
 _ANSWER_SECONDS = 30
@@ -142,6 +149,34 @@ class Session:
             talk = way.get_dce_rpc()
             talk.connect()
             talk.bind(interface)
+        return Pipe(self, talk)
+
+    def mapped(self, interface: Any) -> Pipe:
+        """A connection of its own to an *interface*, at the port that the host's mapper tells ([C706], appendix O). Raises
+        :class:`Declined` where nobody answers there."""
+        login, host = self.login, self.address.host
+        try:
+            way = transport.DCERPCTransportFactory(f"ncacn_ip_tcp:{host}[{_MAPPER}]")
+            way.set_connect_timeout(_MAPPER_SECONDS)
+            mapper = way.get_dce_rpc()
+            mapper.connect()
+            try:
+                found = epm.hept_map(host, interface, protocol="ncacn_ip_tcp", dce=mapper)
+            finally:
+                mapper.disconnect()
+            own = transport.DCERPCTransportFactory(found)
+            own.set_connect_timeout(_MAPPER_SECONDS)
+            own.set_credentials(login.user, login.password, login.domain)
+            if login.ticket:
+                own.set_kerberos(True)
+            talk = own.get_dce_rpc()
+            talk.set_auth_level(RPC_C_AUTHN_LEVEL_PKT_PRIVACY)
+            if login.ticket:
+                talk.set_auth_type(RPC_C_AUTHN_GSS_NEGOTIATE)
+            talk.connect()
+            talk.bind(interface)
+        except Exception as error:  # whatever is in the way: a firewall, another port, another login
+            raise Declined(NOT_SERVED, f"nobody there answers such questions ({_of_connection(error)})") from None
         return Pipe(self, talk)
 
     def ask(self, function: Callable[[], T]) -> T:
