@@ -19,6 +19,7 @@ _STRING, _BINARY_XML, _LIST = 0x01, 0x21, 0x80
 _MOST_DEPTH, _MOST_NODES, _MOST_VALUES = 24, 4000, 400
 """Of one record; those of systems have a tenth of that."""
 _LONGEST = 32_768
+"""Characters of a text that are kept: as many as a record of an event log may have at the most (ReportEventW)."""
 _EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
 _ENTITIES = {"amp": "&", "lt": "<", "gt": ">", "quot": '"', "apos": "'"}
 _WHOLE = {0x03: "<b", 0x04: "<B", 0x05: "<h", 0x06: "<H", 0x07: "<i", 0x08: "<I", 0x09: "<q", 0x0A: "<Q"}
