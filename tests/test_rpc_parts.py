@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import struct
+import sys
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
@@ -18,6 +19,7 @@ pytest.importorskip("impacket")
 
 import contextlib
 
+from hollow_chain.cli import common
 from hollow_chain.mend.marks import is_own, read_mark, text_of_mark
 from hollow_chain.reach.address import Address
 from hollow_chain.reach.control import Declined, Key
@@ -152,6 +154,22 @@ def test_users_with_and_without_a_domain() -> None:
     assert split_user(r"FERRY\clerk") == ("FERRY", "clerk")
     assert split_user("clerk@ferry.example") == ("ferry.example", "clerk")
     assert split_user("clerk") == ("", "clerk")
+
+
+@pytest.mark.parametrize("typed", ["berth-9", ""])
+def test_a_password_is_asked_for_once_whatever_is_typed(monkeypatch: pytest.MonkeyPatch, typed: str) -> None:
+    asked: list[str] = []
+    monkeypatch.setattr(common, "_PASSWORDS", {})
+    for stream in (sys.stdin, sys.stderr):
+        monkeypatch.setattr(stream, "isatty", lambda: True, raising=False)
+    monkeypatch.setattr("getpass.getpass", lambda text, stream: asked.append(text) or typed)
+    for _ in range(3):
+        if typed:
+            assert common.password(HERE, "clerk") == typed
+        else:
+            with pytest.raises(Unreached, match="no password for clerk"):
+                common.password(HERE, "clerk")
+    assert asked == ["Password of clerk for office-01: "]
 
 
 def test_a_login_never_shows_its_password() -> None:

@@ -220,7 +220,7 @@ def test_a_file_of_a_password_that_others_may_read_is_not_read(harbor: Harbor) -
 
 def test_without_a_password_and_with_nobody_to_ask(harbor: Harbor) -> None:
     done = harbor.call("roster", "--from", f"rpc://root@{harbor.address('gate')}")
-    assert done.returncode == 3 and "there is no password for root, and nobody to be asked" in done.stderr
+    assert done.returncode == 3 and "there is no password for root: type one at a terminal" in done.stderr
 
 
 def test_a_password_is_asked_for_once_and_never_shown(harbor: Harbor) -> None:

@@ -152,25 +152,28 @@ def is_asked_now(source: Source) -> bool:
 
 
 _PASSWORDS: dict[tuple[str, str], str] = {}
-"""Those that were given during this call: a connection that broke off is made anew without asking again."""
+"""Those that were given during this call, empty where none was: a connection that broke off is made anew without asking again."""
 
 
 def password(address: Address, user: str) -> str:
     """The password of a user of a host, from a person at the terminal, who is asked once for each."""
     from hollow_chain.reach.login import nobody
 
-    known = _PASSWORDS.get((str(address), user))
-    if known is not None:
-        return known
+    if (str(address), user) not in _PASSWORDS:
+        _PASSWORDS[str(address), user] = _asked_for(address, user)
+    return _PASSWORDS[str(address), user] or nobody(address, user)
+
+
+def _asked_for(address: Address, user: str) -> str:
+    """What somebody types; empty where nobody does."""
     if not (sys.stdin and sys.stdin.isatty() and sys.stderr.isatty()):
-        return nobody(address, user)
+        return ""
     import getpass
 
     try:
-        given = getpass.getpass(f"Password of {shown(user)} for {shown(address.host)}: ", sys.stderr)
+        return getpass.getpass(f"Password of {shown(user)} for {shown(address.host)}: ", sys.stderr)
     except EOFError:
-        given = ""
-    return _PASSWORDS.setdefault((str(address), user), given) if given else nobody(address, user)
+        return ""
 
 
 def seconds_of(text: str, option: str) -> float:

@@ -40,10 +40,10 @@ AskedFor = Callable[["Address", str], str]
 
 
 def nobody(address: Address, user: str) -> str:
-    """Nobody is there to be asked."""
+    """Nobody has given one."""
     raise Unreached(
-        f"{address}: there is no password for {user}, and nobody to be asked: name a file that holds it (HOLLOW_CHAIN_PASSWORD_FILE, or"
-        " password_file in a file of hosts; mode 0600), or take a Kerberos ticket (kinit)"
+        f"there is no password for {user}: type one at a terminal, name a file that holds it (HOLLOW_CHAIN_PASSWORD_FILE, or password_file"
+        " in a file of hosts; mode 0600), or take a Kerberos ticket (kinit)"
     )
 
 

@@ -35,7 +35,7 @@ class RpcMachine(FarControlMachine):
         except Declined as declined:
             self.close()
             raise Unreached(
-                f"{address}: {login.shown} may not ask its service manager: {declined.strerror or declined.number}"
+                f"{login.shown} may not ask its service manager: {declined.strerror or declined.number}"
             ) from None
         except BaseException:
             self.close()

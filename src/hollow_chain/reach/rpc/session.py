@@ -95,29 +95,29 @@ class Session:
         except Unreached:
             raise
         except SessionError as error:
-            raise Unreached(f"{self.address}: it answers, but not to this: {_said(error)}") from None
+            raise Unreached(f"it answers, but not to this: {_said(error)}") from None
         except (TimeoutError, NetBIOSTimeout):
-            raise Unreached(f"{self.address}: no answer within {_CONNECT_SECONDS} s", silent=True) from None
+            raise Unreached(f"no answer within {_CONNECT_SECONDS} s", silent=True) from None
         except (OSError, NetBIOSError) as error:
-            raise Unreached(f"{self.address}: {_of_connection(error)}", silent=_is_silent(error)) from None
+            raise Unreached(f"{_of_connection(error)}", silent=_is_silent(error)) from None
         except Exception as error:  # the package raises whatever it meets in an answer that is none
-            raise Unreached(f"{self.address}: what answers there does not speak SMB ({type(error).__name__})") from None
+            raise Unreached(f"what answers there does not speak SMB ({type(error).__name__})") from None
 
     def _log_on(self) -> None:
         login = self.login
         with self._reaching():
             if self.smb.getDialect() == SMB_DIALECT:
-                raise Unreached(f"{self.address}: it speaks only the first version of SMB, which protects no password")
+                raise Unreached("it speaks only the first version of SMB, which protects no password")
             try:
                 if login.ticket:
                     self._by_ticket()
                 else:
                     self.smb.login(login.user, login.password, login.domain, ntlmFallback=False)
             except SessionError as error:
-                raise Unreached(f"{self.address}: {login.shown} may not log on: {_said(error)}") from None
+                raise Unreached(f"{login.shown} may not log on: {_said(error)}") from None
             if self.smb.isGuestSession():
                 raise Unreached(
-                    f"{self.address}: it takes {login.shown} for a guest only: there is no such account, or the password is not its own"
+                    f"it takes {login.shown} for a guest only: there is no such account, or the password is not its own"
                 )
 
     def _by_ticket(self) -> None:
@@ -133,13 +133,11 @@ class Session:
             if not isinstance(_first(error), socket.gaierror):
                 raise
             raise Unreached(
-                f"{self.address}: {self.login.shown} has no ticket for cifs/{self.address.host}, and the server that gives tickets for"
+                f"{self.login.shown} has no ticket for cifs/{self.address.host}, and the server that gives tickets for"
                 f" {self.login.domain} is not found; name the host as its ticket does, not by its address"
             ) from None
         except KerberosError as error:
-            raise Unreached(
-                f"{self.address}: the Kerberos ticket of {self.login.shown} was not taken: {str(error)[:200]}"
-            ) from None
+            raise Unreached(f"the Kerberos ticket of {self.login.shown} was not taken: {str(error)[:200]}") from None
 
     def pipe(self, name: str, interface: Any) -> Pipe:
         """The pipe called *name*, bound to an *interface*. Raises :class:`Declined` where nobody answers there."""
@@ -201,7 +199,7 @@ class Session:
             raise Declined(_AS_SYSTEM.get(number, number), _said(error)) from None
         except (OSError, NetBIOSError, NetBIOSTimeout) as error:
             self.close()
-            raise Unreached(f"{self.address}: the connection broke off: {_of_connection(error)}") from None
+            raise Unreached(f"the connection broke off: {_of_connection(error)}") from None
         except Exception as error:  # an answer that is none of the protocol's: hostile, or broken
             raise Declined(13, f"its answer makes no sense ({type(error).__name__})") from None
 

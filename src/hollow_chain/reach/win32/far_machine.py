@@ -29,7 +29,7 @@ class FarWin32Machine(FarControlMachine):
     def __init__(self, address: Address) -> None:
         if address.user:
             raise Unreached(
-                f"{address}: on this machine whoever is logged on asks; leave the user out, or log on to that host first"
+                "on this machine whoever is logged on asks; leave the user out, or log on to that host first"
             )
         self._server = rf"\\{address.host}"
         try:
@@ -37,7 +37,7 @@ class FarWin32Machine(FarControlMachine):
         except Declined as declined:
             silent = declined.number in _NOT_REACHED
             raise Unreached(
-                f"{address}: its service manager cannot be asked: {declined.strerror or declined.number}", silent
+                f"its service manager cannot be asked: {declined.strerror or declined.number}", silent
             ) from None
         self.registry, self.event_logs = LocalRegistry(self._server), LocalEventLogs(self._server)
         self._is_open = True
