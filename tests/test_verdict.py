@@ -287,3 +287,11 @@ def test_a_loop_is_told_once_and_on_the_member_nearest_to_the_target() -> None:
     cycles = [c for c in verdict.causes if c.finding.cause == "dependency-cycle"]
     assert [c.finding.service for c in cycles] == ["b"]
     assert sorted(cycles[0].finding.loop) == ["a", "b", "c"]
+
+
+def test_a_service_of_which_nobody_tells_how_it_stands_gets_no_cause_and_no_all_clear() -> None:
+    for manager in ("control-manager", "systemd"):
+        service = Service(name="tide", startup="manual", last=LastRun())
+        facts = Facts(Graph(snapshot([Host(name="office", manager=manager, services=[service])])))
+        verdict = diagnose(facts, facts.graph.node("office", "tide"))
+        assert verdict.is_untold and "is not told" in verdict.summary

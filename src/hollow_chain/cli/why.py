@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hollow_chain.cli import common, completing, finding, ticketing
-from hollow_chain.trouble import wrong_call
+from hollow_chain.trouble import FACTS_UNREADABLE, wrong_call
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -56,7 +56,7 @@ def why(
 ) -> int:
     """Name the hollow link behind TARGET, the chain down to it, the evidence, and what mends it.
 
-    Exit status 1 if a cause was named, 0 if nothing is wrong (a service that is only not yet up included).
+    Exit status 1 if a cause was named, 0 if nothing is wrong (a service that is only not yet up included), 3 if nobody tells how it stands.
     """
     if bool(target.strip()) == everything:
         raise wrong_call("name one TARGET, or give --all for every service that is not well")
@@ -102,6 +102,8 @@ def why(
         show_verdict(Page(), facts, verdict)
     if keep:
         _keep(verdict, store)
+    if verdict.is_untold:
+        return FACTS_UNREADABLE
     return 0 if verdict.healthy else 1
 
 

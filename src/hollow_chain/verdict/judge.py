@@ -69,10 +69,17 @@ class Verdict(msgspec.Struct):
         return not self.causes
 
     @property
+    def is_untold(self) -> bool:
+        """Whether nobody has said how the target stands, and nothing else speaks against it: that is no all-clear."""
+        return not self.causes and self.state == "unknown"
+
+    @property
     def summary(self) -> str:
         """One sentence that can be pasted into a ticket."""
         who = f"{self.target.name} on {self.target.host}"
         if not self.causes:
+            if self.is_untold:
+                return f"How {who} stands is not told, so that nothing can be said of it."
             if self.notes and self.state not in ("running", "done"):
                 own = [note for note in self.notes if (note.host, note.service) == self.target.key]
                 return f"{who} is {self.state}: {(own or self.notes)[0].says}"

@@ -25,6 +25,7 @@ from hollow_chain.causes.words import (
     started_since_boot,
     stop_was_asked,
 )
+from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 
 _STARTUP_CHANGED = pattern(r"(?i)start(?:up)?[ -]type|\bdisabled\b|\bmasked\b")
@@ -99,8 +100,8 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
         return
     if service.triggers and case.family.triggers_start_any and case.standing.well:
         return  # `event-pending` says it
-    if service.job is not None:
-        return  # somebody has asked for a start
+    if service.job is not None or _is_untold(service):
+        return  # somebody has asked for a start; or it may well run
     if was_bound(case):
         return  # the manager stopped it with what it is bound to
     # A stop that was asked for in the middle of a start leaves a failure, which is none.
@@ -133,6 +134,12 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
         residual=True,
         note=only_on_need and case.asked,
     )
+
+
+def _is_untold(service: Service) -> bool:
+    """Whether nobody has said how a service stands, so that nothing follows from its not being seen to run."""
+    last = service.last
+    return service.state == "unknown" and (last is None or (last.error_number is None and not last.result))
 
 
 @cause("never-started", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "unknown"))

@@ -76,6 +76,12 @@ def add(reading: HostReading) -> None:
     found += reader.unknown({status.name.casefold() for status in statuses})
     reading.host.services = found
     resolve(reading.host)
+    untold = [status.name for status in statuses if status.state not in _STATES]
+    if untold:
+        more = f" and {len(untold) - 1} more" if len(untold) > 1 else ""
+        reading.host.unread.append(
+            Unread(what=f"how {untold[0]}{more} stands", why="the service manager does not tell")
+        )
     reader.tell_unread()
 
 
