@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -31,8 +32,16 @@ def does(plan: dict[str, Any]) -> set[str]:
     }
 
 
-def test_clashes_are_foreseen_and_all_commands_agree() -> None:
+def test_clashes_are_foreseen_and_all_commands_agree(second_try: Callable[[str], None]) -> None:
     needs_a_host()
+    try:
+        _clashes_are_foreseen()
+    except AssertionError as wrong:
+        second_try(str(wrong)[:1000])
+        _clashes_are_foreseen()
+
+
+def _clashes_are_foreseen() -> None:
     with RealHost("quay") as host:
         host.run(f"systemctl disable --now apache2 {' '.join(OTHERS)}; systemctl enable nginx", check=False)
         host.reboot()
@@ -49,7 +58,10 @@ def test_clashes_are_foreseen_and_all_commands_agree() -> None:
         assert does(after) == does(before), (does(before), does(after))
         # A plan that is simulated, or stands on no more than a first start, is carried out and comes out so.
         done = ask(host, f"mend apache2 --apply --yes --watch 1 --may-stop nginx {RUNS}")
-        assert done["held"] is True and done["proof"]["kind"] in ("simulated", "assumed"), done["summary"]
+        assert done["held"] is True and done["proof"]["kind"] in ("simulated", "assumed"), (
+            done["summary"],
+            done["checks"],
+        )
         host.run("systemctl enable nginx apache2", check=False)
         boots = {one["service"]: one for one in ask(host, f"rehearse {RUNS}")["services"]}
         shares = {
