@@ -205,6 +205,7 @@ class OverTcp(Session):
 def stand_in() -> Iterator[StandIn]:
     server = StandIn([record(7000 + at, "Tide", f"%%{at}", at=TICKS - at * 10_000_000) for at in range(7)])
     server.daemon = True
+    server._sock.listen(10)  # before its thread does: nobody is refused who comes early
     server.start()
     yield server
 

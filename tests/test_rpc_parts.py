@@ -26,6 +26,7 @@ from hollow_chain.reach.control import Declined, Key
 from hollow_chain.reach.far_control import FarControlMachine
 from hollow_chain.reach.handles import ForeignLink, NotOpened
 from hollow_chain.reach.login import Login, login_for, nobody, password_of, principal_of, split_user, ticket_cache
+from hollow_chain.reach.rpc import registry
 from hollow_chain.reach.rpc.database import listed
 from hollow_chain.reach.rpc.event_logs import records_in
 from hollow_chain.reach.rpc.registry import about_key, typed, value_of
@@ -376,6 +377,51 @@ def test_a_counter_that_began_anew_is_no_moment_of_a_boot() -> None:
 def test_machines_are_told_apart() -> None:
     number = {r"SOFTWARE\Microsoft\Cryptography": {"machineguid": "1f2e3d4c-0000-1111-2222-333344445555"}}
     assert MadeMachine(number).machine != MadeMachine({}).machine
+
+
+# Keys that are asked for side by side.
+
+
+class MadeTalk:
+    """Answers for every key; what is asked over it is counted."""
+
+    def __init__(self, session: Any) -> None:
+        self.session, self.asked = session, 0
+
+    def check(self) -> None:
+        pass
+
+    def key(self, path: str) -> Key:
+        self.asked += 1
+        if path.endswith("7"):
+            raise Declined(2, "there is no such key")
+        if self.session == "cut" and self.asked > 3:
+            raise Unreached("the connection broke off")
+        return Key({"path": (path, 1)}, [], None)
+
+
+@pytest.mark.parametrize("another", ["whole", "cut", "refused"])
+def test_keys_come_whatever_becomes_of_the_sessions_beside(monkeypatch: pytest.MonkeyPatch, another: str) -> None:
+    monkeypatch.setattr(registry, "_Talk", MadeTalk)
+    logins: list[int] = []
+
+    def one_more() -> Any:
+        logins.append(1)
+        if another == "refused":
+            raise Unreached("it takes no more sessions of this user")
+        return another
+
+    keys = registry.RpcRegistry("own", one_more)  # type: ignore[arg-type]
+    keys.close = lambda: None  # type: ignore[method-assign]
+    paths = [f"key {number}" for number in range(200)]
+    keys.expect(paths)
+    for path in paths:
+        if path.endswith("7"):
+            with pytest.raises(Declined):
+                keys.key(path)
+        else:
+            assert keys.key(path).values["path"] == (path, 1)
+    assert len(logins) <= 5
 
 
 # Marks.

@@ -6,12 +6,13 @@ import os
 import sys
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from hollow_chain.lacking import needs
 from hollow_chain.reach.address import RPC, SSH, Address
+from hollow_chain.reach.unreached import Unreached
 
 if TYPE_CHECKING:
     from hollow_chain.reach.interfaces import Reached
@@ -61,6 +62,12 @@ class FarWay(NamedTuple):
         named = os.environ.get(PASSWORD_FILE)
         secret = self.password_file or (Path(named) if named else None)
         return login_for(self.address, secret, self.ask or nobody)
+
+    def ask_beforehand(self) -> None:
+        """Have somebody asked for a password, where one is needed, before any host is asked and not from the middle of it; what is wrong
+        with it is said when the host is asked."""
+        with suppress(Unreached):
+            self.login()
 
 
 _KEPT: list[KeptOpen] = []

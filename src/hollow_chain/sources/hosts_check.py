@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import suppress
 from functools import partial
 from pathlib import Path
 from typing import NamedTuple
@@ -12,7 +11,6 @@ from hollow_chain.facts.host import Host, Snapshot
 from hollow_chain.reach.far import far
 from hollow_chain.reach.here import here
 from hollow_chain.reach.login import AskedFor
-from hollow_chain.reach.unreached import Unreached
 from hollow_chain.sources import files, many
 from hollow_chain.sources.asked import Asked
 from hollow_chain.sources.hosts_file import HostsFile, Loose, OneHost, hosts_of, loose_ends
@@ -61,9 +59,8 @@ def checked(listed: HostsFile, path: Path, asking: Asking) -> CheckedHosts:
     """Ask every host of a file."""
     hosts = list(hosts_of(listed, path))
     for one in hosts:
-        with suppress(Unreached):  # which is said when the host is asked
-            if (way := one.way(asking.ask)) is not None:
-                way.login()
+        if (way := one.way(asking.ask)) is not None:
+            way.ask_beforehand()
     came = many.at_once(
         [(one.name, partial(_asked, one, asking.ask)) for one in hosts], asking.most, asking.seconds, asking.told
     )

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterable, Sequence
-from contextlib import suppress
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
@@ -216,7 +215,8 @@ def _together(sources: list[_Source], asking: Asking) -> Snapshot:
     near = [source.read() for source in sources if not source.is_far]
     far = [_or_as_kept(source, asking) for source in sources if source.is_far]
     for one in far:
-        _ask_for_passwords(one)
+        if one.way is not None:
+            one.way.ask_beforehand()
     came = many.at_once([(one.name, one.read) for one in far], asking.most, asking.seconds, asking.told)
     for one, result in zip(far, came, strict=True):
         if asking.kept is not None and result.found is not None:
@@ -231,15 +231,6 @@ def _together(sources: list[_Source], asking: Asking) -> Snapshot:
             asking.ways.update({host.name: one.way for host in result.found.hosts})
     whole.unreached = [*whole.unreached, *unreached]
     return whole
-
-
-def _ask_for_passwords(source: _Source) -> None:
-    """Have somebody asked for the password of a host before any host is asked, not from the middle of it."""
-    from hollow_chain.reach.unreached import Unreached
-
-    with suppress(Unreached):  # which is said when the host is asked
-        if source.way is not None:
-            source.way.login()
 
 
 def _or_as_kept(source: _Source, asking: Asking) -> _Source:

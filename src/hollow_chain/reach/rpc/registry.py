@@ -68,7 +68,7 @@ class RpcRegistry:
             threading.Thread(target=self._ask_all, args=(waiting,), daemon=True).start()
 
     def _ask_all(self, waiting: SimpleQueue[tuple[str, Future[Key]]]) -> None:
-        """Ask for all that waits over a session of its own."""
+        """Ask for what waits over a session of its own, as long as that stands; the rest is left to whoever wants it."""
         talk: _Talk | None = None
         while True:
             try:
@@ -80,8 +80,11 @@ class RpcRegistry:
             try:
                 talk = talk or self._one_more()
                 future.set_result(talk.key(path))
+            except Declined as declined:
+                future.set_exception(declined)
             except BaseException as error:
                 future.set_exception(error)
+                return  # not a login for each key that waits
         if talk is not None:
             self._idle.put(talk)
 
@@ -110,11 +113,9 @@ class RpcRegistry:
     def key(self, path: str) -> Key:
         """One key."""
         expected = self._expected.pop(path, None)
-        if expected is not None:
-            try:
+        if expected is not None and not expected.cancel():
+            with suppress(Unreached):  # a host may take fewer sessions of one user than were asked for
                 return expected.result()
-            except Unreached:
-                pass  # a host may take fewer sessions of one user than were asked for
         return self._talk.key(path)
 
     def raw_values(self, path: str) -> dict[str, Raw]:

@@ -99,7 +99,7 @@ class Session:
         except (TimeoutError, NetBIOSTimeout):
             raise Unreached(f"no answer within {_CONNECT_SECONDS} s", silent=True) from None
         except (OSError, NetBIOSError) as error:
-            raise Unreached(f"{_of_connection(error)}", silent=_is_silent(error)) from None
+            raise Unreached(_of_connection(error), silent=_is_silent(error)) from None
         except Exception as error:  # the package raises whatever it meets in an answer that is none
             raise Unreached(f"what answers there does not speak SMB ({type(error).__name__})") from None
 
@@ -180,6 +180,8 @@ class Session:
     def ask(self, function: Callable[[], T]) -> T:
         """What *function* gives, one at a time. Raises :class:`Declined`, and :class:`Unreached` where the connection broke off."""
         with self._lock, self.asking():
+            if not self.is_open:
+                raise Unreached("the connection broke off")
             self.asked += 1
             return function()
 
