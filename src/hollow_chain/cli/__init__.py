@@ -15,7 +15,7 @@ from typing import Any
 from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, INTERRUPTED, Trouble
 
 _SHARED = frozenset(
-    {"chair", "common", "finding", "asking", "changing", "completing", "observing", "plain_values", "ticketing"}
+    {"chair", "common", "finding", "asking", "changing", "completing", "fleeting", "observing", "plain_values", "ticketing"}
 )
 _ABOUT = (
     "Why will this service not start? Follows the dependency graph down from what you ask about, "
@@ -171,7 +171,8 @@ EXAMPLES = {
     "register": "register /opt/tide/display --port 8080 --account tide",
     "unregister": "unregister tide-display",
     "case": "case list   |   case show 3   |   case confirm 3",
-    "capture": "capture --out host.json   |   capture --from hosts.toml --out facts/",
+    "capture": "capture --out host.json   |   capture --from hosts.toml --out facts/   |   capture --from hosts.toml --keep readings/",
+    "keep": "keep readings/   |   keep readings/ --thin 90d   |   keep readings/ --index",
     "hosts": "hosts check hosts.toml",
     "license": "license check license.toml   |   license ask 7171",
     "lab": "lab make host --from office-01.json   |   lab boot host",

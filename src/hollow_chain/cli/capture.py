@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from hollow_chain.cli import common, finding
+from hollow_chain.cli import common, finding, fleeting
 from hollow_chain.trouble import FACTS_UNREADABLE, Trouble, wrong_call
 
 if TYPE_CHECKING:
     from hollow_chain.facts import Snapshot
+
+    _Keeper = Callable[[Snapshot, dict[str, list[str]], bool], int]
 
 
 def register(app: typer.Typer) -> None:
@@ -34,19 +36,37 @@ def capture(
     logs: common.Logs = None,
     columns: common.Columns = "",
     compress: Annotated[bool, typer.Option("--compress", help="Compress what is written (gzip).")] = False,
+    keep: Annotated[
+        str,
+        typer.Option(
+            "--keep",
+            help="Add it to a store of readings instead: a folder, or an address of fsspec; see 'hollow-chain keep'.",
+            show_default=False,
+        ),
+    ] = "",
+    on: fleeting.On = "",
     at_once: common.AtOnce = common.AT_ONCE,
     within: common.Within = common.WITHIN,
     json: common.Json = False,
 ) -> int:
     """Write facts into a snapshot file, secrets masked: of this machine, or of the hosts that --from names.
 
+    With --keep a reading of each host is added to a store, with what is wrong on it: see 'survey' and 'drift'.
     Exit status 3 where one of several hosts could not be read; those that could are written all the same.
     """
+    keeper = _keeper(keep, on, out, compress)
+    groups: dict[str, list[str]] = {}
     snapshot = common.load(
-        source, with_claims=True, logs=logs, columns=columns, host=host, at_once=at_once, within=within
+        source,
+        with_claims=True,
+        logs=logs,
+        columns=columns,
+        host=host,
+        at_once=at_once,
+        within=within,
+        with_versions=keeper is not None,
+        groups=groups,
     )
-
-    from hollow_chain.facts.codec import encode
 
     if host:
         from hollow_chain.chain import Graph
@@ -57,6 +77,11 @@ def capture(
         from hollow_chain.wording.secrets import mask_snapshot
 
         mask_snapshot(snapshot)
+    if keeper is not None:
+        return keeper(snapshot, groups, json)
+
+    from hollow_chain.facts.codec import encode
+
     if out == "-":
         data = encode(snapshot)
         if compress:
@@ -93,6 +118,44 @@ def capture(
     said = ", ".join(f"{number} {word if number != 1 else word[:-1]}" for word, number in counts.items() if number)
     common.put(f"wrote {clean(place)}: {said}, {size / 1024:.0f} KiB; {_masked_words(masked)}")
     return _status(snapshot)
+
+
+def _keeper(named: str, on: str, out: str, compress: bool) -> _Keeper | None:
+    """What keeps a reading; made before any host is asked, so that a wrong store costs nobody anything."""
+    if not named:
+        if on:
+            raise wrong_call("--on says who diagnoses what is kept: name a store with --keep")
+        return None
+    if out or compress:
+        raise wrong_call("--keep adds to a store, whose files have names of their own: leave out --out and --compress")
+    from hollow_chain.sources.readings import open_store
+
+    spread = fleeting.spread(on, "a store of readings")
+    store = open_store(named, make=True)
+
+    def kept(snapshot: Snapshot, groups: dict[str, list[str]], json: bool) -> int:
+        from datetime import UTC, datetime
+
+        from hollow_chain.fleet.keeping import keep_round
+
+        with fleeting.Working() as told:
+            done = keep_round(store, snapshot, groups, datetime.now(UTC), spread, told)
+        for line in done.troubles:
+            common.warn(line)
+        if json:
+            from hollow_chain.show.documents import to_json
+            from hollow_chain.show.fleet import kept_document
+
+            common.put(to_json(kept_document(store.said, done, len(snapshot.unreached))))
+        else:
+            from hollow_chain.show.clean import clean
+            from hollow_chain.wording.counts import counted
+
+            said = f"{counted(done.hosts, 'reading')}, {done.bytes / 1024:.0f} KiB"
+            common.put(f"kept in {clean(store.said)}: {said}; {len(snapshot.unreached)} not read")
+        return _status(snapshot)
+
+    return kept
 
 
 def packed(data: bytes) -> bytes:

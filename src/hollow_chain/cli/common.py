@@ -104,19 +104,23 @@ def load(
     observed: tuple[Observation, ...] = (),
     closely: Callable[[Host], Collection[str]] | None = None,
     with_changes: bool = False,
+    with_versions: bool = False,
     at_once: int = AT_ONCE,
     within: str = WITHIN,
     ways: dict[str, FarWay] | None = None,
     probe: bool = False,
+    groups: dict[str, list[str]] | None = None,
 ) -> Snapshot:
     """The facts to work on; *words* may name a unit that nothing has loaded yet on this machine."""
     from hollow_chain.sources.asked import Asked
     from hollow_chain.sources.places import Asking, facts_from, is_live
 
-    asked = Asked(extra_names(words), with_claims, with_packages, observed, supposed, closely, with_changes)
+    asked = Asked(
+        extra_names(words), with_claims, with_packages, observed, supposed, closely, with_changes, with_versions
+    )
     with waiting("reading this machine") if is_live(places) else nullcontext(), Awaiting() as told:
         reached: dict[str, FarWay] = {} if ways is None else ways
-        asking = Asking(at_once, seconds_of(within, "--within"), told, reached, password)
+        asking = Asking(at_once, seconds_of(within, "--within"), told, reached, password, groups=groups)
         snapshot = facts_from(places, asked, author(), asking)
         if probe:
             add_probes(snapshot, reached)
@@ -226,7 +230,7 @@ class waiting:
             sys.stderr.flush()
 
 
-class _Progress:
+class Progress:
     """Words on standard error on how far something is: on a terminal over the same line again, and wiped at the end; elsewhere, such as
     in a log, a line after five seconds and then each five."""
 
@@ -253,7 +257,7 @@ class _Progress:
             sys.stderr.flush()
 
 
-class Awaiting(_Progress):
+class Awaiting(Progress):
     """Says which hosts are still awaited."""
 
     def __call__(self, done: int, awaited: Sequence[str]) -> None:
@@ -266,7 +270,7 @@ class Awaiting(_Progress):
         self._say(text, text)
 
 
-class Telling(_Progress):
+class Telling(Progress):
     """Says how many boots are rehearsed; on a terminal only after a second, since most take less."""
 
     def __call__(self, done: int, runs: int) -> None:

@@ -95,6 +95,16 @@ class File(Part, gc=False):
     """Of an absent file of one instance: the files of other instances that are there."""
     package: str = ""
     """The package that it came with, where that was looked up."""
+    digest: str = ""
+    """Of a definition or a file of settings that everybody may read: the first 16 digits of the SHA-256 (FIPS 180-4) of its text with
+    its secrets masked, where that was looked up. The same digest: the same version."""
+
+
+class Package(Part, gc=False):
+    """An installed package, as the package manager of the host lists it."""
+
+    name: str
+    version: str = ""
 
 
 Trust = Literal["", "trusted", "own", "told"]
@@ -238,6 +248,8 @@ class Host(Part):
     processes: Long[Process] = []
     accounts: Listed[HostAccount] = []
     files: Long[File] = []
+    packages: Long[Package] = []
+    """What is installed, where that was looked up."""
     filesystems: Listed[Filesystem] = []
     events: Long[Event] = []
     adapters: Listed[Adapter] = []

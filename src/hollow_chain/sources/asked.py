@@ -29,3 +29,5 @@ class Asked(NamedTuple):
     """Chooses, of what the manager tells, the services that are looked at as closely as those that failed: records, starts, files."""
     with_changes: bool = False
     """What was changed lately, of all services."""
+    with_versions: bool = False
+    """Which versions there are of packages, definitions and settings: readings of many hosts are compared by these."""

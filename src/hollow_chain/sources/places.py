@@ -45,6 +45,8 @@ class Asking(NamedTuple):
     """Where given, is told what was read of each far source."""
     only: FarWay | None = None
     """Where given, only the host at its end is read; of the others counts what was :attr:`kept`."""
+    groups: dict[str, list[str]] | None = None
+    """Where given, is told the groups that files of hosts give to each host."""
 
 
 class _Source(NamedTuple):
@@ -81,6 +83,8 @@ def facts_from(named: Sequence[str] | None, asked: Asked, written_by: str, askin
     whole = _together(sources, asking)
     for path, hosts in listed.items():
         _declare(whole, hosts, path)
+        if asking.groups is not None:
+            asking.groups.update({name: host.groups for name, host in hosts.hosts.items() if host.groups})
     return whole
 
 

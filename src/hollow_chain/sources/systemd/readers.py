@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from hollow_chain.sources import claims, filesystems, licenses, looking, own_words, packages, sockets, upkeep
+from hollow_chain.sources import claims, filesystems, licenses, looking, own_words, packages, sockets, upkeep, versions
 from hollow_chain.sources.reading import FamilyReaders, Reader
 from hollow_chain.sources.systemd import changes, conditions, deserted, groups, records, socket_units, units, usage
 
@@ -31,6 +31,7 @@ READERS = FamilyReaders(
         Reader(usage.add, wanted=lambda asked: asked.closely is not None),
         Reader(changes.add),
         Reader(packages.add, wanted=lambda asked: asked.with_packages),
+        Reader(versions.add, wanted=lambda asked: asked.with_versions),
     ),
     unit_of=groups.unit_of,
 )

@@ -1,0 +1,274 @@
+"""The index of a store: tables in Parquet (parquet.apache.org), two files a round, merged where they become many.
+
+It is made of the snapshots and can be made anew of them at any time. What takes the place of other files names them in its metadata, so
+that a call that is cut off between writing and removing makes no reading count twice.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any, NamedTuple
+
+from hollow_chain.fleet.columns import (
+    FORMAT,
+    FORMAT_KEY,
+    HOSTS,
+    REPLACES_KEY,
+    ROUNDS_KEY,
+    SERVICES,
+    VERSION,
+    VERSION_KEY,
+)
+from hollow_chain.lacking import needs
+from hollow_chain.sources.readings import Readings
+from hollow_chain.sources.shelves import EXTRA, Shelf
+from hollow_chain.trouble import Trouble
+
+with needs(EXTRA, "an index of readings"):
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+HOSTS_PART, SERVICES_PART = "index/hosts", "index/services"
+_END = ".parquet"
+_MANY = 32
+"""Files of a table from which on small ones are merged: opening one costs about a millisecond."""
+_SMALL = 8 << 20
+"""Bytes of a file that is merged with others; what is larger has paid for its opening."""
+_GROUP = 128 << 10
+"""Rows of a row group: as many as are written and held at a time."""
+_UNREAD = (pa.ArrowInvalid, pa.ArrowNotImplementedError, pa.ArrowTypeError, pa.ArrowKeyError, OSError, ValueError)
+
+
+class TableFile(NamedTuple):
+    """A file of a table, as its metadata tell."""
+
+    name: str
+    rounds: list[str]
+    replaces: list[str]
+    size: int
+
+
+class Tables(NamedTuple):
+    """Rows of both tables."""
+
+    hosts: pa.Table
+    services: pa.Table
+
+
+class TableWriter:
+    """Writes the tables of rounds as they come, and puts them in their places at the end, both or none of them."""
+
+    def __init__(self, place: Shelf, name: str, rounds: Sequence[str]) -> None:
+        self._place, self._name = place, name
+        self._sinks = [pa.BufferOutputStream() for _ in range(2)]
+        about = {ROUNDS_KEY: json.dumps(list(rounds)).encode()}
+        self._writers = [_writer(sink, of, about) for sink, of in zip(self._sinks, (HOSTS, SERVICES), strict=True)]
+        self._held: list[list[pa.RecordBatch]] = [[], []]
+
+    def add(self, hosts: pa.RecordBatch, services: pa.RecordBatch) -> None:
+        """Add rows of both."""
+        for at, batch in enumerate((hosts, services)):
+            self._held[at].append(batch)
+            if sum(one.num_rows for one in self._held[at]) >= _GROUP:
+                self._flush(at)
+
+    def _flush(self, at: int) -> None:
+        if self._held[at]:
+            table = pa.Table.from_batches(self._held[at]).combine_chunks()
+            self._writers[at].write_table(table, row_group_size=_GROUP)
+            self._held[at] = []
+
+    def put(self) -> int:
+        """Write both files; how many bytes they have."""
+        size = 0
+        # The hosts last: what counts as kept is what stands there.
+        for at, folder in ((1, SERVICES_PART), (0, HOSTS_PART)):
+            self._flush(at)
+            self._writers[at].close()
+            data = self._sinks[at].getvalue()
+            size += data.size
+            self._place.write(f"{folder}/{self._name}{_END}", data.to_pybytes())
+        return size
+
+
+def _writer(sink: Any, of: pa.Schema, about: dict[bytes, bytes]) -> pq.ParquetWriter:
+    told = {FORMAT_KEY: FORMAT, VERSION_KEY: str(VERSION).encode(), **about}
+    return pq.ParquetWriter(sink, of.with_metadata(told), compression="zstd", write_statistics=True)
+
+
+class Index:
+    """The tables of a store."""
+
+    def __init__(self, store: Readings) -> None:
+        self._place = store.place
+        self.said = store.said
+        self.troubles: list[str] = []
+        """What could not be read, a line each."""
+        self._known: dict[str, list[TableFile]] = {}
+
+    def files(self, part: str) -> list[TableFile]:
+        """The files of a table that count, in the order of their names."""
+        if part not in self._known:
+            self._known[part] = self._of(part)
+        return self._known[part]
+
+    def _of(self, part: str) -> list[TableFile]:
+        names = [name for name in self._place.names(part) if name.endswith(_END)]
+        found = [one for one in map(lambda name: self._file(part, name), names) if one is not None]
+        replaced = {name for one in found for name in one.replaces}
+        return [one for one in found if one.name not in replaced]
+
+    def _file(self, part: str, name: str) -> TableFile | None:
+        where = f"{part}/{name}"
+        try:
+            with self._place.opened(where) as file, pq.ParquetFile(file) as table:
+                told = table.schema_arrow.metadata or {}
+                size = file.seek(0, os.SEEK_END)
+        except _UNREAD as error:
+            self._cannot(where, str(error))
+            return None
+        if told.get(FORMAT_KEY) != FORMAT:
+            self.troubles.append(f"{self.said}/{where} is no index of readings: left out")
+            return None
+        version = told.get(VERSION_KEY, b"")
+        if not version.isdigit() or int(version) > VERSION:
+            said = version.decode("ascii", "replace")[:20]
+            self.troubles.append(f"{self.said}/{where} is of version {said}; this program reads up to {VERSION}: update it")
+            return None
+        return TableFile(name, _names_in(told, ROUNDS_KEY), _names_in(told, REPLACES_KEY), size)
+
+    def _cannot(self, where: str, why: str) -> None:
+        line = why.splitlines()[0][:200] if why else "it is damaged"
+        self.troubles.append(f"{self.said}/{where} cannot be read ({line}): left out; 'keep --index' makes it anew")
+
+    def rounds(self) -> set[str]:
+        """The rounds that are in it."""
+        hosts, services = ({number for one in self.files(part) for number in one.rounds} for part in (HOSTS_PART, SERVICES_PART))
+        return hosts & services
+
+    def hosts(self, columns: Sequence[str] | None = None) -> pa.Table:
+        """The rows of readings."""
+        return self._read(HOSTS_PART, HOSTS, columns, None)
+
+    def services(self, columns: Sequence[str], filters: Any = None) -> pa.Table:
+        """The rows of services; texts as codes into their own lists of words."""
+        return self._read(SERVICES_PART, SERVICES, columns, filters)
+
+    def _read(self, part: str, of: pa.Schema, columns: Sequence[str] | None, filters: Any) -> pa.Table:
+        wanted = list(columns) if columns is not None else of.names
+        coded = [name for name in wanted if of.field(name).type == pa.string()]
+        tables = []
+        for one in self.files(part):
+            where = f"{part}/{one.name}"
+            try:
+                with self._place.opened(where) as file:
+                    tables.append(pq.read_table(file, columns=wanted, filters=filters, read_dictionary=coded))
+            except _UNREAD as error:
+                self._cannot(where, str(error))
+        empty = of.empty_table().select(wanted)
+        if not tables:
+            return empty
+        return pa.concat_tables(tables, promote_options="permissive").unify_dictionaries()
+
+    def merge(self) -> None:
+        """Make one file of many small ones."""
+        for part, of in ((SERVICES_PART, SERVICES), (HOSTS_PART, HOSTS)):
+            small = [one for one in self.files(part) if one.size < _SMALL]
+            if len(small) > _MANY:
+                self._merge(part, of, small)
+            self._sweep(part)
+
+    def _merge(self, part: str, of: pa.Schema, files: Sequence[TableFile]) -> None:
+        kept = [one for one in files if self._is_whole(part, one)]
+        about = {
+            ROUNDS_KEY: json.dumps(sorted({number for one in kept for number in one.rounds})).encode(),
+            REPLACES_KEY: json.dumps([one.name for one in kept]).encode(),
+        }
+        sink = pa.BufferOutputStream()
+        with _writer(sink, of, about) as writer:
+            for one in kept:
+                with self._place.opened(f"{part}/{one.name}") as file:
+                    writer.write_table(pq.read_table(file, schema=of), row_group_size=_GROUP)
+        name = f"{kept[-1].name.removesuffix(_END)}-{len(kept)}{_END}"
+        self._place.write(f"{part}/{name}", sink.getvalue().to_pybytes())
+        self._known.pop(part, None)
+
+    def _is_whole(self, part: str, one: TableFile) -> bool:
+        try:
+            with self._place.opened(f"{part}/{one.name}") as file:
+                pq.read_table(file)
+        except _UNREAD:
+            return False
+        return True
+
+    def _sweep(self, part: str) -> None:
+        """Remove what others have taken the place of."""
+        counts = {one.name for one in self.files(part)}
+        replaced = {name for one in self.files(part) for name in one.replaces}
+        for name in self._place.names(part):
+            if name in replaced and name not in counts:
+                self._place.remove(f"{part}/{name}")
+
+    def drop(self, rounds: set[str]) -> None:
+        """Take *rounds* out of it: the files that hold any are written anew without them."""
+        for part, of in ((HOSTS_PART, HOSTS), (SERVICES_PART, SERVICES)):
+            for one in self.files(part):
+                gone = rounds.intersection(one.rounds)
+                if gone:
+                    self._without(part, of, one, gone)
+            self._known.pop(part, None)
+
+    def _without(self, part: str, of: pa.Schema, one: TableFile, gone: set[str]) -> None:
+        left = sorted(set(one.rounds) - gone)
+        if left:
+            with self._place.opened(f"{part}/{one.name}") as file:
+                table = pq.read_table(file, schema=of)
+            kept = table.filter(pa.compute.is_in(table["round"], pa.array(left)))
+            sink = pa.BufferOutputStream()
+            about = {ROUNDS_KEY: json.dumps(left).encode(), REPLACES_KEY: json.dumps([one.name, *one.replaces]).encode()}
+            with _writer(sink, of, about) as writer:
+                writer.write_table(kept, row_group_size=_GROUP)
+            self._place.write(f"{part}/{left[-1]}-{len(left)}-left{_END}", sink.getvalue().to_pybytes())
+        self._place.remove(f"{part}/{one.name}")
+
+    def clear(self) -> None:
+        """Remove all of it."""
+        for part in (HOSTS_PART, SERVICES_PART):
+            for name in self._place.names(part):
+                self._place.remove(f"{part}/{name}")
+        self._known.clear()
+
+
+def _names_in(told: dict[bytes, bytes], key: bytes) -> list[str]:
+    try:
+        found = json.loads(told.get(key, b"[]"))
+    except ValueError:
+        return []
+    return [one for one in found if isinstance(one, str)] if isinstance(found, list) else []
+
+
+@contextmanager
+def alone_on(store: Readings) -> Iterator[bool]:
+    """Hold the store so that nobody else merges it or takes something out meanwhile; whether that is so. What adds to it needs no lock,
+    since no two rounds have one name. Where the store is none of this machine's, nobody can be kept out."""
+    folder = store.place.folder
+    if folder is None:
+        yield True
+        return
+    from filelock import FileLock, Timeout
+
+    lock = FileLock(folder / ".lock", timeout=0)
+    try:
+        lock.acquire()
+    except Timeout:
+        yield False
+        return
+    except OSError as error:
+        raise Trouble(f"cannot lock {folder}: {(error.strerror or str(error)).lower()}") from None
+    try:
+        yield True
+    finally:
+        lock.release()

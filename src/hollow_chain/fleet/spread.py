@@ -1,0 +1,122 @@
+"""Pieces of work over the cores of this machine, or over those of others: what comes back is in the order of the pieces, and the same
+whoever did it."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from typing import NamedTuple, Protocol
+
+from hollow_chain.fleet.work import Done, Work, done
+from hollow_chain.trouble import Trouble
+
+_AHEAD = 2
+"""Pieces that wait behind each one under way: nobody is idle, and no more than that is held."""
+_FEW = 2
+"""Pieces up to which a pool is not worth its start."""
+_TRIES = 2
+"""Times that a piece is tried whose worker dies: at the second time the piece itself is the likely reason."""
+
+
+class Spreader(Protocol):
+    """Does pieces of work."""
+
+    def __call__(self, work: Sequence[Work], told: Callable[[int], None]) -> Iterator[Done]:
+        """What comes of each of *work*, in their order; *told* how many are done."""
+
+
+def spreader(engine: str = "") -> Spreader:
+    """What does the work: this machine, or the *engine* at that address (``tcp://host:port``)."""
+    if not engine:
+        return _here
+    from hollow_chain.fleet.engine import on_engine
+
+    return on_engine(engine)
+
+
+def _here(work: Sequence[Work], told: Callable[[int], None]) -> Iterator[Done]:
+    cores = workers()
+    if len(work) <= _FEW or cores < 2:
+        for number, one in enumerate(work):
+            yield done(one)
+            told(number + 1)
+        return
+    yield from _pooled(work, told, min(cores, len(work)))
+
+
+def workers() -> int:
+    """As many as this process has cores."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
+class _Awaited(NamedTuple):
+    number: int
+    future: Future[Done]
+
+
+def _pooled(work: Sequence[Work], told: Callable[[int], None], many: int) -> Iterator[Done]:
+    """In a pool of processes; of one that breaks, as where the system has killed one for its memory, what is left is done by a new one."""
+    number, deaths = 0, 0
+    while number < len(work):
+        try:
+            for found in _of_pool(work, number, many):
+                yield found
+                number += 1
+                deaths = 0
+                told(number)
+        except BrokenProcessPool:
+            deaths += 1
+            if deaths >= _TRIES:
+                yield _given_up(work[number])
+                number, deaths = number + 1, 0
+
+
+def _of_pool(work: Sequence[Work], first: int, many: int) -> Iterator[Done]:
+    waiting: deque[_Awaited] = deque()
+    # Neither threads nor open connections of this process go into a child that is started afresh.
+    pool = ProcessPoolExecutor(many, mp_context=multiprocessing.get_context("spawn"), initializer=_begin)
+    try:
+        ahead = iter(range(first, len(work)))
+        for number in ahead:
+            waiting.append(_Awaited(number, pool.submit(done, work[number])))
+            if len(waiting) >= many * _AHEAD:
+                yield waiting.popleft().future.result()
+        while waiting:
+            yield waiting.popleft().future.result()
+    finally:
+        pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _begin() -> None:
+    """A worker leaves Ctrl-C to whoever waits for it, and collects no garbage in the middle of a piece."""
+    import gc
+    import signal
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    gc.freeze()
+
+
+def _given_up(work: Work) -> Done:
+    import pyarrow as pa
+
+    from hollow_chain.fleet.columns import HOSTS, SERVICES
+    from hollow_chain.fleet.work import as_bytes
+
+    names = ", ".join([piece.host for part in work.parts for piece in part][:3])
+    many = sum(len(part) for part in work.parts)
+    more = f" and {many - 3} more" if many > 3 else ""
+    why = f"{names}{more}: not diagnosed, the process that did it was killed twice (is there enough memory?)"
+    empty = (as_bytes(pa.RecordBatch.from_pylist([], of)) for of in (HOSTS, SERVICES))
+    return Done(*empty, [why])
+
+
+def check(engine: str) -> None:
+    """Raise :class:`~hollow_chain.trouble.Trouble` (2) where *engine* is no address of one."""
+    if engine and not engine.startswith(("tcp://", "tls://")):
+        raise Trouble(f"--on takes the address of a scheduler, tcp://host:port, and not {engine!r}", 2)
+
+

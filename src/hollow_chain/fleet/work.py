@@ -1,0 +1,120 @@
+"""Diagnosing hosts in pieces: what a piece of work is, and what comes of it. Both are plain data that go to another process, or to another
+machine, and back."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import NamedTuple
+
+from hollow_chain.facts.host import Firewall, Probe, Snapshot, Unread
+from hollow_chain.fleet.columns import HOSTS, SERVICES
+from hollow_chain.lacking import needs
+from hollow_chain.sources.shelves import EXTRA
+from hollow_chain.trouble import Trouble
+
+with needs(EXTRA, "diagnosing many hosts"):
+    import pyarrow as pa
+
+
+class Piece(NamedTuple):
+    """A host of a piece: where its facts are."""
+
+    host: str
+    file: str = ""
+    """From the root of the store on; or a path of this machine, where there is no store."""
+    data: bytes = b""
+    """The snapshot itself, where it lies nowhere."""
+
+
+class Work(NamedTuple):
+    """A row of parts, each of hosts that hang together."""
+
+    parts: Sequence[Sequence[Piece]]
+    store: str = ""
+    number: str = ""
+    kept_at: datetime | None = None
+    groups: dict[str, list[str]] = {}  # noqa: RUF012 - never changed
+    firewalls: Sequence[Firewall] = ()
+    probes: Sequence[Probe] = ()
+
+
+class Done(NamedTuple):
+    """What came of a piece of work: rows of both tables in the format of Arrow, and what could not be read."""
+
+    hosts: bytes
+    services: bytes
+    troubles: list[str]
+
+    @property
+    def tables(self) -> tuple[pa.RecordBatch, pa.RecordBatch]:
+        """The rows."""
+        return _batch(self.hosts), _batch(self.services)
+
+
+def done(work: Work) -> Done:
+    """Read and diagnose the hosts of *work*. What cannot be read is left out, and told."""
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Graph
+    from hollow_chain.fleet.rows import RoundOf, Rows, rows_of
+
+    rows, troubles = Rows([], []), []
+    for part in work.parts:
+        found, files = _read(work, part, troubles)
+        if found is None:
+            continue
+        names = {host.name for host in found.hosts}
+        found.firewalls = [*found.firewalls, *(one for one in work.firewalls if names.intersection(one.between))]
+        found.probes = [*found.probes, *(one for one in work.probes if one.to in names)]
+        about = RoundOf(work.number, work.kept_at, files, work.groups)
+        of_part = rows_of(Facts(Graph(found)), [host.name for host in found.hosts], about)
+        rows.hosts.extend(of_part.hosts)
+        rows.services.extend(of_part.services)
+    return Done(
+        as_bytes(pa.RecordBatch.from_pylist(rows.hosts, HOSTS)),
+        as_bytes(pa.RecordBatch.from_pylist(rows.services, SERVICES)),
+        troubles,
+    )
+
+
+def _read(work: Work, part: Sequence[Piece], troubles: list[str]) -> tuple[Snapshot | None, dict[str, str]]:
+    from pathlib import Path
+
+    from hollow_chain.facts.codec import decode
+    from hollow_chain.sources import files
+    from hollow_chain.sources.readings import open_store
+
+    store = open_store(work.store) if work.store else None
+    found: list[Snapshot] = []
+    places: dict[str, str] = {}
+    for piece in part:
+        try:
+            if piece.data:
+                one = decode(piece.data)
+            else:
+                one = store.snapshot(piece.file) if store is not None else files.read(Path(piece.file))
+        except Trouble as trouble:
+            troubles.append(str(trouble))
+            continue
+        for item in one.unread:
+            troubles.append(_said(item))
+        found.append(one)
+        places |= {host.name: piece.file for host in one.hosts}
+    return (files.merged(found) if found else None), places
+
+
+def _said(item: Unread) -> str:
+    return f"{item.what}{f' ({item.why})' if item.why else ''}"
+
+
+def as_bytes(batch: pa.RecordBatch) -> bytes:
+    """A batch in the format of Arrow."""
+    sink = pa.BufferOutputStream()
+    with pa.ipc.new_stream(sink, batch.schema) as writer:
+        writer.write_batch(batch)
+    return bytes(sink.getvalue())
+
+
+def _batch(data: bytes) -> pa.RecordBatch:
+    with pa.ipc.open_stream(data) as reader:
+        return reader.read_next_batch()
