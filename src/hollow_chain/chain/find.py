@@ -77,14 +77,15 @@ def best(matches: list[Match]) -> list[Match]:
 def _on_host(host: Host, wanted: str) -> Iterator[Match]:
     by_port = _holders(host, wanted)
     for service in host.services:
-        rank = _rank(service, wanted)
+        rank = rank_of(service, wanted)
         if rank is None and service.name in by_port:
             rank = PORT
         if rank is not None:
             yield Match(Node(host.name, service.name, service), rank)
 
 
-def _rank(service: Service, wanted: str) -> int | None:
+def rank_of(service: Service, wanted: str) -> int | None:
+    """How well a service fits what is *wanted*, in lower case; None where it does not."""
     name = service.name.casefold()
     names = [name, *(alias.casefold() for alias in service.aliases)]
     if wanted in names:

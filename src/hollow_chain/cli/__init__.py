@@ -15,7 +15,18 @@ from typing import Any
 from hollow_chain.trouble import CALL_IS_WRONG, FACTS_UNREADABLE, INTERRUPTED, Trouble
 
 _SHARED = frozenset(
-    {"chair", "common", "finding", "asking", "changing", "completing", "fleeting", "observing", "plain_values", "ticketing"}
+    {
+        "chair",
+        "common",
+        "finding",
+        "asking",
+        "changing",
+        "completing",
+        "fleeting",
+        "observing",
+        "plain_values",
+        "ticketing",
+    }
 )
 _ABOUT = (
     "Why will this service not start? Follows the dependency graph down from what you ask about, "
@@ -174,6 +185,7 @@ EXAMPLES = {
     "capture": "capture --out host.json   |   capture --from hosts.toml --out facts/   |   capture --from hosts.toml --keep readings/",
     "keep": "keep readings/   |   keep readings/ --thin 90d   |   keep readings/ --index",
     "hosts": "hosts check hosts.toml",
+    "survey": "survey --from readings/   |   survey kiosk --from hosts.toml --unwell   |   survey --from readings/ --since 2h --by group",
     "license": "license check license.toml   |   license ask 7171",
     "lab": "lab make host --from office-01.json   |   lab boot host",
     "demo": "demo",

@@ -45,7 +45,7 @@ HOSTS = pa.schema(
         ("reboot_due", pa.string()),
         ("machine", pa.string()),
         ("groups", pa.list_(pa.string())),
-        ("packages", pa.list_(pa.string())),
+        ("packages", pa.string()),
         ("hangs_on", pa.list_(pa.string())),
         ("services", pa.int32()),
         ("unwell", pa.int32()),
@@ -54,8 +54,11 @@ HOSTS = pa.schema(
         ("unread", pa.list_(pa.string())),
     ]
 )
-"""One row a reading. ``read`` is false of a host that was asked and could not be read, and ``why`` says why; ``packages`` are names and
-versions with a blank between; ``unwell`` counts the services that are not well or that depend on one that is not."""
+"""One row a reading. ``read`` is false of a host that was asked and could not be read, and ``why`` says why; ``packages`` names the set of
+them that is installed; ``unwell`` counts the services that are not well or that depend on one that is not."""
+PACKAGES = pa.schema([("packages", pa.string()), ("package", pa.list_(pa.string()))])
+"""One row a set of installed packages, which most hosts of a kind share: what it is called in the table of readings, and the packages,
+names and versions with a blank between."""
 SERVICES = pa.schema(
     [
         ("round", pa.string()),

@@ -44,4 +44,6 @@ def unindexed(store: Readings, index: Index) -> list[str]:
     if not lacking:
         return []
     which = lacking[0].partition(".")[0] + ("" if len(lacking) == 1 else f" and {len(lacking) - 1} more")
-    return [f"{store.said}: not in its index: the round of {which}; 'hollow-chain keep {store.said} --index' takes it in"]
+    return [
+        f"{store.said}: not in its index: the round of {which}; 'hollow-chain keep {store.said} --index' takes it in"
+    ]

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, NamedTuple
 
@@ -16,6 +16,7 @@ from hollow_chain.fleet.columns import (
     FORMAT,
     FORMAT_KEY,
     HOSTS,
+    PACKAGES,
     REPLACES_KEY,
     ROUNDS_KEY,
     SERVICES,
@@ -31,9 +32,11 @@ with needs(EXTRA, "an index of readings"):
     import pyarrow as pa
     import pyarrow.parquet as pq
 
-HOSTS_PART, SERVICES_PART = "index/hosts", "index/services"
+HOSTS_PART, SERVICES_PART, PACKAGES_PART = "index/hosts", "index/services", "index/packages"
+_PARTS = {SERVICES_PART: SERVICES, PACKAGES_PART: PACKAGES, HOSTS_PART: HOSTS}
+"""The tables in the order in which they are written. The hosts come last: what counts as kept is what stands there."""
 _END = ".parquet"
-_MANY = 32
+_MANY = 16
 """Files of a table from which on small ones are merged: opening one costs about a millisecond."""
 _SMALL = 8 << 20
 """Bytes of a file that is merged with others; what is larger has paid for its opening."""
@@ -51,52 +54,72 @@ class TableFile(NamedTuple):
     size: int
 
 
-class Tables(NamedTuple):
-    """Rows of both tables."""
-
-    hosts: pa.Table
-    services: pa.Table
-
-
 class TableWriter:
-    """Writes the tables of rounds as they come, and puts them in their places at the end, both or none of them."""
+    """Writes the tables of a round as its rows come, and puts them in their places at the end."""
 
-    def __init__(self, place: Shelf, name: str, rounds: Sequence[str]) -> None:
-        self._place, self._name = place, name
-        self._sinks = [pa.BufferOutputStream() for _ in range(2)]
-        about = {ROUNDS_KEY: json.dumps(list(rounds)).encode()}
-        self._writers = [_writer(sink, of, about) for sink, of in zip(self._sinks, (HOSTS, SERVICES), strict=True)]
-        self._held: list[list[pa.RecordBatch]] = [[], []]
+    def __init__(self, place: Shelf, number: str, known: Collection[str]) -> None:
+        """*known*: the sets of packages that are in the index already."""
+        self._place, self._number = place, number
+        self._sets = set(known)
+        about = {ROUNDS_KEY: json.dumps([number]).encode()}
+        self._tables = {part: _Pending(of, about) for part, of in _PARTS.items()}
 
-    def add(self, hosts: pa.RecordBatch, services: pa.RecordBatch) -> None:
-        """Add rows of both."""
-        for at, batch in enumerate((hosts, services)):
-            self._held[at].append(batch)
-            if sum(one.num_rows for one in self._held[at]) >= _GROUP:
-                self._flush(at)
-
-    def _flush(self, at: int) -> None:
-        if self._held[at]:
-            table = pa.Table.from_batches(self._held[at]).combine_chunks()
-            self._writers[at].write_table(table, row_group_size=_GROUP)
-            self._held[at] = []
+    def add(self, hosts: pa.RecordBatch, services: pa.RecordBatch, packages: pa.RecordBatch) -> None:
+        """Add rows of each."""
+        self._tables[HOSTS_PART].add(hosts)
+        self._tables[SERVICES_PART].add(services)
+        new = [place for place, name in enumerate(packages["packages"].to_pylist()) if name not in self._sets]
+        if new:
+            self._sets.update(map(str, packages["packages"].to_pylist()))
+            self._tables[PACKAGES_PART].add(packages.take(pa.array(new)))
 
     def put(self) -> int:
-        """Write both files; how many bytes they have."""
+        """Write the files; how many bytes they have."""
         size = 0
-        # The hosts last: what counts as kept is what stands there.
-        for at, folder in ((1, SERVICES_PART), (0, HOSTS_PART)):
-            self._flush(at)
-            self._writers[at].close()
-            data = self._sinks[at].getvalue()
-            size += data.size
-            self._place.write(f"{folder}/{self._name}{_END}", data.to_pybytes())
+        for part, table in self._tables.items():
+            data = table.closed()
+            if part != PACKAGES_PART or table.rows:
+                size += len(data)
+                self._place.write(f"{part}/{self._number}{_END}", data)
         return size
 
 
+class _Pending:
+    """A table that is being written."""
+
+    def __init__(self, of: pa.Schema, about: dict[bytes, bytes]) -> None:
+        self.rows = 0
+        self._sink = pa.BufferOutputStream()
+        self._writer = _writer(self._sink, of, about)
+        self._held: list[pa.RecordBatch] = []
+
+    def add(self, batch: pa.RecordBatch) -> None:
+        self.rows += batch.num_rows
+        self._held.append(batch)
+        if sum(one.num_rows for one in self._held) >= _GROUP:
+            self._flush()
+
+    def _flush(self) -> None:
+        if self._held:
+            table = pa.Table.from_batches(self._held).combine_chunks()
+            self._writer.write_table(table, row_group_size=_GROUP)
+            self._held = []
+
+    def closed(self) -> bytes:
+        """The whole file."""
+        self._flush()
+        self._writer.close()
+        return bytes(self._sink.getvalue())
+
+
 def _writer(sink: Any, of: pa.Schema, about: dict[bytes, bytes]) -> pq.ParquetWriter:
+    """A writer that leaves out what a small file would consist of: statistics, and the schema of Arrow beside that of Parquet."""
     told = {FORMAT_KEY: FORMAT, VERSION_KEY: str(VERSION).encode(), **about}
-    return pq.ParquetWriter(sink, of.with_metadata(told), compression="zstd", write_statistics=True)
+    writer = pq.ParquetWriter(
+        sink, of, compression="zstd", compression_level=9, write_statistics=False, store_schema=False
+    )
+    writer.add_key_value_metadata(told)
+    return writer
 
 
 class Index:
@@ -117,7 +140,7 @@ class Index:
 
     def _of(self, part: str) -> list[TableFile]:
         names = [name for name in self._place.names(part) if name.endswith(_END)]
-        found = [one for one in map(lambda name: self._file(part, name), names) if one is not None]
+        found = [one for one in (self._file(part, name) for name in names) if one is not None]
         replaced = {name for one in found for name in one.replaces}
         return [one for one in found if one.name not in replaced]
 
@@ -125,7 +148,7 @@ class Index:
         where = f"{part}/{name}"
         try:
             with self._place.opened(where) as file, pq.ParquetFile(file) as table:
-                told = table.schema_arrow.metadata or {}
+                told = table.metadata.metadata or {}
                 size = file.seek(0, os.SEEK_END)
         except _UNREAD as error:
             self._cannot(where, str(error))
@@ -136,7 +159,9 @@ class Index:
         version = told.get(VERSION_KEY, b"")
         if not version.isdigit() or int(version) > VERSION:
             said = version.decode("ascii", "replace")[:20]
-            self.troubles.append(f"{self.said}/{where} is of version {said}; this program reads up to {VERSION}: update it")
+            self.troubles.append(
+                f"{self.said}/{where} is of version {said}; this program reads up to {VERSION}: update it"
+            )
             return None
         return TableFile(name, _names_in(told, ROUNDS_KEY), _names_in(told, REPLACES_KEY), size)
 
@@ -146,22 +171,46 @@ class Index:
 
     def rounds(self) -> set[str]:
         """The rounds that are in it."""
-        hosts, services = ({number for one in self.files(part) for number in one.rounds} for part in (HOSTS_PART, SERVICES_PART))
+        hosts, services = (
+            {number for one in self.files(part) for number in one.rounds} for part in (HOSTS_PART, SERVICES_PART)
+        )
         return hosts & services
 
     def hosts(self, columns: Sequence[str] | None = None) -> pa.Table:
         """The rows of readings."""
-        return self._read(HOSTS_PART, HOSTS, columns, None)
+        return self._read(HOSTS_PART, HOSTS, columns)
 
-    def services(self, columns: Sequence[str], filters: Any = None) -> pa.Table:
-        """The rows of services; texts as codes into their own lists of words."""
-        return self._read(SERVICES_PART, SERVICES, columns, filters)
+    def services(
+        self, columns: Sequence[str], rounds: Collection[str] | None = None, of_services: Collection[str] | None = None
+    ) -> pa.Table:
+        """The rows of services; texts as codes into their own lists of words. Files that hold none of *rounds* are left closed; only the
+        rows *of_services*, where they are named."""
+        filters = [("service", "in", sorted(of_services))] if of_services is not None else None
+        return self._read(SERVICES_PART, SERVICES, columns, filters, rounds)
 
-    def _read(self, part: str, of: pa.Schema, columns: Sequence[str] | None, filters: Any) -> pa.Table:
+    def package_sets(self) -> pa.Table:
+        """The sets of packages; one may stand there twice."""
+        return self._read(PACKAGES_PART, PACKAGES, None)
+
+    def known_sets(self) -> set[str]:
+        """What the sets of packages are called."""
+        return set(map(str, self._read(PACKAGES_PART, PACKAGES, ["packages"])["packages"].to_pylist()))
+
+    def _read(
+        self,
+        part: str,
+        of: pa.Schema,
+        columns: Sequence[str] | None,
+        filters: Any = None,
+        rounds: Collection[str] | None = None,
+    ) -> pa.Table:
         wanted = list(columns) if columns is not None else of.names
-        coded = [name for name in wanted if of.field(name).type == pa.string()]
+        # Millions of rows have few texts; as codes they need no more room than numbers.
+        coded = [name for name in wanted if part == SERVICES_PART and of.field(name).type == pa.string()]
         tables = []
         for one in self.files(part):
+            if rounds is not None and not set(rounds).intersection(one.rounds):
+                continue
             where = f"{part}/{one.name}"
             try:
                 with self._place.opened(where) as file:
@@ -175,7 +224,7 @@ class Index:
 
     def merge(self) -> None:
         """Make one file of many small ones."""
-        for part, of in ((SERVICES_PART, SERVICES), (HOSTS_PART, HOSTS)):
+        for part, of in _PARTS.items():
             small = [one for one in self.files(part) if one.size < _SMALL]
             if len(small) > _MANY:
                 self._merge(part, of, small)
@@ -214,7 +263,10 @@ class Index:
 
     def drop(self, rounds: set[str]) -> None:
         """Take *rounds* out of it: the files that hold any are written anew without them."""
-        for part, of in ((HOSTS_PART, HOSTS), (SERVICES_PART, SERVICES)):
+        for part, of in (
+            (HOSTS_PART, HOSTS),
+            (SERVICES_PART, SERVICES),
+        ):  # a set of packages may be another round's, too
             for one in self.files(part):
                 gone = rounds.intersection(one.rounds)
                 if gone:
@@ -228,7 +280,10 @@ class Index:
                 table = pq.read_table(file, schema=of)
             kept = table.filter(pa.compute.is_in(table["round"], pa.array(left)))
             sink = pa.BufferOutputStream()
-            about = {ROUNDS_KEY: json.dumps(left).encode(), REPLACES_KEY: json.dumps([one.name, *one.replaces]).encode()}
+            about = {
+                ROUNDS_KEY: json.dumps(left).encode(),
+                REPLACES_KEY: json.dumps([one.name, *one.replaces]).encode(),
+            }
             with _writer(sink, of, about) as writer:
                 writer.write_table(kept, row_group_size=_GROUP)
             self._place.write(f"{part}/{left[-1]}-{len(left)}-left{_END}", sink.getvalue().to_pybytes())
@@ -236,7 +291,7 @@ class Index:
 
     def clear(self) -> None:
         """Remove all of it."""
-        for part in (HOSTS_PART, SERVICES_PART):
+        for part in reversed(_PARTS):
             for name in self._place.names(part):
                 self._place.remove(f"{part}/{name}")
         self._known.clear()

@@ -79,23 +79,17 @@ def _odd(store: Readings, found: Snapshot, now: datetime) -> Iterable[str]:
 
 
 def _index_one(store: Readings, number: str, about: Round, spread: Spreader, told: Told) -> tuple[int, list[str]]:
-    from hollow_chain.facts.host import UnreachedHost
-    from hollow_chain.fleet.columns import HOSTS, SERVICES
-    from hollow_chain.fleet.rows import RoundOf, unreached_rows
-    from hollow_chain.lacking import needs
-
-    with needs("fleet", "an index of readings"):
-        import pyarrow as pa
+    from hollow_chain.fleet.rows import RoundOf, Rows, unreached_rows
+    from hollow_chain.fleet.work import of_rows
 
     work = work_of(store, number, about)
-    writer = TableWriter(store.place, number, [number])
+    writer = TableWriter(store.place, number, Index(store).known_sets())
     troubles: list[str] = []
     for done in spread(work, lambda many: told(many, len(work))):
-        writer.add(*done.tables)
+        writer.add(*done.batches)
         troubles += done.troubles
-    unreached: list[UnreachedHost] = about.unreached
-    rows = unreached_rows(unreached, RoundOf(number, about.kept_at, {}, about.groups))
-    writer.add(pa.RecordBatch.from_pylist(rows, HOSTS), pa.RecordBatch.from_pylist([], SERVICES))
+    rows = unreached_rows(about.unreached, RoundOf(number, about.kept_at, {}, about.groups))
+    writer.add(*of_rows(Rows(rows, [], {}), []).batches)
     return writer.put(), troubles
 
 
@@ -153,20 +147,22 @@ def _round_of(store: Readings, number: str, files: Sequence[ReadingFile]) -> tup
         about = store.round(number)
         gone = [one for one in about.readings if one.file not in there]
         for one in gone:
-            troubles.append(f"{one.host}: its reading of {moment_of(number):%Y-%m-%d %H:%M:%SZ} was never written, or is gone")
+            troubles.append(
+                f"{one.host}: its reading of {moment_of(number):%Y-%m-%d %H:%M:%SZ} was never written, or is gone"
+            )
         about.readings = [one for one in about.readings if one.file in there]
         return about, troubles
     except Trouble as trouble:
         if any(name == f"{number}{_END}" for name in store.place.names(ROUNDS)):
             troubles.append(f"{trouble}; its readings are taken without it")
     readings = []
-    for one in files:
+    for file in files:
         try:
-            found = store.snapshot(one.path)
+            found = store.snapshot(file.path)
         except Trouble as trouble:
             troubles.append(str(trouble))
             continue
-        readings += [KeptReading(host=host.name, file=one.path, hangs_on=hangs_on(host)) for host in found.hosts]
+        readings += [KeptReading(host=host.name, file=file.path, hangs_on=hangs_on(host)) for host in found.hosts]
     return Round(format=FORMAT, version=VERSION, kept_at=moment_of(number), readings=readings), troubles
 
 

@@ -14,7 +14,8 @@ class Hanging(NamedTuple):
 
 
 def parts_of(hosts: Sequence[Hanging]) -> list[list[int]]:
-    """The parts of the graph over *hosts*, each as places in it: in the order of their first hosts.
+    """The parts of the graph over *hosts*, each as places in it: in the order of their first hosts. Two readings of one host are of one
+    part.
 
     Union-find with path halving (Tarjan and van Leeuwen, Journal of the ACM 31, 1984). Names are taken for the same where the graph
     might take them so, which joins too much at worst.
@@ -31,7 +32,8 @@ def parts_of(hosts: Sequence[Hanging]) -> list[list[int]]:
         return place
 
     for place, one in enumerate(hosts):
-        for other in (place_of[name] for wanted in one.hangs_on for name in _forms(wanted) if name in place_of):
+        wanted = [one.host.casefold(), *(name for other in one.hangs_on for name in _forms(other))]
+        for other in (place_of[name] for name in wanted if name in place_of):
             low, high = sorted((root(place), root(other)))
             above[high] = low
     found: dict[int, list[int]] = {}

@@ -27,6 +27,8 @@ class Rows(NamedTuple):
 
     hosts: list[Row]
     services: list[Row]
+    packages: dict[str, list[str]]
+    """Sets of installed packages by their digests."""
 
 
 class RoundOf(NamedTuple):
@@ -42,12 +44,16 @@ def rows_of(facts: Facts, hosts: Iterable[str], about: RoundOf) -> Rows:
     """The rows of *hosts*, all of which are in the facts, diagnosed."""
     wanted = list(hosts)
     verdicts: dict[tuple[str, str], Verdict] = {verdict.target.key: verdict for verdict in diagnose_all(facts)}
-    found = Rows([], [])
+    found = Rows([], [], {})
     for name in wanted:
         host = facts.graph.hosts[name]
         services = _services(facts, host, verdicts, about)
         found.services.extend(services)
-        found.hosts.append(_host(host, services, about))
+        packages = [f"{one.name} {one.version}".rstrip() for one in host.packages]
+        name = _digest(*packages) if packages else ""
+        if packages:
+            found.packages[name] = packages
+        found.hosts.append(_host(host, services, name, about))
     return found
 
 
@@ -67,7 +73,7 @@ def unreached_rows(unreached: Iterable[UnreachedHost], about: RoundOf) -> list[R
     ]
 
 
-def _host(host: Host, services: Sequence[Row], about: RoundOf) -> Row:
+def _host(host: Host, services: Sequence[Row], packages: str, about: RoundOf) -> Row:
     unwell = [row for row in services if row["causes"]]
     since = [row["failing_since"] for row in unwell if row["failing_since"] is not None]
     return {
@@ -90,7 +96,7 @@ def _host(host: Host, services: Sequence[Row], about: RoundOf) -> Row:
         "reboot_due": host.reboot_due,
         "machine": host.machine,
         "groups": about.groups.get(host.name, []),
-        "packages": [f"{one.name} {one.version}".rstrip() for one in host.packages],
+        "packages": packages,
         "hangs_on": hangs_on(host),
         "services": len(services),
         "unwell": len(unwell),
@@ -158,8 +164,11 @@ def _after(boot: datetime | None, moment: datetime | None) -> float | None:
 
 
 def _failing_since(facts: Facts, host: Host, service: Service) -> datetime | None:
-    clues = clues_of(facts, host.name)
-    return clues.failing_since(service) if clues is not None else None
+    clues, last = clues_of(facts, host.name), service.last
+    since = clues.failing_since(service) if clues is not None else None
+    if last is not None and since == last.started_at and last.left_up_at is None and last.ended_at is not None:
+        return last.ended_at  # it may have been up for long before
+    return since
 
 
 def _causes(verdict: Verdict) -> list[Row]:

@@ -101,22 +101,17 @@ def _begin() -> None:
 
 
 def _given_up(work: Work) -> Done:
-    import pyarrow as pa
-
-    from hollow_chain.fleet.columns import HOSTS, SERVICES
-    from hollow_chain.fleet.work import as_bytes
+    from hollow_chain.fleet.rows import Rows
+    from hollow_chain.fleet.work import of_rows
 
     names = ", ".join([piece.host for part in work.parts for piece in part][:3])
     many = sum(len(part) for part in work.parts)
     more = f" and {many - 3} more" if many > 3 else ""
     why = f"{names}{more}: not diagnosed, the process that did it was killed twice (is there enough memory?)"
-    empty = (as_bytes(pa.RecordBatch.from_pylist([], of)) for of in (HOSTS, SERVICES))
-    return Done(*empty, [why])
+    return of_rows(Rows([], [], {}), [why])
 
 
 def check(engine: str) -> None:
     """Raise :class:`~hollow_chain.trouble.Trouble` (2) where *engine* is no address of one."""
     if engine and not engine.startswith(("tcp://", "tls://")):
         raise Trouble(f"--on takes the address of a scheduler, tcp://host:port, and not {engine!r}", 2)
-
-

@@ -5,16 +5,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from hollow_chain.facts.host import Firewall, Probe, Snapshot, Unread
-from hollow_chain.fleet.columns import HOSTS, SERVICES
+from hollow_chain.fleet.columns import HOSTS, PACKAGES, SERVICES
 from hollow_chain.lacking import needs
 from hollow_chain.sources.shelves import EXTRA
 from hollow_chain.trouble import Trouble
 
 with needs(EXTRA, "diagnosing many hosts"):
     import pyarrow as pa
+
+if TYPE_CHECKING:
+    from hollow_chain.fleet.rows import Rows
+    from hollow_chain.sources.readings import Readings
 
 
 class Piece(NamedTuple):
@@ -40,16 +44,17 @@ class Work(NamedTuple):
 
 
 class Done(NamedTuple):
-    """What came of a piece of work: rows of both tables in the format of Arrow, and what could not be read."""
+    """What came of a piece of work: rows of all tables in the format of Arrow, and what could not be read."""
 
     hosts: bytes
     services: bytes
+    packages: bytes
     troubles: list[str]
 
     @property
-    def tables(self) -> tuple[pa.RecordBatch, pa.RecordBatch]:
-        """The rows."""
-        return _batch(self.hosts), _batch(self.services)
+    def batches(self) -> tuple[pa.RecordBatch, pa.RecordBatch, pa.RecordBatch]:
+        """The rows of each table."""
+        return _batch(self.hosts), _batch(self.services), _batch(self.packages)
 
 
 def done(work: Work) -> Done:
@@ -58,7 +63,8 @@ def done(work: Work) -> Done:
     from hollow_chain.chain import Graph
     from hollow_chain.fleet.rows import RoundOf, Rows, rows_of
 
-    rows, troubles = Rows([], []), []
+    rows = Rows([], [], {})
+    troubles: list[str] = []
     for part in work.parts:
         found, files = _read(work, part, troubles)
         if found is None:
@@ -70,17 +76,19 @@ def done(work: Work) -> Done:
         of_part = rows_of(Facts(Graph(found)), [host.name for host in found.hosts], about)
         rows.hosts.extend(of_part.hosts)
         rows.services.extend(of_part.services)
-    return Done(
-        as_bytes(pa.RecordBatch.from_pylist(rows.hosts, HOSTS)),
-        as_bytes(pa.RecordBatch.from_pylist(rows.services, SERVICES)),
-        troubles,
-    )
+        rows.packages.update(of_part.packages)
+    return of_rows(rows, troubles)
+
+
+def of_rows(rows: Rows, troubles: list[str]) -> Done:
+    """Rows as they are handed on."""
+    sets = [{"packages": name, "package": packages} for name, packages in rows.packages.items()]
+    tables = ((rows.hosts, HOSTS), (rows.services, SERVICES), (sets, PACKAGES))
+    hosts, services, packages = (as_bytes(pa.RecordBatch.from_pylist(found, of)) for found, of in tables)
+    return Done(hosts, services, packages, troubles)
 
 
 def _read(work: Work, part: Sequence[Piece], troubles: list[str]) -> tuple[Snapshot | None, dict[str, str]]:
-    from pathlib import Path
-
-    from hollow_chain.facts.codec import decode
     from hollow_chain.sources import files
     from hollow_chain.sources.readings import open_store
 
@@ -89,10 +97,7 @@ def _read(work: Work, part: Sequence[Piece], troubles: list[str]) -> tuple[Snaps
     places: dict[str, str] = {}
     for piece in part:
         try:
-            if piece.data:
-                one = decode(piece.data)
-            else:
-                one = store.snapshot(piece.file) if store is not None else files.read(Path(piece.file))
+            one = _snapshot(piece, store)
         except Trouble as trouble:
             troubles.append(str(trouble))
             continue
@@ -101,6 +106,20 @@ def _read(work: Work, part: Sequence[Piece], troubles: list[str]) -> tuple[Snaps
         found.append(one)
         places |= {host.name: piece.file for host in one.hosts}
     return (files.merged(found) if found else None), places
+
+
+def _snapshot(piece: Piece, store: Readings | None) -> Snapshot:
+    if piece.data:
+        from hollow_chain.facts.codec import decode
+
+        return decode(piece.data)
+    if store is not None:
+        return store.snapshot(piece.file)
+    from pathlib import Path
+
+    from hollow_chain.sources import files
+
+    return files.read(Path(piece.file))
 
 
 def _said(item: Unread) -> str:

@@ -24,6 +24,7 @@ PENDING = Sign("◈", "~", ASIDE)
 RESTING = Sign("·", ".", "dim")
 WEAK = Sign("◇", "o", CAUTION)
 HOLLOW = Sign("◇", "O", "bold red")
+UNTOLD = Sign("?", "?", CAUTION)
 DOWN_TO = Sign("└─ ", "`- ", "dim")
 """Leads from a link to the one below it."""
 HOLLOW_WORDS = "<== hollow link"
@@ -34,6 +35,7 @@ MEANINGS = {
     RESTING: "idle",
     WEAK: "not well",
     HOLLOW: "the hollow link, or down but needed",
+    UNTOLD: "not read",
 }
 """What each mark stands for."""
 

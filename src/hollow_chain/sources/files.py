@@ -32,7 +32,7 @@ def read(place: Path) -> Snapshot:
 
 def _read_file(path: Path) -> Snapshot:
     try:
-        data = _bytes_of(path)
+        data = content(path)
         if could_take_too_much(data) and not fits(lambda: decode(data), FACTOR * len(data)):
             raise SnapshotError(f"it would take more than {FACTOR} times its {len(data) >> 20} MiB in memory")
         found = decode(data)
@@ -43,7 +43,8 @@ def _read_file(path: Path) -> Snapshot:
     return _without_twins(found)
 
 
-def _bytes_of(path: Path) -> bytes:
+def content(path: Path) -> bytes:
+    """What a snapshot file holds, unpacked. Raises :class:`OSError` and :class:`SnapshotError`."""
     with path.open("rb") as file:
         about = os.fstat(file.fileno())
         if not stat.S_ISREG(about.st_mode) and not stat.S_ISFIFO(about.st_mode):

@@ -137,7 +137,7 @@ class Readings:
 
 def is_store(named: str) -> bool:
     """Whether there is a store at that place of this machine."""
-    return "://" not in named and os.path.isfile(Path(named) / HEADER)
+    return "://" not in named and (Path(named) / HEADER).is_file()
 
 
 def open_store(named: str, make: bool = False) -> Readings:
@@ -150,7 +150,9 @@ def open_store(named: str, make: bool = False) -> Readings:
         data = place.read(HEADER, _MAX_HEADER)
     except (FileNotFoundError, NotADirectoryError):
         if not make:
-            raise wrong_call(f"{named} is no store of readings; 'hollow-chain capture --keep {named}' makes one") from None
+            raise wrong_call(
+                f"{named} is no store of readings; 'hollow-chain capture --keep {named}' makes one"
+            ) from None
         return _made(place, named)
     except OSError as error:
         raise Trouble(f"cannot read {named}/{HEADER}: {(error.strerror or str(error)).lower()}") from None
@@ -162,7 +164,9 @@ def _made(place: Shelf, named: str) -> Readings:
     if place.folder is not None and place.folder.exists() and not place.folder.is_dir():
         raise wrong_call(f"{named} is a file, not a store of readings: name a folder")
     if place.names(""):
-        raise wrong_call(f"{named} holds something else than readings: name an empty folder, or one that is not there yet")
+        raise wrong_call(
+            f"{named} holds something else than readings: name an empty folder, or one that is not there yet"
+        )
     place.write(HEADER, msgspec.json.encode({"format": FORMAT, "version": VERSION}) + b"\n")
     return Readings(place)
 
@@ -171,7 +175,9 @@ def _check(data: bytes, named: str) -> None:
     try:
         header = decoding.of_json(data, _Header)
     except msgspec.MsgspecError as error:
-        raise Trouble(f"{named}/{HEADER} is damaged ({error}): write {{\"format\": \"{FORMAT}\", \"version\": 1}} into it") from None
+        raise Trouble(
+            f'{named}/{HEADER} is damaged ({error}): write {{"format": "{FORMAT}", "version": 1}} into it'
+        ) from None
     if header.format != FORMAT:
         raise wrong_call(f"{named}/{HEADER} is of the format {header.format[:60]!r}, not {FORMAT!r}")
     if header.version > VERSION:
@@ -225,7 +231,9 @@ def keep(store: Readings, found: Snapshot, groups: Mapping[str, list[str]], now:
             size += _put(store.place, reading.file, msgspec.json.encode(_alone(found, host)))
             done += 1
     except Trouble as trouble:
-        raise Trouble(f"{done} of {len(readings)} readings were kept, the rest not: {trouble}", trouble.status) from None
+        raise Trouble(
+            f"{done} of {len(readings)} readings were kept, the rest not: {trouble}", trouble.status
+        ) from None
     return Kept(number, round_, size)
 
 
@@ -253,7 +261,9 @@ _LONGEST = 100
 
 def folder_of(host: str) -> str:
     """The folder of the readings of a host: its name, with what no file system takes everywhere as ``%`` and two digits."""
-    name = "".join(one if one in _SAFE else "".join(f"%{byte:02X}" for byte in one.encode("utf-8", "replace")) for one in host)
+    name = "".join(
+        one if one in _SAFE else "".join(f"%{byte:02X}" for byte in one.encode("utf-8", "replace")) for one in host
+    )
     if name.startswith("."):
         name = f"%2E{name[1:]}"
     if len(name) <= _LONGEST:

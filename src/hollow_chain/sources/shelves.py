@@ -6,7 +6,6 @@ an address by an upload under another name and a move.
 
 from __future__ import annotations
 
-import os
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -66,7 +65,8 @@ class _Here:
 
     def names(self, below: str) -> list[str]:
         try:
-            return sorted(name for name in os.listdir(self._root / below) if not name.endswith(_MADE_HALF))
+            found = [entry.name for entry in (self._root / below).iterdir()]
+            return sorted(name for name in found if not name.endswith(_MADE_HALF))
         except (FileNotFoundError, NotADirectoryError):
             return []
         except OSError as error:
@@ -88,7 +88,7 @@ class _Here:
         path = self._root / name
         try:
             path.unlink(missing_ok=True)
-            if path.parent != self._root and not os.listdir(path.parent):
+            if path.parent != self._root and not any(path.parent.iterdir()):
                 path.parent.rmdir()
         except FileNotFoundError:
             return
@@ -106,7 +106,7 @@ class _Elsewhere:
         with needs(EXTRA, f"a store at {address.partition('://')[0]}://"):
             import fsspec
 
-        self.folder = None
+        self.folder: Path | None = None
         self.said = address
         try:
             self._system, self._root = fsspec.core.url_to_fs(address)

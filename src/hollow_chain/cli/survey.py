@@ -1,0 +1,170 @@
+"""``survey [WORDS]``: many hosts, what is wrong where, and what those have in common."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Literal
+
+import typer
+
+from hollow_chain.cli import common, completing, fleeting
+from hollow_chain.trouble import FACTS_UNREADABLE, Trouble, wrong_call
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from hollow_chain.fleet.latest import Found
+    from hollow_chain.fleet.spread import Spreader
+    from hollow_chain.fleet.surveying import Survey
+
+By = Literal["", "group", "system", "family", "cause", "service"]
+ENDINGS = (".html", ".md", ".parquet")
+
+
+def register(app: typer.Typer) -> None:
+    """Add the command."""
+    app.command("survey")(survey)
+
+
+def survey(
+    words: Annotated[
+        str,
+        typer.Argument(
+            help="Services: any part of their names. Default: all.",
+            show_default=False,
+            autocompletion=completing.targets,
+        ),
+    ] = "",
+    source: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--from",
+            help="A store of readings, a folder of snapshots, a file of hosts (.toml), or any other place that facts come from.",
+            show_default=False,
+        ),
+    ] = None,
+    by: Annotated[By, typer.Option("--by", help="Count the hosts by this as well.")] = "",
+    unwell: Annotated[bool, typer.Option("--unwell", help="Only hosts that are not well, or not read.")] = False,
+    since: Annotated[
+        str,
+        typer.Option("--since", help="Only what has gone wrong since: 90m, 2h, 3d, or a moment.", show_default=False),
+    ] = "",
+    everything: Annotated[bool, typer.Option("--all", help="Also every host that is well, line by line.")] = False,
+    on: fleeting.On = "",
+    at_once: common.AtOnce = common.AT_ONCE,
+    within: common.Within = common.WITHIN,
+    out: Annotated[
+        Path | None,
+        typer.Option(
+            "--out",
+            help="Write a page to hand on (.html, .md), or the hosts as a table (.parquet).",
+            show_default=False,
+        ),
+    ] = None,
+    json: common.Json = False,
+) -> int:
+    """Say of many hosts which are well and which are not, what is wrong, the commonest first, and what those hosts have in common.
+
+    Exit status 1 where a host is not well, 3 where none is and some could not be read.
+    """
+    if out is not None and out.suffix.lower() not in ENDINGS:
+        raise wrong_call(f"cannot write {out}: give it one of the endings {', '.join(ENDINGS)}")
+    if unwell and everything:
+        raise wrong_call("--all shows the hosts that are well, and --unwell leaves them out")
+    spread = fleeting.spread(on, "survey")
+    from hollow_chain.fleet.surveying import survey as surveyed
+
+    start = _moment(since)
+    fleeting.load_beside()
+    found = _latest(source, words, spread, at_once, within)
+    result = surveyed(found.latest)
+    if start is not None:
+        from hollow_chain.fleet.surveying import begun_since
+
+        result = begun_since(result, start)
+    for line in found.troubles:
+        common.warn(line)
+    _tell(result, by, unwell, everything, words, out, json)
+    if any(line.stands == "not well" for line in result.lines):
+        return 1
+    return FACTS_UNREADABLE if any(line.stands == "not read" for line in result.lines) else 0
+
+
+def _moment(text: str) -> datetime | None:
+    if not text:
+        return None
+    from datetime import UTC, datetime
+
+    from hollow_chain.wording.durations import FORMS, since
+
+    try:
+        return since(text, datetime.now(UTC))
+    except (ValueError, OverflowError, OSError):
+        raise wrong_call(f"--since takes {FORMS}, and not {text!r}") from None
+
+
+def _latest(source: list[str] | None, words: str, spread: Spreader, at_once: int, within: str) -> Found:
+    """The newest reading of each host that *source* means."""
+    from hollow_chain.fleet.latest import of_store, of_work, work_in, work_on
+    from hollow_chain.sources.readings import is_store, open_store
+
+    if source and len(source) == 1:
+        if is_store(source[0]) or _is_elsewhere(source[0]):
+            return of_store(open_store(source[0]), words)
+        folder = Path(source[0])
+        if folder.is_dir():
+            work = work_on(folder)
+            if not work:
+                raise Trouble(f"cannot read {folder}: no store of readings, and no snapshot file in it")
+            with fleeting.Working() as told:
+                return _read(of_work(work, [], {}, spread, told, words))
+    groups: dict[str, list[str]] = {}
+    snapshot = common.load(source, with_claims=True, with_versions=True, at_once=at_once, within=within, groups=groups)
+    with fleeting.Working() as told:
+        return of_work(work_in(snapshot, groups), snapshot.unreached, groups, spread, told, words)
+
+
+def _is_elsewhere(named: str) -> bool:
+    """Whether it is the address of a store somewhere else, and none of a host."""
+    from hollow_chain.reach.address import SCHEMES
+
+    scheme, told, _ = named.partition("://")
+    return bool(told) and scheme.lower() not in SCHEMES
+
+
+def _read(found: Found) -> Found:
+    if not found.latest.hosts.num_rows:
+        raise Trouble(found.troubles[0] if found.troubles else "no host could be read")
+    return found
+
+
+def _tell(result: Survey, by: By, unwell: bool, everything: bool, words: str, out: Path | None, json: bool) -> None:
+    from hollow_chain.show.survey import SurveyWish, survey_document
+
+    wish = SurveyWish(words, by, unwell, everything)
+    if json:
+        from hollow_chain.show.documents import to_json
+
+        common.put(to_json(survey_document(result, wish)))
+    if out is not None:
+        _write(result, wish, out, json)
+    elif not json:
+        from hollow_chain.show.page import Page
+        from hollow_chain.show.survey import show_survey
+
+        show_survey(Page(), result, wish)
+
+
+def _write(result: Survey, wish: object, out: Path, json: bool) -> None:
+    from hollow_chain.cli import ticketing
+    from hollow_chain.show.survey import SurveyWish, lead
+    from hollow_chain.ticket.surveys import survey_sheet
+
+    assert isinstance(wish, SurveyWish)
+    if out.suffix.lower() == ".parquet":
+        from hollow_chain.fleet.table import table_bytes
+
+        common.write_private(out, table_bytes(result))
+    else:
+        ticketing.write(survey_sheet(result, wish), out, "technician")
+    ticketing.said(out, lead(result), json)

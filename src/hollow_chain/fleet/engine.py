@@ -1,0 +1,85 @@
+"""Pieces of work on a Dask cluster (distributed.dask.org): its scheduler hands them to workers on any machines, tries anew what a lost
+worker had, and gives back what comes. Workers need this program installed, with the extra ``fleet``, and the store at the same place."""
+
+from __future__ import annotations
+
+import importlib
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any
+
+from hollow_chain.fleet.spread import Spreader
+from hollow_chain.fleet.work import Done, Work, done
+from hollow_chain.lacking import needs
+from hollow_chain.sources.shelves import EXTRA
+from hollow_chain.trouble import Trouble
+
+_CONNECTING = "10s"
+"""How long the scheduler is waited for."""
+_RETRIES = 3
+"""Times that a piece is tried anew whose worker was lost."""
+_AHEAD = 4
+"""Pieces that are handed on for each thread of the cluster: nobody is idle, and the scheduler holds no more than that."""
+
+
+def on_engine(address: str) -> Spreader:
+    """What does the work on the cluster whose scheduler is at *address*."""
+    with needs(EXTRA, "--on"):
+        import distributed  # noqa: F401
+
+    def spread(work: Sequence[Work], told: Callable[[int], None]) -> Iterator[Done]:
+        client = _client(address)
+        try:
+            yield from _of(client, address, work, told)
+        finally:
+            client.close(timeout=2)
+
+    return spread
+
+
+def _client(address: str) -> Any:
+    import logging
+
+    distributed: Any = importlib.import_module("distributed")
+    # What it has to say of a connection that does not come about is said below, in one line.
+    logging.getLogger("distributed").setLevel(logging.CRITICAL)
+    try:
+        return distributed.Client(address, timeout=_CONNECTING, set_as_default=False)
+    except (OSError, ValueError, TimeoutError) as error:
+        said = str(error).splitlines()[0] if str(error) else type(error).__name__
+        raise Trouble(f"--on {address}: no scheduler answers there ({said[:160]})") from None
+
+
+def _of(client: Any, address: str, work: Sequence[Work], told: Callable[[int], None]) -> Iterator[Done]:
+    distributed: Any = importlib.import_module("distributed")
+    threads = sum(client.nthreads().values())
+    if not threads:
+        raise Trouble(f"--on {address}: its scheduler has no worker; start one: dask worker {address}")
+    waiting: deque[Any] = deque()
+    number = 0
+    ahead = iter(work)
+    try:
+        for one in ahead:
+            waiting.append(client.submit(done, one, pure=False, retries=_RETRIES))
+            if len(waiting) >= threads * _AHEAD:
+                yield waiting.popleft().result()
+                number += 1
+                told(number)
+        while waiting:
+            yield waiting.popleft().result()
+            number += 1
+            told(number)
+    except distributed.scheduler.KilledWorker:
+        raise Trouble(
+            f"--on {address}: a piece of the work took one worker after the other with it (is there enough memory?); nothing is lost:"
+            " try again without --on"
+        ) from None
+    except (
+        distributed.client.FutureCancelledError,
+        distributed.comm.core.CommClosedError,
+        OSError,
+        TimeoutError,
+    ) as error:
+        raise Trouble(
+            f"--on {address}: the scheduler was lost ({type(error).__name__}); nothing is lost: try again"
+        ) from None
