@@ -26,6 +26,7 @@ _SHARED = frozenset(
         "observing",
         "plain_values",
         "ticketing",
+        "watching",
     }
 )
 _ABOUT = (

@@ -11,11 +11,13 @@ from hollow_chain.cli import common, completing, fleeting
 from hollow_chain.trouble import FACTS_UNREADABLE, Trouble, wrong_call
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
     from datetime import datetime
 
     from hollow_chain.fleet.latest import Found
     from hollow_chain.fleet.spread import Spreader
     from hollow_chain.fleet.surveying import Survey
+    from hollow_chain.show.survey import SurveyWish
 
 By = Literal["", "group", "system", "family", "cause", "service"]
 ENDINGS = (".html", ".md", ".parquet")
@@ -50,6 +52,17 @@ def survey(
         typer.Option("--since", help="Only what has gone wrong since: 90m, 2h, 3d, or a moment.", show_default=False),
     ] = "",
     everything: Annotated[bool, typer.Option("--all", help="Also every host that is well, line by line.")] = False,
+    every: Annotated[
+        str,
+        typer.Option(
+            "--every",
+            help="Ask again and again, each 5m, 1h: only what has changed, as lines of JSON.",
+            show_default=False,
+        ),
+    ] = "",
+    rounds: Annotated[
+        int, typer.Option("--rounds", min=0, help="With --every: end after so many rounds. 0: never.")
+    ] = 0,
     on: fleeting.On = "",
     at_once: common.AtOnce = common.AT_ONCE,
     within: common.Within = common.WITHIN,
@@ -65,29 +78,48 @@ def survey(
 ) -> int:
     """Say of many hosts which are well and which are not, what is wrong, the commonest first, and what those hosts have in common.
 
-    Exit status 1 where a host is not well, 3 where none is and some could not be read.
+    With --every it goes on until it is ended, and writes what changes: services that go down, come up, or will be down after the next
+    boot. Exit status 1 where a host is not well, 3 where none is and some could not be read; with --every that of the last round.
     """
     if out is not None and out.suffix.lower() not in ENDINGS:
         raise wrong_call(f"cannot write {out}: give it one of the endings {', '.join(ENDINGS)}")
     if unwell and everything:
         raise wrong_call("--all shows the hosts that are well, and --unwell leaves them out")
     spread = fleeting.spread(on, "survey")
-    from hollow_chain.fleet.surveying import survey as surveyed
+    from hollow_chain.show.survey import SurveyWish
 
     start = _moment(since)
     fleeting.load_beside()
-    found = _latest(source, words, spread, at_once, within)
-    result = surveyed(found.latest)
-    if start is not None:
-        from hollow_chain.fleet.surveying import begun_since
 
-        result = begun_since(result, start)
-    for line in found.troubles:
-        common.warn(line)
-    _tell(result, by, unwell, everything, words, out, json)
-    if any(line.stands == "not well" for line in result.lines):
-        return 1
-    return FACTS_UNREADABLE if any(line.stands == "not read" for line in result.lines) else 0
+    def surveyed() -> tuple[Survey, int]:
+        from hollow_chain.fleet.surveying import begun_since, survey
+
+        found = _latest(source, words, spread, at_once, within)
+        result = survey(found.latest)
+        for line in found.troubles:
+            common.warn(line)
+        return (begun_since(result, start) if start is not None else result), _status(result)
+
+    if every or rounds:
+        return _watched(surveyed, every, rounds, by or out or since)
+    result, status = surveyed()
+    _tell(result, SurveyWish(words, by, unwell, everything), out, json)
+    return status
+
+
+def _watched(surveyed: Callable[[], tuple[Survey, int]], every: str, rounds: int, of_one: object) -> int:
+    from hollow_chain.cli.watching import watch
+
+    if not every:
+        raise wrong_call("--rounds is of --every: say how often")
+    if of_one:
+        raise wrong_call("--every writes lines of what changes: leave out --by, --since and --out")
+    return watch(surveyed, common.seconds_of(every, "--every"), rounds)
+
+
+def _status(result: Survey) -> int:
+    stands = {line.stands for line in result.lines}
+    return 1 if "not well" in stands else FACTS_UNREADABLE if "not read" in stands else 0
 
 
 def _moment(text: str) -> datetime | None:
@@ -138,12 +170,10 @@ def _read(found: Found) -> Found:
     return found
 
 
-def _tell(result: Survey, by: By, unwell: bool, everything: bool, words: str, out: Path | None, json: bool) -> None:
-    from hollow_chain.show.survey import SurveyWish, survey_document
-
-    wish = SurveyWish(words, by, unwell, everything)
+def _tell(result: Survey, wish: SurveyWish, out: Path | None, json: bool) -> None:
     if json:
         from hollow_chain.show.documents import to_json
+        from hollow_chain.show.survey import survey_document
 
         common.put(to_json(survey_document(result, wish)))
     if out is not None:
@@ -155,16 +185,16 @@ def _tell(result: Survey, by: By, unwell: bool, everything: bool, words: str, ou
         show_survey(Page(), result, wish)
 
 
-def _write(result: Survey, wish: object, out: Path, json: bool) -> None:
-    from hollow_chain.cli import ticketing
-    from hollow_chain.show.survey import SurveyWish, lead
-    from hollow_chain.ticket.surveys import survey_sheet
+def _write(result: Survey, wish: SurveyWish, out: Path, json: bool) -> None:
+    from hollow_chain.cli.ticketing import said, write
+    from hollow_chain.show.survey import lead
 
-    assert isinstance(wish, SurveyWish)
     if out.suffix.lower() == ".parquet":
         from hollow_chain.fleet.table import table_bytes
 
         common.write_private(out, table_bytes(result))
     else:
-        ticketing.write(survey_sheet(result, wish), out, "technician")
-    ticketing.said(out, lead(result), json)
+        from hollow_chain.ticket.surveys import survey_sheet
+
+        write(survey_sheet(result, wish), out, "technician")
+    said(out, lead(result), json)

@@ -6,10 +6,10 @@ tests of a survey held down (Benjamini and Hochberg, Journal of the Royal Statis
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from hollow_chain.lacking import needs
 from hollow_chain.sources.shelves import EXTRA
@@ -36,24 +36,41 @@ class Interval(NamedTuple):
     high: float
 
 
-def chances(counts: Sequence[Counts]) -> list[float]:
-    """For each of *counts*, how likely it is that at least as many of the sick hosts have it by chance alone."""
-    if not counts:
-        return []
+def chances(counts: npt.NDArray[np.int64]) -> npt.NDArray[np.float64]:
+    """For each row of *counts* (as :class:`Counts`), how likely it is that at least as many of the sick hosts have it by chance alone.
+
+    What is not even a standard deviation above what chance brings is not worth the reckoning: it counts as certain.
+    """
+    found = np.ones(len(counts), dtype=np.float64)
+    worth = np.flatnonzero(_is_worth(counts))
+    if not len(worth):
+        return found
     with needs(EXTRA, "an association"):
         from scipy.stats import hypergeom
-    sick_with, sick, well_with, well = np.array(counts, dtype=np.int64).T
-    found = hypergeom.sf(sick_with - 1, sick + well, sick_with + well_with, sick)
-    return [float(one) for one in np.clip(found, 0.0, 1.0)]
+    unique, back = np.unique(counts[worth], axis=0, return_inverse=True)
+    sick_with, sick, well_with, well = unique.T
+    exact = hypergeom.sf(sick_with - 1, sick + well, sick_with + well_with, sick)
+    found[worth] = np.clip(exact, 0.0, 1.0)[back.reshape(-1)]
+    return found
 
 
-def corrected(chance: Sequence[float]) -> list[float]:
+def _is_worth(counts: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
+    """Whether more sick hosts have it than the mean of the hypergeometric distribution and its standard deviation."""
+    sick_with, sick, well_with, well = counts.T.astype(np.float64)
+    all_, having = sick + well, sick_with + well_with
+    with np.errstate(divide="ignore", invalid="ignore"):
+        mean = sick * having / all_
+        variance = mean * (all_ - having) / all_ * well / np.maximum(all_ - 1, 1)
+    return np.asarray(sick_with > mean + np.sqrt(np.maximum(np.nan_to_num(variance), 0.0)) - 1e-9)
+
+
+def corrected(chance: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
     """The same, so corrected that of those up to a rate no more than that rate are false ones."""
-    if not chance:
-        return []
+    if not len(chance):
+        return chance
     with needs(EXTRA, "an association"):
         from scipy.stats import false_discovery_control
-    return [float(one) for one in false_discovery_control(np.array(chance), method="bh")]
+    return np.asarray(false_discovery_control(chance, method="bh"), dtype=np.float64)
 
 
 def interval(counts: Counts) -> Interval:

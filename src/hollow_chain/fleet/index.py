@@ -60,7 +60,8 @@ class TableWriter:
     def __init__(self, place: Shelf, number: str, known: Collection[str]) -> None:
         """*known*: the sets of packages that are in the index already."""
         self._place, self._number = place, number
-        self._sets = set(known)
+        self.sets = set(known)
+        """The sets of packages that are in the index once this is written."""
         about = {ROUNDS_KEY: json.dumps([number]).encode()}
         self._tables = {part: _Pending(of, about) for part, of in _PARTS.items()}
 
@@ -68,9 +69,9 @@ class TableWriter:
         """Add rows of each."""
         self._tables[HOSTS_PART].add(hosts)
         self._tables[SERVICES_PART].add(services)
-        new = [place for place, name in enumerate(packages["packages"].to_pylist()) if name not in self._sets]
+        new = [place for place, name in enumerate(packages["packages"].to_pylist()) if name not in self.sets]
         if new:
-            self._sets.update(map(str, packages["packages"].to_pylist()))
+            self.sets.update(map(str, packages["packages"].to_pylist()))
             self._tables[PACKAGES_PART].add(packages.take(pa.array(new)))
 
     def put(self) -> int:

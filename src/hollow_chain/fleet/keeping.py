@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
+from itertools import islice
 from typing import NamedTuple
 
 from hollow_chain.facts.host import Snapshot
 from hollow_chain.fleet.index import Index, TableWriter, alone_on
 from hollow_chain.fleet.parts import Hanging, batches, parts_of
+from hollow_chain.fleet.rows import RoundOf, Rows, unreached_rows
 from hollow_chain.fleet.spread import Spreader
-from hollow_chain.fleet.work import Piece, Work
+from hollow_chain.fleet.work import Piece, Work, of_rows
 from hollow_chain.sources.readings import (
     FORMAT,
     ROUNDS,
@@ -47,7 +50,7 @@ def keep_round(
     """Keep one reading of each host of *found*, diagnosed. Raises :class:`~hollow_chain.trouble.Trouble`."""
     troubles = list(_odd(store, found, now))
     kept = keep(store, found, groups, now)
-    size, said = _index_one(store, kept.number, kept.round, spread, told)
+    size, said = _index(store, [(kept.number, kept.round)], spread, told)
     with alone_on(store) as alone:
         if alone:
             index = Index(store)
@@ -78,19 +81,30 @@ def _odd(store: Readings, found: Snapshot, now: datetime) -> Iterable[str]:
             yield f"{host.name}: another machine than at its last reading bears this name"
 
 
-def _index_one(store: Readings, number: str, about: Round, spread: Spreader, told: Told) -> tuple[int, list[str]]:
-    from hollow_chain.fleet.rows import RoundOf, Rows, unreached_rows
-    from hollow_chain.fleet.work import of_rows
+class _Indexed(NamedTuple):
+    """What came of writing rounds into the index."""
 
-    work = work_of(store, number, about)
-    writer = TableWriter(store.place, number, Index(store).known_sets())
-    troubles: list[str] = []
-    for done in spread(work, lambda many: told(many, len(work))):
-        writer.add(*done.batches)
-        troubles += done.troubles
-    rows = unreached_rows(about.unreached, RoundOf(number, about.kept_at, {}, about.groups))
-    writer.add(*of_rows(Rows(rows, [], {}), []).batches)
-    return writer.put(), troubles
+    bytes: int
+    troubles: list[str]
+
+
+def _index(store: Readings, rounds: Sequence[tuple[str, Round]], spread: Spreader, told: Told) -> _Indexed:
+    """Diagnose the readings of *rounds*, all in one go, and write the tables of each round as soon as its last piece is done."""
+    pieces = [(number, work) for number, about in rounds for work in work_of(store, number, about)]
+    done = spread([work for _, work in pieces], lambda many: told(many, len(pieces)))
+    known = Index(store).known_sets()
+    size, troubles = 0, []
+    many = Counter(number for number, _ in pieces)
+    for number, about in rounds:
+        writer = TableWriter(store.place, number, known)
+        for found in islice(done, many[number]):
+            writer.add(*found.batches)
+            troubles += found.troubles
+        rows = unreached_rows(about.unreached, RoundOf(number, about.kept_at, {}, about.groups))
+        writer.add(*of_rows(Rows(rows, [], {}), []).batches)
+        size += writer.put()
+        known |= writer.sets
+    return _Indexed(size, troubles)
 
 
 def work_of(store: Readings, number: str, about: Round) -> list[Work]:
@@ -130,11 +144,12 @@ def index_anew(store: Readings, spread: Spreader, told: Told) -> list[str]:
         index = Index(store)
         # Round by round in the place of the old files, so that a call that is cut off leaves an index that says what it lacks.
         index.clear()
+        rounds = []
         for number in numbers:
             about, said = _round_of(store, number, by_round.get(number, []))
+            rounds.append((number, about))
             troubles += said
-            _, said = _index_one(store, number, about, spread, told)
-            troubles += said
+        troubles += _index(store, rounds, spread, told).troubles
         Index(store).merge()
         return troubles
 

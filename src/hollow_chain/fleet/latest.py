@@ -13,6 +13,7 @@ import numpy as np
 from hollow_chain.chain.find import NEAR, rank_of
 from hollow_chain.facts.host import Snapshot, UnreachedHost, snapshot
 from hollow_chain.facts.service import Program, Service
+from hollow_chain.fleet.coded import coded
 from hollow_chain.fleet.columns import HOSTS, PACKAGES, SERVICES
 from hollow_chain.fleet.holding import unindexed
 from hollow_chain.fleet.index import Index
@@ -20,7 +21,7 @@ from hollow_chain.fleet.keeping import BATCH
 from hollow_chain.fleet.parts import Hanging, batches, parts_of
 from hollow_chain.fleet.rows import RoundOf, Rows, unreached_rows
 from hollow_chain.fleet.spread import Spreader
-from hollow_chain.fleet.surveying import OF_SERVICES, UNREAD, UNWELL, WELL, Latest
+from hollow_chain.fleet.surveying import OF_HOSTS, OF_SERVICES, UNREAD, UNWELL, WELL, Latest
 from hollow_chain.fleet.work import Piece, Work, of_rows
 from hollow_chain.lacking import needs
 from hollow_chain.sources.readings import Readings, hangs_on
@@ -45,7 +46,7 @@ class Found(NamedTuple):
 def of_store(store: Readings, words: str = "") -> Found:
     """The newest reading of each host in *store*, by its index; only the services that fit *words*, where there are any."""
     index = Index(store)
-    history = index.hosts()
+    history = index.hosts(OF_HOSTS)
     if history.num_rows:
         history = history.sort_by([("kept_at", "ascending"), ("round", "ascending")])
     hosts = _last_rows(history)
@@ -71,18 +72,11 @@ def _of_rows(services: pa.Table, hosts: pa.Table) -> Any:
     """Which rows are of a reading that is one of *hosts*."""
     if not services.num_rows:
         return np.zeros(0, dtype=bool)
-    numbers, rounds = _codes(services["round"])
-    names, known = _codes(services["host"])
-    place = {name: code for code, name in enumerate(rounds)}
+    rounds, names = coded(services["round"]), coded(services["host"])
+    place = {name: code for code, name in enumerate(rounds.words)}
     newest = dict(zip(hosts["host"].to_pylist(), hosts["round"].to_pylist(), strict=True))
-    wanted = np.array([place.get(newest.get(name, ""), -1) for name in known], dtype=np.int64)
-    return wanted[names] == numbers
-
-
-def _codes(column: Any) -> tuple[Any, list[str]]:
-    whole = column.combine_chunks()
-    whole = whole.chunk(0) if isinstance(whole, pa.ChunkedArray) else whole
-    return whole.indices.to_numpy(zero_copy_only=False), whole.dictionary.to_pylist()
+    wanted = np.array([place.get(newest.get(name, ""), -1) for name in names.words], dtype=np.int64)
+    return wanted[names.codes] == rounds.codes
 
 
 def _sets(table: pa.Table) -> dict[str, list[str]]:
@@ -159,8 +153,7 @@ _FEW = 20_000
 
 
 def _distinct(services: pa.Table, columns: Sequence[str]) -> Iterator[Any]:
-    numbers, _ = _codes(services["service"])
-    _, first = np.unique(numbers, return_index=True)
+    _, first = np.unique(coded(services["service"]).codes, return_index=True)
     rows = services.select(list(columns)).take(pa.array(first))
     yield from zip(*(rows[column].to_pylist() for column in columns), strict=True)
 

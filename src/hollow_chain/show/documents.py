@@ -33,6 +33,11 @@ def to_json(document: Document) -> str:
     return _UNSEEN.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 
+def to_json_line(document: Document) -> str:
+    """*document* as JSON in one line (jsonlines.org)."""
+    return _UNSEEN.sub(lambda found: f"\\u{ord(found[0]):04x}", msgspec.json.encode(document).decode())
+
+
 _UNSEEN = pattern("[\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb]")
 
 

@@ -9,8 +9,9 @@ from typing import NamedTuple
 
 from hollow_chain.causes.words import clock
 from hollow_chain.fleet.association import Counts
+from hollow_chain.fleet.common_ground import Shared
 from hollow_chain.fleet.factors import Factor
-from hollow_chain.fleet.surveying import UNREAD, UNWELL, WELL, CauseOver, HostLine, Shared, Survey
+from hollow_chain.fleet.surveying import UNREAD, UNWELL, WELL, CauseOver, HostLine, Survey
 from hollow_chain.show.clean import clean
 from hollow_chain.show.documents import Document, when
 from hollow_chain.show.page import Page
@@ -271,5 +272,5 @@ def _host_entry(line: HostLine) -> Document:
         "groups": line.groups,
         "family": line.family,
         "system": line.system,
-        "down_after_boot": line.down_after_boot,
+        "down_after_boot": line.at_risk,
     }

@@ -1,0 +1,200 @@
+"""What the hosts with a cause have in common that the well ones have not: every factor against every cause, and what chance would not do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from hollow_chain.fleet.association import RATE, Counts, Interval, chances, corrected, interval
+from hollow_chain.fleet.factors import KINDS, Bank, Factor, Mask, ServiceRows, of_hosts, of_packages
+from hollow_chain.lacking import needs
+from hollow_chain.sources.shelves import EXTRA
+
+with needs(EXTRA, "a survey"):
+    import pyarrow as pa
+
+LEAST = 2
+"""Hosts from which on a cause may have something in common."""
+_MOST_SHARED = 3
+"""Factors of one cause that are told; what the very same hosts have stands with each."""
+_MOST_SAME = 20
+"""Factors of the very same hosts that are told with one."""
+
+Key = tuple[str, str]
+"""A cause and the service that it is on."""
+
+
+class Shared(NamedTuple):
+    """What hosts with a cause have that well ones have not."""
+
+    factor: Factor
+    counts: Counts
+    chance: float
+    """How likely chance alone does that, corrected for all that was tried."""
+    odds: Interval
+    same: list[Factor]
+    """What the very same hosts have."""
+
+
+class Ground(NamedTuple):
+    """What was found of one cause."""
+
+    compared: int
+    """Well hosts that have the service, too."""
+    shared: list[Shared]
+
+
+class _Group(NamedTuple):
+    key: Key
+    sick: Mask
+    well: Mask
+
+
+class _Tried(NamedTuple):
+    """The tests of one bank on one group: counts of its factors, a row each."""
+
+    group: _Group
+    bank: Bank
+    places: npt.NDArray[np.int64]
+    """Of the factors that were tested."""
+    counts: npt.NDArray[np.int64]
+    """Of these: sick that have it, sick, well that have it, well."""
+
+
+def common_ground(
+    hosts: pa.Table, services: pa.Table, packages: Mapping[str, Sequence[str]], places: Mapping[Key, Sequence[str]]
+) -> tuple[dict[Key, Ground], int]:
+    """What the hosts at the *places* of each cause have in common, by cause; and how many tests that took. *hosts* are those that were
+    read, a row each."""
+    row_of = {name: place for place, name in enumerate(hosts["host"].to_pylist())}
+    rows = ServiceRows(services, row_of)
+    groups = list(_groups(rows, places, row_of))
+    tried = list(_tried(hosts, rows, packages, groups)) if groups else []
+    claimed = _claimed(tried)
+    found = {group.key: Ground(int(np.count_nonzero(group.well)), claimed.get(group.key, [])) for group in groups}
+    return found, sum(len(one.places) for one in tried)
+
+
+def _groups(rows: ServiceRows, places: Mapping[Key, Sequence[str]], row_of: Mapping[str, int]) -> Iterator[_Group]:
+    for key, names in places.items():
+        sick = np.zeros(len(row_of), dtype=bool)
+        sick[[row_of[name] for name in names if name in row_of]] = True
+        if np.count_nonzero(sick) >= LEAST:
+            well = rows.well_with(key[1]) & ~sick
+            if well.any():
+                yield _Group(key, sick, well)
+
+
+def _tried(
+    hosts: pa.Table, rows: ServiceRows, packages: Mapping[str, Sequence[str]], groups: Sequence[_Group]
+) -> Iterator[_Tried]:
+    sick, well = (np.array([getattr(group, name) for group in groups]) for name in ("sick", "well"))
+    for bank in (of_hosts(hosts), of_packages(hosts, packages)):
+        sick_with, well_with = bank.counts(sick), bank.counts(well)
+        for at, group in enumerate(groups):
+            yield _tests(group, bank, sick_with[:, at], well_with[:, at])
+    by_service: dict[str, list[_Group]] = {}
+    for group in groups:
+        by_service.setdefault(group.key[1], []).append(group)
+    for service, of in by_service.items():
+        for name in rows.around(service):
+            yield from _on(of, rows.bank(name), name == service)
+        yield from _on(of, rows.orders(service))
+
+
+def _on(groups: Sequence[_Group], bank: Bank, is_own: bool = False) -> Iterator[_Tried]:
+    if not bank.factors:
+        return
+    sick_with = bank.counts(np.array([group.sick for group in groups]))
+    well_with = bank.counts(np.array([group.well for group in groups]))
+    for at, group in enumerate(groups):
+        apart = _apart(group.key[0]) if is_own else ""
+        yield _tests(group, bank, sick_with[:, at], well_with[:, at], apart)
+
+
+def _apart(cause: str) -> str:
+    """What says of the very service nothing but the cause itself."""
+    from hollow_chain.causes.rule import rule_of
+
+    try:
+        return "startup type" if rule_of(cause).family in ("startup", "dependency") else ""
+    except KeyError:  # of a newer program
+        return ""
+
+
+def _tests(
+    group: _Group, bank: Bank, sick_with: npt.NDArray[np.int64], well_with: npt.NDArray[np.int64], apart: str = ""
+) -> _Tried:
+    """The tests that can tell anything: of what differs between any two of the hosts."""
+    sick, well = int(np.count_nonzero(group.sick)), int(np.count_nonzero(group.well))
+    both = sick_with + well_with
+    places = np.flatnonzero((both > 0) & (both < sick + well))
+    if apart:
+        places = np.array([at for at in places if bank.factors[at].what != apart], dtype=np.int64)
+    counts = np.empty((len(places), 4), dtype=np.int64)
+    counts[:, 0], counts[:, 1], counts[:, 2], counts[:, 3] = sick_with[places], sick, well_with[places], well
+    return _Tried(group, bank, places, counts)
+
+
+def _claimed(tried: Sequence[_Tried]) -> dict[Key, list[Shared]]:
+    """What chance would not do; of all tests together the false discovery rate is held down."""
+    counts = np.vstack([one.counts for one in tried]) if tried else np.zeros((0, 4), dtype=np.int64)
+    if not len(counts):
+        return {}
+    chance = corrected(chances(counts))
+    found: dict[Key, list[_Claim]] = {}
+    populations: dict[Key, _Group] = {}
+    first = 0
+    for one in tried:
+        mine = chance[first : first + len(one.places)]
+        first += len(one.places)
+        populations[one.group.key] = one.group
+        for at in np.flatnonzero(mine <= RATE):
+            place = int(one.places[at])
+            claim = _Claim(float(mine[at]), one.bank.factors[place], one.bank, place, Counts(*map(int, one.counts[at])))
+            found.setdefault(one.group.key, []).append(claim)
+    return {key: _told(claims, populations[key]) for key, claims in found.items()}
+
+
+class _Claim(NamedTuple):
+    chance: float
+    factor: Factor
+    bank: Bank
+    place: int
+    counts: Counts
+
+
+def _told(claims: list[_Claim], group: _Group) -> list[Shared]:
+    """The strongest first; those of the very same hosts together, and those left out that only go with a stronger one."""
+    claims.sort(key=lambda one: (one.chance, -one.counts.sick_with, KINDS.index(one.factor.kind), one.factor))
+    found: list[tuple[_Claim, Mask, list[Factor]]] = []
+    among = group.sick | group.well
+    for claim in claims:
+        hosts = claim.bank.hosts(claim.place) & among
+        twin = next((one for one in found if one[0].counts == claim.counts and np.array_equal(one[1], hosts)), None)
+        if twin is not None:
+            if len(twin[2]) < _MOST_SAME:
+                twin[2].append(claim.factor)
+        elif len(found) < _MOST_SHARED and all(_adds(hosts, one[1], group) for one in found):
+            found.append((claim, hosts, []))
+    return [Shared(one.factor, one.counts, one.chance, interval(one.counts), same) for one, _, same in found]
+
+
+def _adds(one: Mask, stronger: Mask, group: _Group) -> bool:
+    """Whether it tells the sick from the well also among hosts that have the stronger factor, or among those that have not."""
+    strata = np.array(
+        [_counted(one & within, group.sick & within, group.well & within) for within in (stronger, ~stronger)]
+    )
+    return bool((chances(strata) * len(strata) <= RATE).any())
+
+
+def _counted(having: Mask, sick: Mask, well: Mask) -> Counts:
+    return Counts(
+        int(np.count_nonzero(having & sick)),
+        int(np.count_nonzero(sick)),
+        int(np.count_nonzero(having & well)),
+        int(np.count_nonzero(well)),
+    )
