@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
-from typing import Literal
+from typing import ClassVar, Literal
 
 from hollow_chain.facts.service import Listed, Moment, Part
 
@@ -18,6 +18,8 @@ root, in his own words."""
 
 class Change(Part, gc=False):
     """One change, as far as the host keeps a trace of it. Secrets are masked."""
+
+    happens: ClassVar[bool] = True
 
     at: Moment
     kind: ChangeKind

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, ClassVar, Literal
 
 from hollow_chain.facts.change import Change
+from hollow_chain.facts.kinds import IDENTITY, LOOKED_UP, MEASURED, SET, STATE, Name, ProcessNumber, of_kind
 from hollow_chain.facts.license import LicenseFile, LicenseServer
 from hollow_chain.facts.observed import Observation, ObservedCall
 from hollow_chain.facts.service import Listed, Long, Moment, Part, Port, Seconds, Service
@@ -38,6 +39,8 @@ class Listener(Part, gc=False):
 class Process(Part, gc=False):
     """A running process that belongs to a service."""
 
+    happens: ClassVar[bool] = True
+
     process: int
     program: str = ""
     service: str = ""
@@ -55,7 +58,7 @@ class HostAccount(Part, gc=False):
     groups: Listed[str] = []
     home: str = ""
     locked: bool | None = None
-    expires_at: Moment | None = None
+    expires_at: Annotated[Moment | None, of_kind(SET)] = None
     may_run_services: bool | None = None
 
 
@@ -70,32 +73,32 @@ class File(Part, gc=False):
     group: str = ""
     mode: str = ""
     """Permission bits in octal, such as ``0640``."""
-    size: int | None = None
+    size: Annotated[int | None, of_kind(MEASURED)] = None
     changed_at: Moment | None = None
     altered_at: Moment | None = None
     """When its content, owner, mode, list or name was last changed (inode(7), "Last status change timestamp")."""
     executable: bool | None = None
-    format: str = ""
+    format: Annotated[str, of_kind(LOOKED_UP)] = ""
     """Of a program: ``elf x86_64``, ``script``, ``unknown``, ``empty``, ...: what its first bytes say."""
     interpreter: str = ""
     """Of a program: the interpreter it needs."""
     interpreter_exists: bool | None = None
-    speaks_of_reports: bool | None = None
+    speaks_of_reports: Annotated[bool | None, of_kind(LOOKED_UP)] = None
     """Of a program that has to report to the manager that it is up: whether anything in it speaks of that. None: not known."""
     acl: Listed[str] = []
     """Entries of its access control list beyond owner, group and others, as ``user:mate:r-x`` (acl(5))."""
-    held_by: int = 0
+    held_by: ProcessNumber = 0
     """PID of a process that holds a lock on it, or has it for itself alone."""
-    names_process: int = 0
+    names_process: ProcessNumber = 0
     """Of a PID or lock file: the process that it names."""
-    process_runs: bool | None = None
+    process_runs: Annotated[bool | None, of_kind(STATE)] = None
     """Whether that process runs; of a socket, whether anybody waits behind it."""
     link_to: str = ""
-    siblings: Listed[str] = []
+    siblings: Annotated[Listed[str], of_kind(LOOKED_UP)] = []
     """Of an absent file of one instance: the files of other instances that are there."""
-    package: str = ""
+    package: Annotated[str, of_kind(LOOKED_UP)] = ""
     """The package that it came with, where that was looked up."""
-    digest: str = ""
+    digest: Annotated[str, of_kind(LOOKED_UP)] = ""
     """Of a definition or a file of settings that everybody may read: the first 16 digits of the SHA-256 (FIPS 180-4) of its text with
     its secrets masked, where that was looked up. The same digest: the same version."""
 
@@ -114,6 +117,8 @@ TOLD: frozenset[Trust] = frozenset(("own", "told"))
 
 class Event(Part, gc=False):
     """One record from a journal, an event log or a program's own log file. Secrets are masked."""
+
+    happens: ClassVar[bool] = True
 
     at: Moment
     text: str
@@ -151,9 +156,9 @@ class Filesystem(Part, gc=False):
     mounted_on: str
     kind: str = ""
     size: int | None = None
-    free: int | None = None
-    inodes: int | None = None
-    inodes_free: int | None = None
+    free: Annotated[int | None, of_kind(MEASURED)] = None
+    inodes: Annotated[int | None, of_kind(MEASURED)] = None
+    inodes_free: Annotated[int | None, of_kind(MEASURED)] = None
     read_only: bool = False
     no_exec: bool = False
     """Nothing on it may be executed."""
@@ -185,6 +190,8 @@ class Firewall(Part):
 class BootRecord(Part):
     """One boot of the past: when, and how many seconds after it each service was up."""
 
+    happens: ClassVar[bool] = True
+
     at: Moment
     up_seconds: dict[str, Seconds] = {}
     tried_seconds: dict[str, Seconds] = {}
@@ -198,6 +205,8 @@ OF_RECORDS, OF_SOCKETS = "records", "sockets"
 
 class Unread(Part, gc=False):
     """Something that could not be read, and why."""
+
+    happens: ClassVar[bool] = True
 
     what: str
     why: str = ""
@@ -223,7 +232,7 @@ class HostLimits(Part, gc=False):
 class Host(Part):
     """One host at one moment."""
 
-    name: str
+    name: Name
     manager: Manager = "systemd"
     read_at: Moment | None = None
     boot_at: Moment | None = None
@@ -233,17 +242,17 @@ class Host(Part):
     cores: int | None = None
     memory_bytes: int | None = None
     container: bool = False
-    clock_offset: float | None = None
+    clock_offset: Annotated[float | None, of_kind(MEASURED)] = None
     """Seconds by which its clock is ahead of a trusted one."""
-    addresses: Listed[str] = []
-    machine: str = ""
+    addresses: Annotated[Listed[str], of_kind(IDENTITY)] = []
+    machine: Name = ""
     """What tells the machine from all others, however it is called: a digest of its machine ID, from which nobody finds that."""
     default_target: str = ""
     reboot_due: str = ""
     """Why a reboot is due; empty where none is."""
     services: Long[Service] = []
     listeners: Long[Listener] = []
-    sockets_read: bool = False
+    sockets_read: Annotated[bool, of_kind(LOOKED_UP)] = False
     """Whether the whole table of sockets was read, so that one that is not in :attr:`listeners` is not there."""
     processes: Long[Process] = []
     accounts: Listed[HostAccount] = []
@@ -252,7 +261,7 @@ class Host(Part):
     """What is installed, where that was looked up."""
     filesystems: Listed[Filesystem] = []
     events: Long[Event] = []
-    adapters: Listed[Adapter] = []
+    adapters: Annotated[Listed[Adapter], of_kind(IDENTITY)] = []
     firewalls: Listed[Firewall] = []
     boots: Listed[BootRecord] = []
     limits: HostLimits | None = None

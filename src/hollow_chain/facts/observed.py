@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 from hollow_chain.facts.service import Listed, Moment, Part, Seconds
 
 
 class ObservedCall(Part, gc=False):
     """A system call of a process of the service that failed."""
+
+    happens: ClassVar[bool] = True
 
     name: str
     """The call, such as ``openat``."""
@@ -55,6 +57,8 @@ Outcome = Literal["up", "failed", "ended", "not-up"]
 
 class Observation(Part):
     """One start that was watched."""
+
+    happens: ClassVar[bool] = True
 
     service: str
     at: Moment

@@ -9,15 +9,17 @@ be left out: what is not known is empty, and is never taken for "all well".
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Literal, TypeVar
+from typing import Annotated, ClassVar, Literal, TypeVar
 
 import msgspec
+
+from hollow_chain.facts.kinds import KIND, LOOKED_UP, MEASURED, MOMENT, STATE, ProcessNumber, of_kind
 
 State = Literal["running", "starting", "stopping", "stopped", "done", "paused", "failed", "unknown"]
 Startup = Literal["automatic", "delayed", "manual", "event", "on-need", "disabled", "unknown"]
 LinkKind = Literal["hard", "soft", "order", "clash"]
 Outcome = Literal["met", "unmet", "untested"]
-Moment = Annotated[datetime, msgspec.Meta(tz=True)]
+Moment = Annotated[datetime, msgspec.Meta(tz=True, extra={KIND: MOMENT})]
 Seconds = Annotated[float, msgspec.Meta(ge=-1, le=1e10)]
 Port = Annotated[int, msgspec.Meta(ge=0, le=65535)]
 _One = TypeVar("_One")
@@ -29,6 +31,9 @@ Long = Annotated[list[_One], msgspec.Meta(max_length=1_000_000)]
 
 class Part(msgspec.Struct, kw_only=True, omit_defaults=True):
     """Base of all types in the format: unknown keys are ignored, defaults are not written."""
+
+    happens: ClassVar[bool] = False
+    """Whether it tells what happened or how something stands, and not what somebody set."""
 
 
 class Link(Part, gc=False):
@@ -74,7 +79,7 @@ class Condition(Part, gc=False):
     negated: bool = False
     optional: bool = False
     """One of several of which a single one has to hold."""
-    outcome: Outcome = "untested"
+    outcome: Annotated[Outcome, of_kind(STATE)] = "untested"
 
 
 class Definition(Part):
@@ -95,9 +100,9 @@ class Definition(Part):
     """Newest change of any of the files."""
     enabled_at: Moment | None = None
     """When it was set to start at boot, as far as that can be told."""
-    on_disk: dict[str, str] = {}
+    on_disk: Annotated[dict[str, str], of_kind(STATE)] = {}
     """Settings that a reload would bring and that differ from those loaded: name to new text."""
-    loaded: dict[str, str] = {}
+    loaded: Annotated[dict[str, str], of_kind(STATE)] = {}
     """The same settings as they are loaded now."""
 
 
@@ -119,7 +124,7 @@ class Program(Part):
     ``shared-process``, ``own-process``."""
     stays: bool = False
     """Counts as up after its program has ended."""
-    deserted: bool = False
+    deserted: Annotated[bool, of_kind(STATE)] = False
     """Whether it counts as up, was to leave a process behind, and has none."""
     paths: Listed[str] = []
     """Files and folders that its definition or its arguments name."""
@@ -129,15 +134,15 @@ class Program(Part):
     credential_files: Listed[str] | None = None
     """Files that the manager hands to it as credentials, and without which it does not start it."""
     pid_file: str = ""
-    process: int = 0
-    log_files: Listed[str] = []
+    process: ProcessNumber = 0
+    log_files: Annotated[Listed[str], of_kind(LOOKED_UP)] = []
     own_folders: Listed[str] = []
     """Folders that its definition gives it: for its state, logs, cache, configuration and what it needs while it runs."""
-    used_places: Listed[str] | None = None
+    used_places: Annotated[Listed[str] | None, of_kind(LOOKED_UP)] = None
     """Folders of its own, by its name or its definition, and what lies in them, as far as they were looked at."""
-    generated: dict[str, str] | None = None
+    generated: Annotated[dict[str, str] | None, of_kind(LOOKED_UP)] = None
     """Files of its settings that say at their head that they are generated from something else: path to that line."""
-    settings_paths: Listed[str] = []
+    settings_paths: Annotated[Listed[str], of_kind(LOOKED_UP)] = []
     """Files that its own settings name as locks, PID files and sockets."""
 
 
@@ -159,6 +164,8 @@ class Account(Part, gc=False):
 
 class LastRun(Part, gc=False):
     """How the last start, run and end went."""
+
+    happens: ClassVar[bool] = True
 
     result: str = ""
     """``success``, ``exit-code``, ``signal``, ``timeout``, ``start-limit-hit``, ``dependency``, ... as the
@@ -189,6 +196,8 @@ class LastRun(Part, gc=False):
 class Progress(Part, gc=False):
     """How a start, stop, pause or continuation that is under way comes along, by what the service itself reports."""
 
+    happens: ClassVar[bool] = True
+
     checkpoint: int = 0
     """Counts up while it comes along."""
     wait_hint: Seconds = 0.0
@@ -204,6 +213,8 @@ class Progress(Part, gc=False):
 class Job(Part, gc=False):
     """What the manager was last asked to do with the service, where that is not done: it waits, is under way, or came to nothing."""
 
+    happens: ClassVar[bool] = True
+
     kind: str = "start"
     """``start``, ``stop``, ``restart``, ``reload``, ... as the manager says it."""
     state: str = "waiting"
@@ -218,7 +229,7 @@ class Limits(Part, gc=False):
     """Limits that the manager sets on the service. None: not known; ``inf`` is written as -1."""
 
     start_seconds: Seconds | None = None
-    start_typed: str = ""
+    start_typed: Annotated[str, of_kind(LOOKED_UP)] = ""
     """The start limit as it was typed, with its unit."""
     stop_seconds: Seconds | None = None
     rate_count: int | None = None
@@ -262,6 +273,8 @@ class Confinement(Part):
 class Usage(Part, gc=False):
     """What a service that runs takes of the host at the moment. None: not known."""
 
+    happens: ClassVar[bool] = True
+
     memory_bytes: int | None = None
     tasks: int | None = None
     open_files: int | None = None
@@ -272,6 +285,8 @@ class Usage(Part, gc=False):
 
 class Start(Part, gc=False):
     """One recorded start."""
+
+    happens: ClassVar[bool] = True
 
     at: Moment
     seconds: Seconds = 0.0
@@ -326,8 +341,8 @@ class Service(Part):
     aliases: Listed[str] = []
     order_group: str = ""
     """Group of services that it belongs to (control-manager family): others may need the group, as ``+`` and its name."""
-    state: State = "unknown"
-    detail: str = ""
+    state: Annotated[State, of_kind(STATE)] = "unknown"
+    detail: Annotated[str, of_kind(MEASURED)] = ""
     """The manager's own words for the state."""
     startup: Startup = "unknown"
     template: bool = False

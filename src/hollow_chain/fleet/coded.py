@@ -21,23 +21,26 @@ class CodedColumn(NamedTuple):
     """A column: for each row the place of its word; -1 where it has none."""
 
     codes: Codes
-    words: list[Any]
+    words: Any
+    """The words, as an array of Arrow: there may be as many as rows."""
+
+    def word(self, code: int) -> Any:
+        """The word of a code."""
+        return self.words[int(code)].as_py()
 
 
-def coded(column: Any) -> CodedColumn:
-    """A column of a table in that form."""
-    whole = column.unify_dictionaries() if isinstance(column, pa.ChunkedArray) else column
+def coded(column: Any, is_unified: bool = False) -> CodedColumn:
+    """A column of a table in that form. *is_unified*: all of its chunks have one list of words, which takes its time to find out."""
+    whole = column if isinstance(column, pa.ChunkedArray) else pa.chunked_array([column])
     if not pa.types.is_dictionary(whole.type):
-        whole = pc.dictionary_encode(whole)
-    if isinstance(whole, pa.ChunkedArray):
-        if not whole.num_chunks:
-            return CodedColumn(np.zeros(0, dtype=np.int64), [])
+        whole, is_unified = pc.dictionary_encode(whole), True
+    if not whole.num_chunks:
+        return CodedColumn(np.zeros(0, dtype=np.int64), pa.array([], pa.string()))
+    if not is_unified:
         whole = whole.unify_dictionaries()
-        words = whole.chunk(0).dictionary.to_pylist()
-        pieces = [_numbers(chunk.indices) for chunk in whole.chunks]
-        return CodedColumn(np.concatenate(pieces), words)
-    return CodedColumn(_numbers(whole.indices), whole.dictionary.to_pylist())
+    return CodedColumn(np.concatenate([_numbers(chunk.indices) for chunk in whole.chunks]), whole.chunk(0).dictionary)
 
 
 def _numbers(indices: Any) -> Codes:
-    return np.asarray(pc.fill_null(indices, -1).to_numpy(zero_copy_only=False), dtype=np.int64)
+    filled = pc.fill_null(indices, -1) if indices.null_count else indices
+    return np.asarray(filled.to_numpy(zero_copy_only=False), dtype=np.int64)

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from hollow_chain.fleet.association import RATE, Counts, Interval, chances, corrected, interval
-from hollow_chain.fleet.factors import KINDS, Bank, Factor, Mask, ServiceRows, of_hosts, of_packages
+from hollow_chain.fleet.factors import KINDS, Bank, Factor, Group, Mask, ServiceRows, of_hosts, of_packages
 from hollow_chain.lacking import needs
 from hollow_chain.sources.shelves import EXTRA
 
@@ -47,16 +47,10 @@ class Ground(NamedTuple):
     shared: list[Shared]
 
 
-class _Group(NamedTuple):
-    key: Key
-    sick: Mask
-    well: Mask
-
-
 class _Tried(NamedTuple):
     """The tests of one bank on one group: counts of its factors, a row each."""
 
-    group: _Group
+    group: Group
     bank: Bank
     places: npt.NDArray[np.int64]
     """Of the factors that were tested."""
@@ -74,45 +68,37 @@ def common_ground(
     groups = list(_groups(rows, places, row_of))
     tried = list(_tried(hosts, rows, packages, groups)) if groups else []
     claimed = _claimed(tried)
-    found = {group.key: Ground(int(np.count_nonzero(group.well)), claimed.get(group.key, [])) for group in groups}
+    found = {group.key: Ground(len(group.well), claimed.get(group.key, [])) for group in groups}
     return found, sum(len(one.places) for one in tried)
 
 
-def _groups(rows: ServiceRows, places: Mapping[Key, Sequence[str]], row_of: Mapping[str, int]) -> Iterator[_Group]:
+def _groups(rows: ServiceRows, places: Mapping[Key, Sequence[str]], row_of: Mapping[str, int]) -> Iterator[Group]:
     for key, names in places.items():
-        sick = np.zeros(len(row_of), dtype=bool)
-        sick[[row_of[name] for name in names if name in row_of]] = True
-        if np.count_nonzero(sick) >= LEAST:
-            well = rows.well_with(key[1]) & ~sick
-            if well.any():
-                yield _Group(key, sick, well)
+        sick = np.array(sorted({row_of[name] for name in names if name in row_of}), dtype=np.int64)
+        if len(sick) >= LEAST:
+            kinds = np.zeros(len(row_of), dtype=np.int8)
+            kinds[rows.well_with(key[1])] = 1
+            kinds[sick] = 2
+            well, other = np.flatnonzero(kinds == 1), np.flatnonzero(kinds == 0)
+            if len(well):
+                yield Group(key, sick, well, other)
 
 
 def _tried(
-    hosts: pa.Table, rows: ServiceRows, packages: Mapping[str, Sequence[str]], groups: Sequence[_Group]
+    hosts: pa.Table, rows: ServiceRows, packages: Mapping[str, Sequence[str]], groups: Sequence[Group]
 ) -> Iterator[_Tried]:
-    sick, well = (np.array([getattr(group, name) for group in groups]) for name in ("sick", "well"))
-    for bank in (of_hosts(hosts), of_packages(hosts, packages)):
-        sick_with, well_with = bank.counts(sick), bank.counts(well)
-        for at, group in enumerate(groups):
-            yield _tests(group, bank, sick_with[:, at], well_with[:, at])
-    by_service: dict[str, list[_Group]] = {}
+    for bank in (*of_hosts(hosts), of_packages(hosts, packages)):
+        for group in groups:
+            yield _tests(group, bank)
+    orders: dict[str, Bank] = {}
     for group in groups:
-        by_service.setdefault(group.key[1], []).append(group)
-    for service, of in by_service.items():
+        cause, service = group.key
         for name in rows.around(service):
-            yield from _on(of, rows.bank(name), name == service)
-        yield from _on(of, rows.orders(service))
-
-
-def _on(groups: Sequence[_Group], bank: Bank, is_own: bool = False) -> Iterator[_Tried]:
-    if not bank.factors:
-        return
-    sick_with = bank.counts(np.array([group.sick for group in groups]))
-    well_with = bank.counts(np.array([group.well for group in groups]))
-    for at, group in enumerate(groups):
-        apart = _apart(group.key[0]) if is_own else ""
-        yield _tests(group, bank, sick_with[:, at], well_with[:, at], apart)
+            for bank in rows.banks(name):
+                yield _tests(group, bank, _apart(cause) if name == service else "")
+        if service not in orders:
+            orders[service] = rows.orders(service)
+        yield _tests(group, orders[service])
 
 
 def _apart(cause: str) -> str:
@@ -125,17 +111,16 @@ def _apart(cause: str) -> str:
         return ""
 
 
-def _tests(
-    group: _Group, bank: Bank, sick_with: npt.NDArray[np.int64], well_with: npt.NDArray[np.int64], apart: str = ""
-) -> _Tried:
+def _tests(group: Group, bank: Bank, apart: str = "") -> _Tried:
     """The tests that can tell anything: of what differs between any two of the hosts."""
-    sick, well = int(np.count_nonzero(group.sick)), int(np.count_nonzero(group.well))
+    sick_with, well_with = bank.counts(group)
     both = sick_with + well_with
-    places = np.flatnonzero((both > 0) & (both < sick + well))
+    places = np.flatnonzero((both > 0) & (both < len(group.sick) + len(group.well)))
     if apart:
-        places = np.array([at for at in places if bank.factors[at].what != apart], dtype=np.int64)
+        places = np.array([at for at in places.tolist() if bank.factors[at].what != apart], dtype=np.int64)
     counts = np.empty((len(places), 4), dtype=np.int64)
-    counts[:, 0], counts[:, 1], counts[:, 2], counts[:, 3] = sick_with[places], sick, well_with[places], well
+    counts[:, 0], counts[:, 1] = sick_with[places], len(group.sick)
+    counts[:, 2], counts[:, 3] = well_with[places], len(group.well)
     return _Tried(group, bank, places, counts)
 
 
@@ -146,7 +131,7 @@ def _claimed(tried: Sequence[_Tried]) -> dict[Key, list[Shared]]:
         return {}
     chance = corrected(chances(counts))
     found: dict[Key, list[_Claim]] = {}
-    populations: dict[Key, _Group] = {}
+    populations: dict[Key, Group] = {}
     first = 0
     for one in tried:
         mine = chance[first : first + len(one.places)]
@@ -167,11 +152,12 @@ class _Claim(NamedTuple):
     counts: Counts
 
 
-def _told(claims: list[_Claim], group: _Group) -> list[Shared]:
+def _told(claims: list[_Claim], group: Group) -> list[Shared]:
     """The strongest first; those of the very same hosts together, and those left out that only go with a stronger one."""
     claims.sort(key=lambda one: (one.chance, -one.counts.sick_with, KINDS.index(one.factor.kind), one.factor))
     found: list[tuple[_Claim, Mask, list[Factor]]] = []
-    among = group.sick | group.well
+    among = np.zeros(len(group.sick) + len(group.well) + len(group.other), dtype=bool)
+    among[group.sick] = among[group.well] = True
     for claim in claims:
         hosts = claim.bank.hosts(claim.place) & among
         twin = next((one for one in found if one[0].counts == claim.counts and np.array_equal(one[1], hosts)), None)
@@ -183,18 +169,10 @@ def _told(claims: list[_Claim], group: _Group) -> list[Shared]:
     return [Shared(one.factor, one.counts, one.chance, interval(one.counts), same) for one, _, same in found]
 
 
-def _adds(one: Mask, stronger: Mask, group: _Group) -> bool:
+def _adds(one: Mask, stronger: Mask, group: Group) -> bool:
     """Whether it tells the sick from the well also among hosts that have the stronger factor, or among those that have not."""
-    strata = np.array(
-        [_counted(one & within, group.sick & within, group.well & within) for within in (stronger, ~stronger)]
-    )
-    return bool((chances(strata) * len(strata) <= RATE).any())
-
-
-def _counted(having: Mask, sick: Mask, well: Mask) -> Counts:
-    return Counts(
-        int(np.count_nonzero(having & sick)),
-        int(np.count_nonzero(sick)),
-        int(np.count_nonzero(having & well)),
-        int(np.count_nonzero(well)),
-    )
+    strata = []
+    for within in (stronger, ~stronger):
+        sick, well = group.sick[within[group.sick]], group.well[within[group.well]]
+        strata.append((np.count_nonzero(one[sick]), len(sick), np.count_nonzero(one[well]), len(well)))
+    return bool((chances(np.array(strata, dtype=np.int64)) * len(strata) <= RATE).any())

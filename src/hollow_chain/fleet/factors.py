@@ -6,18 +6,20 @@ state, its result, what it listens on) is none, since it follows from the fault 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, NamedTuple
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property
+from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 import numpy.typing as npt
 
-from hollow_chain.fleet.coded import Codes, coded
+from hollow_chain.fleet.coded import CodedColumn, Codes, coded
 from hollow_chain.lacking import needs
 from hollow_chain.sources.shelves import EXTRA
 
 with needs(EXTRA, "a survey"):
     import pyarrow as pa
+    import pyarrow.compute as pc
 
 Mask = npt.NDArray[np.bool_]
 KINDS = (
@@ -31,8 +33,6 @@ _MOST_VALUES = 200
 """Values of one column that are looked at, the commonest: a setting that differs on every host is nothing that they share."""
 _EARLY = 900.0
 """Seconds after the boot within which a start is one of the boot."""
-_AT_ONCE = 512
-"""Factors that are counted at once: so many rows of a large fleet fit into a cache."""
 
 
 class Factor(NamedTuple):
@@ -46,41 +46,89 @@ class Factor(NamedTuple):
     value: str = ""
 
 
-class Bank(NamedTuple):
-    """Factors, and who has each: hosts fall into classes that have the same of them."""
+class Group(NamedTuple):
+    """The hosts of one cause, and those that are well."""
 
-    factors: list[Factor]
-    having: Mask
-    """A row a factor, a column a class."""
-    class_of: Codes
-    """The class of each host; -1: none, so that it has no factor of these."""
+    key: tuple[str, str]
+    """The cause, and the service that it is on."""
+    sick: Codes
+    """Places of the hosts."""
+    well: Codes
+    other: Codes
+    """Hosts that are neither: they lack the service, or something else is wrong with it."""
 
-    def counts(self, hosts: Mask) -> npt.NDArray[np.int64]:
-        """How many hosts of each row of *hosts* have each factor: a row a factor."""
-        classes = self.having.shape[1]
-        within = np.zeros((classes + 1, hosts.shape[0]), dtype=np.float32)
-        # Hosts without a class go into one more, which nothing has.
-        for column, chosen in enumerate(hosts):
-            within[:, column] = np.bincount(
-                np.where(self.class_of[chosen] < 0, classes, self.class_of[chosen]), minlength=classes + 1
-            )
-        found = [
-            self.having[at : at + _AT_ONCE].astype(np.float32) @ within[:classes]
-            for at in range(0, len(self.factors), _AT_ONCE)
-        ]
-        whole = np.vstack(found) if found else np.zeros((0, hosts.shape[0]), dtype=np.float32)
-        return np.rint(whole).astype(np.int64)
+    def counts(self, of: Callable[[Codes], Codes], whole: Codes) -> tuple[Codes, Codes]:
+        """How many of the sick and of the well have each factor: *of* counts among some hosts, *whole* is what it counts among all. The
+        fewer hosts are gone through."""
+        sick = of(self.sick)
+        return sick, whole - sick - of(self.other) if len(self.other) < len(self.well) else of(self.well)
+
+
+class Bank(Protocol):
+    """Factors, and who has each."""
+
+    factors: Sequence[Factor]
+
+    def counts(self, group: Group) -> tuple[Codes, Codes]:
+        """How many of the sick and of the well hosts of *group* have each factor."""
 
     def hosts(self, place: int) -> Mask:
         """The hosts that have the factor at *place*."""
-        having = np.append(self.having[place], False)
-        return having[self.class_of]
 
 
-def _bank(held: Sequence[tuple[Factor, Mask]], size: int) -> Bank:
-    """A bank in which every host is a class by itself."""
-    having = np.array([mask for _, mask in held], dtype=bool).reshape(len(held), size)
-    return Bank([factor for factor, _ in held], having, np.arange(size))
+class _ColumnBank:
+    """The values of one column: each host has one of them, or none."""
+
+    def __init__(self, factors: Sequence[Factor], codes: Codes) -> None:
+        """*codes*: the place of its factor for each host; as many as there are factors: none of them."""
+        self.factors = factors
+        self._codes = codes
+        self._whole = self._count(codes)
+
+    def _count(self, codes: Codes) -> Codes:
+        return np.bincount(codes, minlength=len(self.factors) + 1)[:-1]
+
+    def counts(self, group: Group) -> tuple[Codes, Codes]:
+        return group.counts(lambda hosts: self._count(self._codes[hosts]), self._whole)
+
+    def hosts(self, place: int) -> Mask:
+        return np.asarray(self._codes == place)
+
+
+class _MaskBank:
+    """Factors of which a host may have any, a row each."""
+
+    def __init__(self, factors: Sequence[Factor], having: Mask) -> None:
+        self.factors = factors
+        self._having = having
+        self._whole: Codes = having.sum(axis=1)
+
+    def counts(self, group: Group) -> tuple[Codes, Codes]:
+        return group.counts(lambda hosts: self._having[:, hosts].sum(axis=1), self._whole)
+
+    def hosts(self, place: int) -> Mask:
+        return self._having[place]
+
+
+class _ClassBank:
+    """Factors of classes of hosts: those of a class have the same of them."""
+
+    def __init__(self, factors: Sequence[Factor], having: Mask, class_of: Codes) -> None:
+        """*having*: a row a factor, a column a class; *class_of*: the class of each host, as many as there are classes: none."""
+        self.factors = factors
+        self._having, self._class_of = having.astype(np.float32), class_of
+        self._whole = self._count(np.arange(len(class_of)))
+
+    def _count(self, hosts: Codes) -> Codes:
+        classes = self._having.shape[1]
+        within = np.bincount(self._class_of[hosts], minlength=classes + 1)[:classes]
+        return np.rint(self._having @ within.astype(np.float32)).astype(np.int64)
+
+    def counts(self, group: Group) -> tuple[Codes, Codes]:
+        return group.counts(self._count, self._whole)
+
+    def hosts(self, place: int) -> Mask:
+        return np.asarray(np.append(self._having[place] > 0, False)[self._class_of])
 
 
 class _HostColumn(NamedTuple):
@@ -114,20 +162,19 @@ SETTINGS = {
 """Columns of a service that somebody sets, each with the kind of factor that it is."""
 
 
-def of_hosts(hosts: pa.Table) -> Bank:
+def of_hosts(hosts: pa.Table) -> Iterator[Bank]:
     """What holds for whole hosts, a row each in *hosts*."""
-    size = hosts.num_rows
-    held: list[tuple[Factor, Mask]] = []
     for column in _OF_HOST:
         values = coded(hosts[column.name])
-        held += [
-            (Factor(column.kind, "host", column.what, word), mask) for word, mask in _values(values.codes, values.words)
-        ]
+        yield from _column(values.codes, values, lambda word, of=column: Factor(of.kind, "host", of.what, word))  # type: ignore[misc]
     due = np.array([bool(one) for one in hosts["reboot_due"].to_pylist()], dtype=bool)
-    held.append((Factor("reboot", "host", "a reboot is due"), due))
     offset = np.array([one if one is not None else 0.0 for one in hosts["clock_offset"].to_pylist()], dtype=float)
-    held.append((Factor("clock", "host", f"clock off by more than {OFF:g} s"), np.abs(offset) > OFF))
-    return _bank([*held, *_groups(hosts, size)], size)
+    held = [
+        (Factor("reboot", "host", "a reboot is due"), due),
+        (Factor("clock", "host", f"clock off by more than {OFF:g} s"), np.abs(offset) > OFF),
+        *_groups(hosts, hosts.num_rows),
+    ]
+    yield _MaskBank([factor for factor, _ in held], np.array([mask for _, mask in held], dtype=bool))
 
 
 def _groups(hosts: pa.Table, size: int) -> Iterator[tuple[Factor, Mask]]:
@@ -146,7 +193,7 @@ def of_packages(hosts: pa.Table, packages: Mapping[str, Sequence[str]]) -> Bank:
     names = hosts["packages"].to_pylist()
     sets = sorted({name for name in names if name in packages})
     number = {name: at for at, name in enumerate(sets)}
-    class_of = np.array([number.get(name, -1) for name in names], dtype=np.int64)
+    class_of = np.array([number.get(name, len(sets)) for name in names], dtype=np.int64)
     within: dict[Factor, list[int]] = {}
     named: dict[str, set[int]] = {}
     for at, name in enumerate(sets):
@@ -160,7 +207,7 @@ def of_packages(hosts: pa.Table, packages: Mapping[str, Sequence[str]]) -> Bank:
     mask = np.zeros((len(differing), len(sets)), dtype=bool)
     for row, places in enumerate(differing.values()):
         mask[row, places] = True
-    return Bank(list(differing), mask, class_of)
+    return _ClassBank(list(differing), mask, class_of)
 
 
 class ServiceRows:
@@ -169,120 +216,145 @@ class ServiceRows:
     def __init__(self, services: pa.Table, row_of: Mapping[str, int]) -> None:
         self._hosts = len(row_of)
         self._table = services
-        names, hosts = coded(services["service"]), coded(services["host"])
-        self.names = names.words
-        self._number = {name: code for code, name in enumerate(names.words)}
-        place = np.array([row_of.get(name, -1) for name in hosts.words], dtype=np.int64)
-        self._place: Codes = place[hosts.codes] if len(hosts.codes) else np.zeros(0, dtype=np.int64)
-        kept = np.flatnonzero(self._place >= 0)
-        self._order: Codes = kept[np.argsort(names.codes[kept], kind="stable")]
+        names, hosts = self._coded("service"), self._coded("host")
+        self.names: list[str] = names.words.to_pylist()
+        self._number = {name: code for code, name in enumerate(self.names)}
+        place = np.array([row_of.get(name, -1) for name in hosts.words.to_pylist()], dtype=np.int64)
+        places = place[hosts.codes] if len(hosts.codes) else np.zeros(0, dtype=np.int64)
+        kept = np.flatnonzero(places >= 0)
+        self._order: Codes = kept[np.argsort(_small(names.codes[kept]), kind="stable")]
+        """The rows by service, and of each by host as they come."""
+        self._place: Codes = places[self._order]
         self._starts = np.searchsorted(names.codes[self._order], np.arange(len(self.names) + 1))
-        self._columns: dict[str, tuple[Codes, list[Any]]] = {}
-        self._banks: dict[str, Bank] = {}
-        self._up: npt.NDArray[np.float32] | None = None
-        self._causes = services["causes"].combine_chunks()
+        self._service: Codes = names.codes[self._order]
+        self._columns: dict[str, CodedColumn] = {}
+        self._banks: dict[str, list[Bank]] = {}
 
-    def rows(self, name: str) -> Codes:
-        """The rows of a service."""
+    def _coded(self, column: str) -> CodedColumn:
+        return coded(self._table[column], is_unified=True)
+
+    def _span(self, name: str) -> slice:
+        """The rows of a service, as they are ordered."""
         code = self._number.get(name)
-        return self._order[self._starts[code] : self._starts[code + 1]] if code is not None else self._order[:0]
+        return slice(int(self._starts[code]), int(self._starts[code + 1])) if code is not None else slice(0, 0)
 
-    def well_with(self, name: str) -> Mask:
-        """The hosts that have the service, and have it well."""
-        found = np.zeros(self._hosts, dtype=bool)
-        rows = self.rows(name)
-        codes, words = self._column("standing")
-        bad = [at for at, word in enumerate(words) if word in ("down", "unstable")]
-        well = ~np.isin(codes[rows], bad) & (self._sick()[rows] == 0)
-        found[self._place[rows[well]]] = True
-        return found
-
-    def _sick(self) -> Codes:
-        if "causes" not in self._columns:
-            lengths = pa.compute.fill_null(pa.compute.list_value_length(self._table["causes"]), 0)
-            self._columns["causes"] = np.asarray(lengths.to_numpy(), dtype=np.int64), []
-        return self._columns["causes"][0]
-
-    def _column(self, name: str) -> tuple[Codes, list[Any]]:
+    def _column(self, name: str) -> CodedColumn:
         if name not in self._columns:
-            found = coded(self._table[name])
-            self._columns[name] = found.codes, found.words
+            found = self._coded(name)
+            self._columns[name] = CodedColumn(found.codes[self._order], found.words)
         return self._columns[name]
 
-    def around(self, name: str) -> list[str]:
-        """The service and what it needs, on the hosts that have it; what most of them need, first."""
-        key = f"\0needs {name}"
-        if key not in self._columns:
-            needed = pa.compute.list_flatten(self._table["needs"].take(pa.array(self.rows(name))))
-            counted = pa.compute.value_counts(
-                needed.combine_chunks() if isinstance(needed, pa.ChunkedArray) else needed
-            )
-            ranked = sorted(counted.to_pylist(), key=lambda one: (-one["counts"], one["values"]))[:_MOST_NEEDS]
-            self._columns[key] = np.zeros(0, dtype=np.int64), [one["values"] for one in ranked]
-        return [name, *self._columns[key][1]]
+    def well_with(self, name: str) -> Codes:
+        """The hosts that have the service, and have it well."""
+        span = self._span(name)
+        return self._place[span][self._is_well[span]]
 
-    def bank(self, name: str) -> Bank:
+    @cached_property
+    def _is_well(self) -> Mask:
+        standing = self._column("standing")
+        bad = [at for at, word in enumerate(standing.words.to_pylist()) if word in ("down", "unstable")]
+        lengths = pc.fill_null(pc.list_value_length(self._table["causes"]), 0).to_numpy()
+        return np.asarray(~np.isin(standing.codes, bad) & (np.asarray(lengths)[self._order] == 0))
+
+    def around(self, name: str) -> list[str]:
+        """The service and what it needs: what most of them need, first."""
+        code = self._number.get(name)
+        words, most = self._needs
+        return [name, *(words[int(need)].as_py() for need in most.get(code, ()))] if code is not None else [name]
+
+    @cached_property
+    def _needs(self) -> tuple[Any, dict[int, list[int]]]:
+        """What each service needs on most of its hosts, by their codes, with the words of these."""
+        lists = self._table["needs"].combine_chunks()
+        needed, parents = coded(pc.list_flatten(lists)), pc.list_parent_indices(lists).to_numpy()
+        if not len(needed.codes):
+            return needed.words, {}
+        services = self._coded("service").codes[parents]
+        pairs, counts = np.unique(services * len(needed.words) + needed.codes, return_counts=True)
+        found: dict[int, list[int]] = {}
+        for at in np.lexsort((pairs, -counts)):
+            of = found.setdefault(int(pairs[at]) // len(needed.words), [])
+            if len(of) < _MOST_NEEDS:
+                of.append(int(pairs[at]) % len(needed.words))
+        return needed.words, found
+
+    def banks(self, name: str) -> list[Bank]:
         """What is set of a service."""
         if name not in self._banks:
-            self._banks[name] = _bank(list(self._settings(name)), self._hosts)
+            self._banks[name] = list(self._settings(name))
         return self._banks[name]
 
-    def _settings(self, name: str) -> Iterator[tuple[Factor, Mask]]:
-        rows = self.rows(name)
-        places = self._place[rows]
+    def _settings(self, name: str) -> Iterator[Bank]:
+        span = self._span(name)
+        places = self._place[span]
         for column, (kind, what) in SETTINGS.items():
-            codes, words = self._column(column)
-            mine = codes[rows]
-            if len(mine) and (mine == mine[0]).all():
+            values = self._column(column)
+            mine = values.codes[span]
+            if not len(mine) or (mine == mine[0]).all():
                 continue
-            for word, having in _values(mine, words):
-                mask = np.zeros(self._hosts, dtype=bool)
-                mask[places[having]] = True
-                yield Factor(kind, name, what, word), mask
+            codes = np.full(self._hosts, -1, dtype=np.int64)
+            codes[places] = mine
+            yield from _column(codes, values, lambda word, k=kind, w=what: Factor(k, name, w, word))  # type: ignore[misc]
 
     def orders(self, name: str) -> Bank:
         """Before which others it was begun at the boot."""
-        rows = self.rows(name)
+        span = self._span(name)
         begun = np.full(self._hosts, np.nan, dtype=np.float32)
-        begun[self._place[rows]] = self._floats("begun_after")[rows]
-        begun[begun >= _EARLY] = np.nan
-        up = self._ups()
+        begun[self._place[span]] = self._begun[span]
+        known = ~np.isnan(begun)
+        if not known.any():
+            return _MaskBank([], np.zeros((0, self._hosts), dtype=bool))
         with np.errstate(invalid="ignore"):
-            before = begun[None, :] < up
-        both = ~np.isnan(begun)[None, :] & ~np.isnan(up)
-        many, of = before.sum(axis=1), both.sum(axis=1)
-        chosen = np.flatnonzero((many > 0) & (many < of) & (np.array(self.names) != name))
-        factors = [Factor("order", name, "begun before", self.names[at]) for at in chosen]
-        return Bank(factors, before[chosen], np.arange(self._hosts))
+            before: Mask = begun[None, :] < self._up
+        many, both = np.count_nonzero(before, axis=1), np.rint(self._is_up @ known.astype(np.float32))
+        chosen = [int(at) for at in np.flatnonzero((many > 0) & (many < both)) if self.names[at] != name]
+        return _MaskBank([Factor("order", name, "begun before", self.names[at]) for at in chosen], before[chosen])
 
-    def _ups(self) -> npt.NDArray[np.float32]:
+    @cached_property
+    def _is_up(self) -> npt.NDArray[np.float32]:
+        """Whether it is known when each service was up on each host, as ones and noughts."""
+        return (~np.isnan(self._up)).astype(np.float32)
+
+    @cached_property
+    def _begun(self) -> npt.NDArray[np.float32]:
+        return _of_boot(np.asarray(self._table["begun_after"].to_numpy(), dtype=np.float32)[self._order])
+
+    @cached_property
+    def _up(self) -> npt.NDArray[np.float32]:
         """When each service was up on each host, in seconds after its boot: a row a service."""
-        if self._up is None:
-            self._up = np.full((len(self.names), self._hosts), np.nan, dtype=np.float32)
-            codes, _ = self._column("service")
-            self._up[codes[self._order], self._place[self._order]] = self._floats("up_after")[self._order]
-            self._up[self._up >= _EARLY] = np.nan
-        return self._up
+        found = np.full((len(self.names), self._hosts), np.nan, dtype=np.float32)
+        up = np.asarray(self._table["up_after"].to_numpy(), dtype=np.float32)[self._order]
+        found[self._service, self._place] = _of_boot(up)
+        return found
 
-    def _floats(self, column: str) -> npt.NDArray[np.float32]:
-        found = self._table[column].to_numpy()
-        return np.asarray(found, dtype=np.float32)
+
+def _small(codes: Codes) -> npt.NDArray[Any]:
+    """Codes in as few bytes as they take: these are sorted by their digits."""
+    return codes.astype(np.uint16) if len(codes) and codes.max() < 1 << 16 else codes
+
+
+def _of_boot(seconds: npt.NDArray[np.float32]) -> npt.NDArray[np.float32]:
+    return np.where(seconds < _EARLY, seconds, np.float32(np.nan))
 
 
 _MOST_NEEDS = 12
 """Services that one needs and that are looked at with it, those that it needs on most hosts."""
 
 
-def _values(codes: Codes, words: Sequence[Any]) -> Iterator[tuple[str, Mask]]:
-    """The values in *codes*, each with the places that have it; not what is unknown."""
-    known = codes[codes >= 0]
-    counts = np.bincount(known, minlength=len(words)) if len(known) else np.zeros(len(words), dtype=np.int64)
-    present = np.flatnonzero(counts)
+def _column(codes: Codes, values: CodedColumn, factor: Callable[[str], Factor]) -> Iterator[Bank]:
+    """The bank of a column, where it has two values at least, or one and nothing: *codes* of each host, -1 for nothing."""
+    present, counts = np.unique(codes[codes >= 0], return_counts=True)
     if len(present) > _MOST_VALUES:
-        present = np.sort(present[np.argsort(-counts[present], kind="stable")[:_MOST_VALUES]])
-    for at in present:
-        if words[at] not in ("", None):
-            yield _said(words[at]), codes == at
+        present = present[np.sort(np.argsort(-counts, kind="stable")[:_MOST_VALUES])]
+    words = [values.word(code) for code in present]
+    known = [at for at, word in enumerate(words) if word not in ("", None)]
+    if not known or (len(present) == 1 and counts[0] == len(codes)):
+        return
+    factors = [factor(_said(words[at])) for at in known]
+    wanted = present[known]
+    places = np.searchsorted(wanted, codes)
+    places[places >= len(wanted)] = 0
+    yield _ColumnBank(factors, np.where(wanted[places] == codes, places, len(factors)))
 
 
 def _said(value: object) -> str:

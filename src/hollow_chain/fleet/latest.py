@@ -72,10 +72,10 @@ def _of_rows(services: pa.Table, hosts: pa.Table) -> Any:
     """Which rows are of a reading that is one of *hosts*."""
     if not services.num_rows:
         return np.zeros(0, dtype=bool)
-    rounds, names = coded(services["round"]), coded(services["host"])
-    place = {name: code for code, name in enumerate(rounds.words)}
+    rounds, names = (coded(services[name], is_unified=True) for name in ("round", "host"))
+    place = {name: code for code, name in enumerate(rounds.words.to_pylist())}
     newest = dict(zip(hosts["host"].to_pylist(), hosts["round"].to_pylist(), strict=True))
-    wanted = np.array([place.get(newest.get(name, ""), -1) for name in names.words], dtype=np.int64)
+    wanted = np.array([place.get(newest.get(name, ""), -1) for name in names.words.to_pylist()], dtype=np.int64)
     return wanted[names.codes] == rounds.codes
 
 

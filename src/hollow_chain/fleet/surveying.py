@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import Any, NamedTuple
 
+import numpy as np
+import numpy.typing as npt
+
+from hollow_chain.fleet.coded import CodedColumn, coded
 from hollow_chain.fleet.common_ground import Ground, Shared, common_ground
 from hollow_chain.fleet.factors import HOST_COLUMNS, SETTINGS
 from hollow_chain.lacking import needs
@@ -99,26 +102,23 @@ class Latest(NamedTuple):
     """Since which reading a host has been as it is."""
 
 
-class _Group:
-    """What is gathered of one cause."""
+class _Cause(NamedTuple):
+    """What is gathered of one cause on one service."""
 
-    def __init__(self) -> None:
-        self.places: dict[str, float] = {}
-        self.targets: set[tuple[str, str]] = set()
-        self.says = ""
+    places: dict[str, float]
+    """The hosts that it sits on, with the greatest confidence there."""
+    target_hosts: set[str]
+    services: int
+    says: str
 
 
 def survey(latest: Latest) -> Survey:
     """The survey of *latest*."""
-    causes = list(_causes_of(latest.services))
-    unwell: dict[str, list[str]] = {}
-    for one in causes:
-        of_host = unwell.setdefault(one.host, [])
-        if one.service not in of_host:
-            of_host.append(one.service)
+    troubles = _troubles(latest.services)
+    unwell = _unwell(troubles)
     at_risk = _at_risk(latest.services)
     lines = sorted((_line(row, unwell, at_risk, latest.since) for row in latest.hosts.to_pylist()), key=_rank)
-    groups = _grouped(causes)
+    groups = _grouped(troubles)
     read = latest.hosts.filter(latest.hosts["read"])
     places = {key: sorted(group.places) for key, group in groups.items()}
     ground, tests = common_ground(read, latest.services, latest.packages, places) if groups else ({}, 0)
@@ -126,10 +126,10 @@ def survey(latest: Latest) -> Survey:
     for (cause, service), group in groups.items():
         hosts = sorted(group.places)
         what = ground.get((cause, service), Ground(0, []))
-        along = sorted({host for host, _ in group.targets} - set(hosts))
+        along = sorted(group.target_hosts - set(hosts))
         sure = max(group.places.values())
         found.append(
-            CauseOver(cause, service, hosts, along, len(group.targets), group.says, sure, what.compared, what.shared)
+            CauseOver(cause, service, hosts, along, group.services, group.says, sure, what.compared, what.shared)
         )
     found.sort(key=lambda one: (-len(one.hosts) - len(one.takes_along), -one.confidence, one.cause, one.service))
     return Survey(lines, found, tests)
@@ -185,42 +185,66 @@ def _line(
     )
 
 
-class _Told(NamedTuple):
-    """A cause of one service of one host."""
+class _Troubles(NamedTuple):
+    """What is wrong with services, a row a cause of one: their surest causes, and the others that are likelier than not."""
 
-    host: str
-    service: str
-    cause: str
-    at_host: str
-    at_service: str
-    confidence: float
-    says: str
+    host: CodedColumn
+    service: CodedColumn
+    cause: CodedColumn
+    at_host: CodedColumn
+    at_service: CodedColumn
+    confidence: npt.NDArray[np.float32]
+    says: Any
 
 
-def _causes_of(services: pa.Table) -> Iterator[_Told]:
-    """What is wrong with each service: its surest cause, and the others that are likelier than not."""
-    troubled = services.filter(pc.greater(pc.list_value_length(services["causes"]), 0)).select(
-        ["host", "service", "causes"]
+def _troubles(services: pa.Table) -> _Troubles:
+    lists = services["causes"].combine_chunks()
+    rows, causes = pc.list_parent_indices(lists), pc.list_flatten(lists)
+    parents = rows.to_numpy()
+    confidence = np.asarray(pc.struct_field(causes, "confidence").to_numpy(), dtype=np.float32)
+    first = np.ones(len(parents), dtype=bool)
+    first[1:] = parents[1:] != parents[:-1]
+    kept = pa.array(np.flatnonzero(first | (confidence >= _SURE)))
+    causes, rows = causes.take(kept), rows.take(kept)
+    host, service = (coded(services[name].take(rows)) for name in ("host", "service"))
+    cause, at_host, at_service = (coded(pc.struct_field(causes, name)) for name in ("cause", "host", "service"))
+    sure = np.asarray(pc.struct_field(causes, "confidence").to_numpy(), dtype=np.float32)
+    return _Troubles(host, service, cause, at_host, at_service, sure, pc.struct_field(causes, "says"))
+
+
+def _unwell(found: _Troubles) -> dict[str, list[str]]:
+    """The services that are not well, by host."""
+    sick: dict[str, list[str]] = {}
+    hosts, services = found.host.words.to_pylist(), found.service.words.to_pylist()
+    pairs = np.stack((found.host.codes, found.service.codes))
+    # In the order in which they come, each once.
+    _, first = np.unique(pairs[0] * max(1, len(services)) + pairs[1], return_index=True)
+    for host, service in pairs[:, np.sort(first)].T.tolist():
+        sick.setdefault(hosts[host], []).append(services[service])
+    return sick
+
+
+def _grouped(found: _Troubles) -> dict[tuple[str, str], _Cause]:
+    """The causes, each with all hosts that it sits on or takes along."""
+    causes, services = found.cause.words.to_pylist(), found.at_service.words.to_pylist()
+    hosts, at_hosts = found.host.words.to_pylist(), found.at_host.words.to_pylist()
+    width = max(1, len(services))
+    keys, first, back = np.unique(
+        found.cause.codes * width + found.at_service.codes, return_index=True, return_inverse=True
     )
-    for row in troubled.to_pylist():
-        for place, one in enumerate(row["causes"]):
-            if place == 0 or one["confidence"] >= _SURE:
-                yield _Told(
-                    row["host"],
-                    row["service"],
-                    one["cause"],
-                    one["host"],
-                    one["service"],
-                    one["confidence"],
-                    one["says"],
-                )
-
-
-def _grouped(causes: Sequence[_Told]) -> dict[tuple[str, str], _Group]:
-    groups: dict[tuple[str, str], _Group] = {}
-    for one in causes:
-        group = groups.setdefault((one.cause, one.at_service), _Group())
-        group.places[one.at_host] = max(group.places.get(one.at_host, 0.0), one.confidence)
-        group.targets.add((one.host, one.service))
-        group.says = group.says or one.says
-    return groups
+    order = np.argsort(back, kind="stable")
+    starts = np.searchsorted(back[order], np.arange(len(keys) + 1))
+    gathered = {}
+    for number, key in enumerate(keys.tolist()):
+        rows = order[starts[number] : starts[number + 1]]
+        places: dict[str, float] = {}
+        for at, sure in zip(found.at_host.codes[rows].tolist(), found.confidence[rows].tolist(), strict=True):
+            places[at_hosts[at]] = max(places.get(at_hosts[at], 0.0), sure)
+        targets = found.host.codes[rows] * max(1, len(found.service.words)) + found.service.codes[rows]
+        gathered[causes[key // width], services[key % width]] = _Cause(
+            places,
+            {hosts[code] for code in np.unique(found.host.codes[rows]).tolist()},
+            len(np.unique(targets)),
+            found.says[int(first[number])].as_py(),
+        )
+    return gathered

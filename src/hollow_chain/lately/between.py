@@ -7,14 +7,15 @@ of the readings looked at is no difference.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from typing import NamedTuple, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Node
 from hollow_chain.chain.graph import reach
 from hollow_chain.facts.host import File, Filesystem, Host, HostAccount
-from hollow_chain.facts.service import Limits, Service
+from hollow_chain.facts.service import Service
 from hollow_chain.families.base_system import is_base
+from hollow_chain.lately.facets import Facet, facets_of
 from hollow_chain.wording.counts import size
 
 _Thing = TypeVar("_Thing")
@@ -32,6 +33,8 @@ class Divergence(NamedTuple):
     """What of it: ``startup type``, ``account``, ``mode of /etc/x.conf``, ..."""
     before: str
     after: str
+    stands: bool = False
+    """Whether it tells how it stands, which follows from other differences."""
     near: int = FAR
     """How many links lie between it and the nearest service that is not well in the later reading; 0: it is one of these."""
 
@@ -45,17 +48,23 @@ def differences(old: Host, facts: Facts, new: Host) -> list[Divergence]:
     for name in sorted(then.keys() & now.keys()):
         # Of what cannot be loaded at one of the moments nothing but that is known.
         same = _loaded(then[name]) == _loaded(now[name])
-        found += _apart(name, then[name], now[name], _OF_SERVICE if same else _OF_SERVICE[:_OF_UNLOADED])
+        facets = facets_of(Service)
+        found += _apart(name, then[name], now[name], facets if same else [f for f in facets if f.about in _OF_UNLOADED])
     found += _of_files(old, new)
-    found += _apart("", old, new, _OF_HOST)
-    for kind, of, facets in _PARTS:
-        found += _keyed(kind, of(old), of(new), facets)
-    found += _apart("", _listeners(old), _listeners(new), [(key, _at(key)) for key in _contested(old, new)])
+    found += _of_packages(old, new)
+    found += _apart("", old, new, [*_host_facets(), *_OF_HOST])
+    for kind, of, facets_of_part in _PARTS:
+        found += _keyed(kind, of(old), of(new), facets_of_part())
+    found += _apart("", _listeners(old), _listeners(new), [Facet(key, _at(key)) for key in _contested(old, new)])
     placed = [one._replace(near=near.get(one.service, FAR)) for one in found]
     # Start-up targets and the like only mirror what was changed elsewhere.
     base = {service.name for host in (old, new) for service in host.services if is_base(service)}
     placed = [one for one in placed if one.near == 0 or one.service not in base]
     return sorted(placed, key=lambda one: (one.near, not one.service, one.service))
+
+
+def _host_facets() -> list[Facet]:
+    return [one for one in facets_of(Host) if one.about not in _KEYED]
 
 
 def _nearness(facts: Facts, host: Host) -> dict[str, int]:
@@ -76,14 +85,11 @@ def _there(name: str, old: Service | None, new: Service | None) -> Divergence:
     return Divergence(name, "the service itself", before, after)
 
 
-_Facets = Iterable[tuple[str, Callable[[_Thing], str | None]]]
-
-
-def _apart(service: str, old: _Thing, new: _Thing, facets: _Facets[_Thing]) -> Iterator[Divergence]:
-    for about, text in facets:
-        before, after = text(old), text(new)
+def _apart(service: str, old: _Thing, new: _Thing, facets: Iterable[Facet]) -> Iterator[Divergence]:
+    for facet in facets:
+        before, after = facet.text(old), facet.text(new)
         if before is not None and after is not None and before != after:
-            yield Divergence(service, about, *_what_differs(before, after))
+            yield Divergence(service, facet.about, *_what_differs(before, after), stands=facet.stands)
 
 
 def _what_differs(before: str, after: str) -> tuple[str, str]:
@@ -94,136 +100,60 @@ def _what_differs(before: str, after: str) -> tuple[str, str]:
     return ", ".join(one for one in old if one not in new), ", ".join(one for one in new if one not in old)
 
 
-def _keyed(kind: str, old: dict[str, _Thing], new: dict[str, _Thing], facets: _Facets[_Thing]) -> Iterator[Divergence]:
+def _keyed(kind: str, old: dict[str, Any], new: dict[str, Any], facets: Iterable[Facet]) -> Iterator[Divergence]:
     for key in sorted(old.keys() & new.keys()):
         for one in _apart("", old[key], new[key], facets):
             yield one._replace(about=f"{one.about} of {kind} {key}")
-
-
-def _limit(name: str) -> Callable[[Service], str]:
-    def text(service: Service) -> str:
-        value = getattr(service.limits or Limits(), name)
-        return (
-            "" if value is None else "none" if value == -1 else f"{value:g}" if isinstance(value, float) else f"{value}"
-        )
-
-    return text
 
 
 def _loaded(service: Service) -> str:
     return service.definition.load if service.definition else ""
 
 
-def _unmet(service: Service) -> str | None:
-    """The conditions that do not hold; None where they were not tested."""
-    if any(one.outcome == "untested" for one in service.conditions):
-        return None
-    return _list(f"{one.kind}={one.parameter}" for one in service.conditions if one.outcome == "unmet")
+_OF_UNLOADED = ("state", "last result", "startup type", "definition", "definition files")
+"""Facets that tell something of a definition that cannot be loaded."""
+_OF_ANY_HOST = 1.0
+"""Seconds by which a clock is off that is told."""
 
 
-def _links(kind: str) -> Callable[[Service], str]:
-    return lambda service: _list(link.to for link in service.links if link.kind == kind)
+def _clock(host: Host) -> str | None:
+    offset = host.clock_offset
+    return None if offset is None else "right" if abs(offset) <= _OF_ANY_HOST else f"off by {offset:.0f} s"
 
 
-def _list(words: Iterable[str]) -> str:
-    return ", ".join(sorted(set(words)))
+_OF_HOST = [Facet("clock", _clock)]
+"""What is measured of a host, and told where it is out of bounds."""
+_KEYED = ("services", "files", "packages", "accounts", "filesystems", "listeners")
+"""Lists of a host that are compared thing by thing."""
 
 
-def _settings(service: Service) -> str:
-    return " ".join(service.program.arguments[1:]) if service.program is not None else ""
-
-
-def _result(service: Service) -> str:
-    last = service.last
-    if last is None or service.state not in ("failed", "stopped"):
-        return ""
-    number = last.exit_status if last.exit_status is not None else last.error_number
-    return f"{last.result}{f', {number}' if number else ''}"
-
-
-def _confined(service: Service) -> str:
-    held = service.confinement
-    if held is None:
-        return ""
-    parts = {
-        "read only": held.read_only,
-        "hidden": held.hidden,
-        "rights": held.capabilities or (),
-        "sockets": held.families or (),
-        "not run": held.not_run or (),
-    }
-    return "; ".join(f"{name} {_list(words)}" for name, words in parts.items() if words)
-
-
-_OF_UNLOADED = 5
-"""Facets, from the first, that tell something of a definition that cannot be loaded."""
-_OF_SERVICE: list[tuple[str, Callable[[Service], str | None]]] = [
-    ("state", lambda s: s.state),
-    ("last result", _result),
-    ("startup type", lambda s: s.startup),
-    ("definition", _loaded),
-    ("definition files", lambda s: _list([s.definition.file, *s.definition.drop_ins]) if s.definition else ""),
-    ("program", lambda s: s.program.path if s.program else ""),
-    ("arguments", _settings),
-    ("working folder", lambda s: s.program.folder if s.program else ""),
-    ("environment", lambda s: _list(s.program.environment) if s.program else ""),
-    ("account", lambda s: s.account.user if s.account else ""),
-    ("group", lambda s: s.account.group if s.account else ""),
-    ("needs", _links("hard")),
-    ("starts along", _links("soft")),
-    ("starts after", _links("order")),
-    ("cannot run beside", _links("clash")),
-    ("started by", lambda s: _list(t.name or t.kind for t in s.triggers)),
-    ("conditions", lambda s: _list(f"{c.kind}={c.parameter}" for c in s.conditions)),
-    ("conditions that do not hold", _unmet),
-    ("ports claimed", lambda s: _list(f"{c.address}:{c.port}/{c.protocol}" for c in s.claims)),
-    ("start limit, s", _limit("start_seconds")),
-    ("stop limit, s", _limit("stop_seconds")),
-    ("restart", _limit("restart")),
-    ("starts allowed", _limit("rate_count")),
-    ("memory limit, bytes", _limit("memory_bytes")),
-    ("lowered limits", lambda s: _list(f"{k}={v}" for k, v in ((s.limits and s.limits.lowered) or {}).items())),
-    ("confinement", _confined),
+_OF_FILESYSTEM = [
+    Facet("room", lambda one: "full" if one.free == 0 or one.inodes_free == 0 else "", True),
+    Facet("size", lambda one: size(one.size) if one.size else None),
+]
+_PARTS: list[tuple[str, Callable[[Host], dict[str, Any]], Callable[[], Iterable[Facet]]]] = [
+    (
+        "account",
+        lambda host: {f"{one.name} ({one.kind})": one for one in host.accounts},
+        lambda: facets_of(HostAccount),
+    ),
+    (
+        "file system",
+        lambda host: {one.mounted_on: one for one in host.filesystems},
+        lambda: [*(one for one in facets_of(Filesystem) if one.about != "size"), *_OF_FILESYSTEM],
+    ),
 ]
 
 
-def _firewall(host: Host) -> str:
-    return "; ".join(
-        f"{wall.name}: {'passes' if wall.passes_by_default else 'drops'} by default, {len(wall.rules)} rules"
-        for wall in host.firewalls
-    )
-
-
-_OF_HOST: list[tuple[str, Callable[[Host], str]]] = [
-    ("system", lambda h: h.system),
-    ("architecture", lambda h: h.architecture),
-    ("cores", lambda h: str(h.cores or "")),
-    ("memory", lambda h: size(h.memory_bytes) if h.memory_bytes else ""),
-    ("start-up target", lambda h: h.default_target),
-    ("reboot due", lambda h: h.reboot_due),
-    ("addresses", lambda h: _list(h.addresses)),
-    ("start limit of all services, s", lambda h: f"{h.limits.start_seconds or ''}" if h.limits else ""),
-    ("first port for any account", lambda h: f"{h.limits.unprivileged_port or ''}" if h.limits else ""),
-    ("reserved ports", lambda h: _list(h.limits.reserved_ports) if h.limits else ""),
-    ("firewall", _firewall),
-]
-_OF_ACCOUNT: list[tuple[str, Callable[[HostAccount], str]]] = [
-    ("presence", lambda a: "there" if a.exists else _ABSENT),
-    ("groups", lambda a: _list(a.groups)),
-    ("lock", lambda a: "" if a.locked is None else "locked" if a.locked else "not locked"),
-    ("expiry", lambda a: f"{a.expires_at:%Y-%m-%d}" if a.expires_at else ""),
-]
-_OF_FILESYSTEM: list[tuple[str, Callable[[Filesystem], str]]] = [
-    ("kind", lambda f: f.kind),
-    ("size", lambda f: size(f.size) if f.size else ""),
-    ("writing", lambda f: "read only" if f.read_only else "allowed"),
-    ("running programs", lambda f: "refused" if f.no_exec else "allowed"),
-    ("room", lambda f: "full" if f.free == 0 or f.inodes_free == 0 else ""),
-]
-_PARTS: list[tuple[str, Callable[[Host], dict[str, object]], list[tuple[str, Callable[[object], str]]]]] = [
-    ("account", lambda h: {f"{a.name} ({a.kind})": a for a in h.accounts}, _OF_ACCOUNT),  # type: ignore[list-item]
-    ("file system", lambda h: {f.mounted_on: f for f in h.filesystems}, _OF_FILESYSTEM),  # type: ignore[list-item]
-]
+def _of_packages(old: Host, new: Host) -> Iterator[Divergence]:
+    """What is installed in another version, or at one of the two only."""
+    if not old.packages or not new.packages:
+        return
+    then, now = ({one.name: one.version for one in host.packages} for host in (old, new))
+    for name in sorted(then.keys() | now.keys()):
+        before, after = then.get(name, _ABSENT), now.get(name, _ABSENT)
+        if before != after:
+            yield Divergence("", f"package {name}", before, after)
 
 
 def _of_files(old: Host, new: Host) -> Iterator[Divergence]:
@@ -232,14 +162,22 @@ def _of_files(old: Host, new: Host) -> Iterator[Divergence]:
     then, now = ({file.path: file for file in host.files} for host in (old, new))
     same_host = old.name == new.name
     for path in sorted(then.keys() & now.keys()):
-        for one in _apart(owners.get(path, ""), then[path], now[path], _OF_FILE):
-            yield one._replace(about=f"{one.about} of {path}")
         before, after = then[path], now[path]
+        facets = _facets_of_file() if before.exists and after.exists else _facets_of_file()[:1]
+        for one in _apart(owners.get(path, ""), before, after, facets):
+            yield one._replace(about=f"{one.about} of {path}")
         if before.exists and after.exists and before.kind == after.kind == "file" and _is_set(path):
             sizes = before.size != after.size
-            if sizes or (same_host and before.changed_at != after.changed_at):
+            if _has_another_text(before, after, same_host):
                 about = f"content of {path}"
                 yield Divergence(owners.get(path, ""), about, _content(before, sizes), _content(after, sizes))
+
+
+def _has_another_text(before: File, after: File, same_host: bool) -> bool:
+    """By their digests, where both are known; else by size and, on one host, by when it was written."""
+    if before.digest and after.digest:
+        return before.digest != after.digest
+    return before.size != after.size or (same_host and before.changed_at != after.changed_at)
 
 
 def _content(file: File, sizes: bool) -> str:
@@ -264,15 +202,15 @@ def _owners(host: Host) -> dict[str, str]:
     return found
 
 
-_OF_FILE: list[tuple[str, Callable[[File], str | None]]] = [
-    ("presence", lambda f: f.kind if f.exists else _ABSENT),
-    ("owner", lambda f: f.owner if f.exists else ""),
-    ("group", lambda f: f.group if f.exists else ""),
-    ("mode", lambda f: f.mode if f.exists else ""),
-    ("access list", lambda f: _list(f.acl)),
-    ("target", lambda f: f.link_to),
-    ("format", lambda f: f.format or None),
-]
+def _facets_of_file() -> list[Facet]:
+    return [
+        Facet("presence", lambda one: one.kind if one.exists else _ABSENT),
+        Facet("target", lambda one: one.link_to),
+        Facet("format", lambda one: one.format or None),
+        *(one for one in facets_of(File) if one.about not in ("path", "exists", "kind", "link to")),
+    ]
+
+
 _Listeners = dict[str, str]
 
 
