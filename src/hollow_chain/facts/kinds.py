@@ -12,6 +12,8 @@ import msgspec
 
 KIND = "kind"
 """Key of the kind in the metadata of a type."""
+SET = "set"
+"""What somebody sets although its type tells otherwise: a moment at which something ends."""
 MOMENT, PROCESS, MEASURED, IDENTITY, STATE, LOOKED_UP = (
     "moment",
     "process",

@@ -107,7 +107,7 @@ class _MaskBank:
         return group.counts(lambda hosts: self._having[:, hosts].sum(axis=1), self._whole)
 
     def hosts(self, place: int) -> Mask:
-        return self._having[place]
+        return np.asarray(self._having[place])
 
 
 class _ClassBank:

@@ -86,7 +86,7 @@ _SPECIAL: dict[tuple[type, str], list[Facet]] = {
     (Program, "paths"): [],
 }
 """Fields that are compared in words of their own; none: with another one."""
-_CALLED = {
+_CALLED: dict[tuple[Any, str], str] = {
     (Service, "startup"): "startup type", (Service, "wanted_by"): "started at boot by", (Service, "triggers"): "started by",
     (Service, "claims"): "ports claimed", (Definition, "load"): "definition", (Program, "path"): "program",
     (Program, "folder"): "working folder", (Limits, "start_seconds"): "start limit, s", (Limits, "stop_seconds"): "stop limit, s",
