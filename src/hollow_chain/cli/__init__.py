@@ -187,6 +187,7 @@ EXAMPLES = {
     "keep": "keep readings/   |   keep readings/ --thin 90d   |   keep readings/ --index",
     "hosts": "hosts check hosts.toml",
     "survey": "survey --from readings/   |   survey kiosk --from hosts.toml --unwell   |   survey --from readings/ --since 2h --by group",
+    "drift": "drift quay-01 --from readings/   |   drift quay-01 --from readings/ --against quay-02",
     "license": "license check license.toml   |   license ask 7171",
     "lab": "lab make host --from office-01.json   |   lab boot host",
     "demo": "demo",

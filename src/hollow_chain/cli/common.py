@@ -230,7 +230,7 @@ class waiting:
             sys.stderr.flush()
 
 
-class Progress:
+class ProgressLine:
     """Words on standard error on how far something is: on a terminal over the same line again, and wiped at the end; elsewhere, such as
     in a log, a line after five seconds and then each five."""
 
@@ -257,7 +257,7 @@ class Progress:
             sys.stderr.flush()
 
 
-class Awaiting(Progress):
+class Awaiting(ProgressLine):
     """Says which hosts are still awaited."""
 
     def __call__(self, done: int, awaited: Sequence[str]) -> None:
@@ -270,7 +270,7 @@ class Awaiting(Progress):
         self._say(text, text)
 
 
-class Telling(Progress):
+class Telling(ProgressLine):
     """Says how many boots are rehearsed; on a terminal only after a second, since most take less."""
 
     def __call__(self, done: int, runs: int) -> None:

@@ -12,7 +12,7 @@ from hollow_chain.wording.counts import counted
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from hollow_chain.fleet.spread import Spreader
+    from hollow_chain.fleet.work import Spreader
 
 On = Annotated[
     str,
@@ -36,7 +36,7 @@ def spread(on: str, what: str) -> Spreader:
     return spreader(on)
 
 
-class Working(common.Progress):
+class Working(common.ProgressLine):
     """Says how much is diagnosed."""
 
     def __call__(self, done: int, of: int) -> None:

@@ -14,9 +14,9 @@ if TYPE_CHECKING:
     from collections.abc import Callable
     from datetime import datetime
 
-    from hollow_chain.fleet.latest import Found
-    from hollow_chain.fleet.spread import Spreader
+    from hollow_chain.fleet.latest import LatestFound
     from hollow_chain.fleet.surveying import Survey
+    from hollow_chain.fleet.work import Spreader
     from hollow_chain.show.survey import SurveyWish
 
 By = Literal["", "group", "system", "family", "cause", "service"]
@@ -135,7 +135,7 @@ def _moment(text: str) -> datetime | None:
         raise wrong_call(f"--since takes {FORMS}, and not {text!r}") from None
 
 
-def _latest(source: list[str] | None, words: str, spread: Spreader, at_once: int, within: str) -> Found:
+def _latest(source: list[str] | None, words: str, spread: Spreader, at_once: int, within: str) -> LatestFound:
     """The newest reading of each host that *source* means."""
     from hollow_chain.fleet.latest import of_store, of_work, work_in, work_on
     from hollow_chain.sources.readings import is_store, open_store
@@ -164,7 +164,7 @@ def _is_elsewhere(named: str) -> bool:
     return bool(told) and scheme.lower() not in SCHEMES
 
 
-def _read(found: Found) -> Found:
+def _read(found: LatestFound) -> LatestFound:
     if not found.latest.hosts.num_rows:
         raise Trouble(found.troubles[0] if found.troubles else "no host could be read")
     return found

@@ -50,6 +50,14 @@ def why(
     at_once: common.AtOnce = common.AT_ONCE,
     within: common.Within = common.WITHIN,
     probe: common.Probing = False,
+    before: Annotated[
+        str,
+        typer.Option(
+            "--before",
+            help="A store of readings: when TARGET was last well, and what was changed since. A file of hosts may name it.",
+            show_default=False,
+        ),
+    ] = "",
     out: ticketing.Out = None,
     whom: ticketing.ForWhom = "technician",
     json: common.Json = False,
@@ -58,6 +66,8 @@ def why(
 
     Exit status 1 if a cause was named, 0 if nothing is wrong (a service that is only not yet up included), 3 if nobody tells how it stands.
     """
+    if everything and before:
+        raise wrong_call("--before is of one TARGET: 'survey' and 'drift' are of many")
     if bool(target.strip()) == everything:
         raise wrong_call("name one TARGET, or give --all for every service that is not well")
     ticketing.check(out, whom)
@@ -86,6 +96,8 @@ def why(
         learned, facts = facts.learned, Facts(Graph(load()))
         facts.learned, node = learned, finding.find_target(facts.graph, target, host, True)
     verdict = diagnose(facts, node, says[:MOST_SAID])
+    if (named := before or _named_store(source)) and verdict.causes:
+        verdict = _with_before(named, facts, verdict)
     if json:
         from hollow_chain.show.documents import to_json, verdict_document
 
@@ -105,6 +117,35 @@ def why(
     if verdict.is_untold:
         return FACTS_UNREADABLE
     return 0 if verdict.healthy else 1
+
+
+def _named_store(source: common.Source) -> str:
+    """The store of readings that a file of hosts names."""
+    files = [Path(one) for one in source or () if one.endswith(".toml")]
+    if not files:
+        return ""
+    from hollow_chain.sources import hosts_file
+
+    return next((_from(place.parent, found) for place in files if (found := hosts_file.read(place).readings)), "")
+
+
+def _from(folder: Path, named: str) -> str:
+    return named if "://" in named else str(folder / named)
+
+
+def _with_before(named: str, facts: Facts, verdict: Verdict) -> Verdict:
+    from hollow_chain.cli import fleeting
+    from hollow_chain.sources.readings import open_store
+
+    fleeting.spread("", "--before")
+    from hollow_chain.fleet.before import well_before, with_before
+
+    store = open_store(named)
+    found = well_before(store, facts, verdict)
+    if found is None:
+        common.tell(f"no earlier reading of {verdict.target.host} in {named} has {verdict.target.name} well")
+        return verdict
+    return with_before(verdict, found)
 
 
 def _keep(verdict: Verdict, store: str) -> None:

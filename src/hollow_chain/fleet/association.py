@@ -19,6 +19,7 @@ _Floats = npt.NDArray[np.float64]
 RATE = 0.05
 """Of all that is claimed, so many may be claimed by chance."""
 CONFIDENCE = 0.95
+"""Of an interval: so often it holds what it is about, as is usual."""
 
 
 class Counts(NamedTuple):

@@ -8,8 +8,7 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
-from hollow_chain.fleet.spread import Spreader
-from hollow_chain.fleet.work import Done, Work, done
+from hollow_chain.fleet.work import Done, HostWork, Spreader, done
 from hollow_chain.lacking import needs
 from hollow_chain.sources.shelves import EXTRA
 from hollow_chain.trouble import Trouble
@@ -27,7 +26,7 @@ def on_engine(address: str) -> Spreader:
     with needs(EXTRA, "--on"):
         import distributed  # noqa: F401
 
-    def spread(work: Sequence[Work], told: Callable[[int], None]) -> Iterator[Done]:
+    def spread(work: Sequence[HostWork], told: Callable[[int], None]) -> Iterator[Done]:
         client = _client(address)
         try:
             yield from _of(client, address, work, told)
@@ -50,7 +49,7 @@ def _client(address: str) -> Any:
         raise Trouble(f"--on {address}: no scheduler answers there ({said[:160]})") from None
 
 
-def _of(client: Any, address: str, work: Sequence[Work], told: Callable[[int], None]) -> Iterator[Done]:
+def _of(client: Any, address: str, work: Sequence[HostWork], told: Callable[[int], None]) -> Iterator[Done]:
     distributed: Any = importlib.import_module("distributed")
     threads = sum(client.nthreads().values())
     if not threads:

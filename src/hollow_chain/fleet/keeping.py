@@ -12,8 +12,7 @@ from hollow_chain.facts.host import Snapshot
 from hollow_chain.fleet.index import Index, TableWriter, alone_on
 from hollow_chain.fleet.parts import Hanging, batches, parts_of
 from hollow_chain.fleet.rows import RoundOf, Rows, unreached_rows
-from hollow_chain.fleet.spread import Spreader
-from hollow_chain.fleet.work import Piece, Work, of_rows
+from hollow_chain.fleet.work import HostPiece, HostWork, Spreader, of_rows
 from hollow_chain.sources.readings import (
     FORMAT,
     ROUNDS,
@@ -107,7 +106,7 @@ def _index(store: Readings, rounds: Sequence[tuple[str, Round]], spread: Spreade
     return _Indexed(size, troubles)
 
 
-def work_of(store: Readings, number: str, about: Round) -> list[Work]:
+def work_of(store: Readings, number: str, about: Round) -> list[HostWork]:
     """The pieces of work that a round is diagnosed in."""
     readings = about.readings
     parts = parts_of([Hanging(one.host, one.hangs_on) for one in readings])
@@ -117,10 +116,10 @@ def work_of(store: Readings, number: str, about: Round) -> list[Work]:
     ]
 
 
-def _work(store: Readings, number: str, about: Round, parts: Sequence[Sequence[KeptReading]]) -> Work:
+def _work(store: Readings, number: str, about: Round, parts: Sequence[Sequence[KeptReading]]) -> HostWork:
     names = {one.host for part in parts for one in part}
-    return Work(
-        parts=[[Piece(one.host, one.file) for one in part] for part in parts],
+    return HostWork(
+        parts=[[HostPiece(one.host, one.file) for one in part] for part in parts],
         store=store.said,
         number=number,
         kept_at=about.kept_at,

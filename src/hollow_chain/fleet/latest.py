@@ -20,9 +20,8 @@ from hollow_chain.fleet.index import Index
 from hollow_chain.fleet.keeping import BATCH
 from hollow_chain.fleet.parts import Hanging, batches, parts_of
 from hollow_chain.fleet.rows import RoundOf, Rows, unreached_rows
-from hollow_chain.fleet.spread import Spreader
 from hollow_chain.fleet.surveying import OF_HOSTS, OF_SERVICES, UNREAD, UNWELL, WELL, Latest
-from hollow_chain.fleet.work import Piece, Work, of_rows
+from hollow_chain.fleet.work import HostPiece, HostWork, Spreader, of_rows
 from hollow_chain.lacking import needs
 from hollow_chain.sources.readings import Readings, hangs_on
 from hollow_chain.sources.shelves import EXTRA
@@ -36,14 +35,14 @@ _MOST_OFFERED = 8
 """Near names that are offered where none fits."""
 
 
-class Found(NamedTuple):
+class LatestFound(NamedTuple):
     """The newest readings, and what could not be read."""
 
     latest: Latest
     troubles: list[str]
 
 
-def of_store(store: Readings, words: str = "") -> Found:
+def of_store(store: Readings, words: str = "") -> LatestFound:
     """The newest reading of each host in *store*, by its index; only the services that fit *words*, where there are any."""
     index = Index(store)
     history = index.hosts(OF_HOSTS)
@@ -59,7 +58,7 @@ def of_store(store: Readings, words: str = "") -> Found:
     stood = _stood_by_service(index, wanted) if wanted is not None else _stood(history)
     troubles = [*unindexed(store, index), *index.troubles]
     packages = _sets(index.package_sets())
-    return Found(Latest(hosts, services, packages, since_of(stood)), list(dict.fromkeys(troubles)))
+    return LatestFound(Latest(hosts, services, packages, since_of(stood)), list(dict.fromkeys(troubles)))
 
 
 def _last_rows(history: pa.Table) -> pa.Table:
@@ -159,13 +158,13 @@ def _distinct(services: pa.Table, columns: Sequence[str]) -> Iterator[Any]:
 
 
 def of_work(
-    work: Sequence[Work],
+    work: Sequence[HostWork],
     unreached: Sequence[UnreachedHost],
     groups: Mapping[str, list[str]],
     spread: Spreader,
     told: Callable[[int, int], None],
     words: str = "",
-) -> Found:
+) -> LatestFound:
     """Hosts that are diagnosed now."""
     held: list[list[pa.RecordBatch]] = [[], [], []]
     troubles: list[str] = []
@@ -181,21 +180,21 @@ def of_work(
     if words:
         wanted = _fitting(services, words)
         services = services.filter(pc.is_in(services["service"], pa.array(sorted(wanted))))
-    return Found(Latest(_last_rows(hosts), services, _sets(packages), {}), troubles)
+    return LatestFound(Latest(_last_rows(hosts), services, _sets(packages), {}), troubles)
 
 
-def work_in(found: Snapshot, groups: Mapping[str, list[str]]) -> list[Work]:
+def work_in(found: Snapshot, groups: Mapping[str, list[str]]) -> list[HostWork]:
     """The pieces of work that hosts which were just read are diagnosed in."""
     from hollow_chain.facts.codec import encode
 
     parts = parts_of([Hanging(host.name, hangs_on(host)) for host in found.hosts])
 
-    def piece(place: int) -> Piece:
+    def piece(place: int) -> HostPiece:
         host = found.hosts[place]
-        return Piece(host.name, data=encode(snapshot([host], found.written_by)))
+        return HostPiece(host.name, data=encode(snapshot([host], found.written_by)))
 
     return [
-        Work(
+        HostWork(
             parts=[[piece(place) for place in part] for part in row],
             groups=dict(groups),
             firewalls=found.firewalls,
@@ -223,7 +222,7 @@ class _Names(msgspec.Struct):
     hosts: list[_Host] = []
 
 
-def work_on(folder: Path) -> list[Work]:
+def work_on(folder: Path) -> list[HostWork]:
     """The pieces of work that a folder of snapshot files is diagnosed in. Files that cannot be read tell so when they are."""
     from hollow_chain.sources.files import SUFFIXES
 
@@ -233,12 +232,13 @@ def work_on(folder: Path) -> list[Work]:
     hanging += [(path, Hanging(f"\0{path.name}", ())) for path in paths]
     parts = parts_of([one for _, one in hanging])
     return [
-        Work(parts=[_pieces([hanging[place][0] for place in part]) for part in row]) for row in batches(parts, BATCH)
+        HostWork(parts=[_pieces([hanging[place][0] for place in part]) for part in row])
+        for row in batches(parts, BATCH)
     ]
 
 
-def _pieces(paths: Iterable[Path]) -> list[Piece]:
-    return [Piece(path.name, str(path)) for path in dict.fromkeys(paths)]
+def _pieces(paths: Iterable[Path]) -> list[HostPiece]:
+    return [HostPiece(path.name, str(path)) for path in dict.fromkeys(paths)]
 
 
 def _hanging(path: Path) -> list[Hanging]:

@@ -9,9 +9,9 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
-from hollow_chain.fleet.work import Done, Work, done
+from hollow_chain.fleet.work import Done, HostWork, Spreader, done
 from hollow_chain.trouble import Trouble
 
 _AHEAD = 2
@@ -20,13 +20,6 @@ _FEW = 2
 """Pieces up to which a pool is not worth its start."""
 _TRIES = 2
 """Times that a piece is tried whose worker dies: at the second time the piece itself is the likely reason."""
-
-
-class Spreader(Protocol):
-    """Does pieces of work."""
-
-    def __call__(self, work: Sequence[Work], told: Callable[[int], None]) -> Iterator[Done]:
-        """What comes of each of *work*, in their order; *told* how many are done."""
 
 
 def spreader(engine: str = "") -> Spreader:
@@ -38,7 +31,7 @@ def spreader(engine: str = "") -> Spreader:
     return on_engine(engine)
 
 
-def _here(work: Sequence[Work], told: Callable[[int], None]) -> Iterator[Done]:
+def _here(work: Sequence[HostWork], told: Callable[[int], None]) -> Iterator[Done]:
     cores = workers()
     if len(work) <= _FEW or cores < 2:
         for number, one in enumerate(work):
@@ -58,7 +51,7 @@ class _Awaited(NamedTuple):
     future: Future[Done]
 
 
-def _pooled(work: Sequence[Work], told: Callable[[int], None], many: int) -> Iterator[Done]:
+def _pooled(work: Sequence[HostWork], told: Callable[[int], None], many: int) -> Iterator[Done]:
     """In a pool of processes; of one that breaks, as where the system has killed one for its memory, what is left is done by a new one."""
     number, deaths = 0, 0
     while number < len(work):
@@ -75,7 +68,7 @@ def _pooled(work: Sequence[Work], told: Callable[[int], None], many: int) -> Ite
                 number, deaths = number + 1, 0
 
 
-def _of_pool(work: Sequence[Work], first: int, many: int) -> Iterator[Done]:
+def _of_pool(work: Sequence[HostWork], first: int, many: int) -> Iterator[Done]:
     waiting: deque[_Awaited] = deque()
     # Neither threads nor open connections of this process go into a child that is started afresh.
     pool = ProcessPoolExecutor(many, mp_context=multiprocessing.get_context("spawn"), initializer=_begin)
@@ -100,7 +93,7 @@ def _begin() -> None:
     gc.freeze()
 
 
-def _given_up(work: Work) -> Done:
+def _given_up(work: HostWork) -> Done:
     from hollow_chain.fleet.rows import Rows
     from hollow_chain.fleet.work import of_rows
 

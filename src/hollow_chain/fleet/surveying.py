@@ -37,7 +37,7 @@ OF_SERVICES = (
 _SURE = 0.5
 """Confidence from which on a further cause of a service counts; its surest always does."""
 OF_HOSTS = (
-    "round", "kept_at", "host", "read", "why", "read_at", "family", "unwell", "failing_since", *HOST_COLUMNS,
+    "round", "kept_at", "host", "read", "why", "file", "read_at", "family", "unwell", "failing_since", *HOST_COLUMNS,
 )  # fmt: skip
 """Columns of readings that a survey reads."""
 

@@ -3,9 +3,9 @@ machine, and back."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from hollow_chain.facts.host import Firewall, Probe, Snapshot, Unread
 from hollow_chain.fleet.columns import HOSTS, PACKAGES, SERVICES
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from hollow_chain.sources.readings import Readings
 
 
-class Piece(NamedTuple):
+class HostPiece(NamedTuple):
     """A host of a piece: where its facts are."""
 
     host: str
@@ -31,10 +31,10 @@ class Piece(NamedTuple):
     """The snapshot itself, where it lies nowhere."""
 
 
-class Work(NamedTuple):
+class HostWork(NamedTuple):
     """A row of parts, each of hosts that hang together."""
 
-    parts: Sequence[Sequence[Piece]]
+    parts: Sequence[Sequence[HostPiece]]
     store: str = ""
     number: str = ""
     kept_at: datetime | None = None
@@ -57,7 +57,14 @@ class Done(NamedTuple):
         return _batch(self.hosts), _batch(self.services), _batch(self.packages)
 
 
-def done(work: Work) -> Done:
+class Spreader(Protocol):
+    """Does pieces of work."""
+
+    def __call__(self, work: Sequence[HostWork], told: Callable[[int], None]) -> Iterator[Done]:
+        """What comes of each of *work*, in their order; *told* how many are done."""
+
+
+def done(work: HostWork) -> Done:
     """Read and diagnose the hosts of *work*. What cannot be read is left out, and told."""
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
@@ -88,7 +95,7 @@ def of_rows(rows: Rows, troubles: list[str]) -> Done:
     return Done(hosts, services, packages, troubles)
 
 
-def _read(work: Work, part: Sequence[Piece], troubles: list[str]) -> tuple[Snapshot | None, dict[str, str]]:
+def _read(work: HostWork, part: Sequence[HostPiece], troubles: list[str]) -> tuple[Snapshot | None, dict[str, str]]:
     from hollow_chain.sources import files
     from hollow_chain.sources.readings import open_store
 
@@ -108,7 +115,7 @@ def _read(work: Work, part: Sequence[Piece], troubles: list[str]) -> tuple[Snaps
     return (files.merged(found) if found else None), places
 
 
-def _snapshot(piece: Piece, store: Readings | None) -> Snapshot:
+def _snapshot(piece: HostPiece, store: Readings | None) -> Snapshot:
     if piece.data:
         from hollow_chain.facts.codec import decode
 

@@ -69,6 +69,8 @@ class HostsFile(msgspec.Struct, kw_only=True, omit_defaults=True, forbid_unknown
     needs: Listed[ListedNeed] = []
     firewalls: Listed[Firewall] = []
     """Firewalls between hosts, as in snapshots."""
+    readings: Text = ""
+    """A store with earlier readings of them (``capture --keep``); from the folder of this file on."""
 
     def named(self, name: str) -> list[str]:
         """The host of that name, or the members of that group."""

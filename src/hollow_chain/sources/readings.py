@@ -7,7 +7,7 @@ are all that counts: the index beside them (:mod:`hollow_chain.fleet.index`) can
 from __future__ import annotations
 
 import gzip
-import os
+import secrets
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from pathlib import Path
@@ -32,6 +32,7 @@ READINGS, ROUNDS = "readings", "rounds"
 _END = ".json.gz"
 _ROUND = pattern(r"\d{8}T\d{6}\.\d{6}Z-[0-9a-f]{8}")
 _MAX_HEADER = 4096
+"""Bytes of the header that are read: it has some sixty."""
 _MOMENT = "%Y%m%dT%H%M%S.%fZ"
 
 
@@ -191,7 +192,7 @@ def _content(place: Shelf, name: str) -> bytes:
     return unpacked(data)
 
 
-class Kept(NamedTuple):
+class KeptSnapshots(NamedTuple):
     """What was kept."""
 
     number: str
@@ -200,13 +201,13 @@ class Kept(NamedTuple):
     bytes: int
 
 
-def keep(store: Readings, found: Snapshot, groups: Mapping[str, list[str]], now: datetime) -> Kept:
+def keep(store: Readings, found: Snapshot, groups: Mapping[str, list[str]], now: datetime) -> KeptSnapshots:
     """Add one reading of each host of *found*.
 
     What is to be kept is said first, in the file of the round, so that a call that is cut off is known to have been; a disk that fills up
     on the way costs the readings that were not yet written. Raises :class:`~hollow_chain.trouble.Trouble`.
     """
-    number = f"{now.astimezone(UTC):{_MOMENT}}-{os.urandom(4).hex()}"
+    number = f"{now.astimezone(UTC):{_MOMENT}}-{secrets.token_hex(4)}"
     readings = [
         KeptReading(host=host.name, file=ReadingFile(folder_of(host.name), number).path, hangs_on=hangs_on(host))
         for host in found.hosts
@@ -234,7 +235,7 @@ def keep(store: Readings, found: Snapshot, groups: Mapping[str, list[str]], now:
         raise Trouble(
             f"{done} of {len(readings)} readings were kept, the rest not: {trouble}", trouble.status
         ) from None
-    return Kept(number, round_, size)
+    return KeptSnapshots(number, round_, size)
 
 
 def _alone(found: Snapshot, host: Host) -> Snapshot:

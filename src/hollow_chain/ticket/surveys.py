@@ -10,6 +10,7 @@ from hollow_chain.wording.counts import counted
 
 _TONES = {WELL: "well", UNWELL: "unwell", UNREAD: "idle"}
 _FEW, _MOST = 8, 2_000
+"""Names and causes that are written out, and hosts in a list: a page of more than that nobody can open on a telephone."""
 
 
 def survey_sheet(survey: Survey, wish: SurveyWish) -> Sheet:
