@@ -186,8 +186,8 @@ class Index:
     ) -> pa.Table:
         """The rows of services; texts as codes into their own lists of words. Files that hold none of *rounds* are left closed; only the
         rows *of_services*, where they are named."""
-        filters = [("service", "in", sorted(of_services))] if of_services is not None else None
-        return self._read(SERVICES_PART, SERVICES, columns, filters, rounds)
+        only = [("service", "in", sorted(of_services))] if of_services is not None else []
+        return self._read(SERVICES_PART, SERVICES, columns, only, rounds)
 
     def package_sets(self) -> pa.Table:
         """The sets of packages; one may stand there twice."""
@@ -202,7 +202,7 @@ class Index:
         part: str,
         of: pa.Schema,
         columns: Sequence[str] | None,
-        filters: Any = None,
+        only: Sequence[tuple[str, str, list[str]]] = (),
         rounds: Collection[str] | None = None,
     ) -> pa.Table:
         wanted = list(columns) if columns is not None else of.names
@@ -213,15 +213,25 @@ class Index:
             if rounds is not None and not set(rounds).intersection(one.rounds):
                 continue
             where = f"{part}/{one.name}"
+            apart = self._elsewhere(part, one)
+            filters = [*only, ("round", "not in", sorted(apart))] if apart else only
             try:
                 with self._place.opened(where) as file:
-                    tables.append(pq.read_table(file, columns=wanted, filters=filters, read_dictionary=coded))
+                    tables.append(pq.read_table(file, columns=wanted, filters=filters or None, read_dictionary=coded))
             except _UNREAD as error:
                 self._cannot(where, str(error))
         empty = of.empty_table().select(wanted)
         if not tables:
             return empty
         return pa.concat_tables(tables, promote_options="permissive").unify_dictionaries()
+
+    def _elsewhere(self, part: str, one: TableFile) -> set[str]:
+        """Rounds of a file that another one has as well, by whose rows they count: the file of the round alone, else the one that comes
+        later. So it is while an index is made anew, or where that was cut off."""
+        if part == PACKAGES_PART:
+            return set()
+        others = [other for other in self.files(part) if other.name != one.name and _counts_before(other, one)]
+        return set(one.rounds).intersection(*[{number for other in others for number in other.rounds}])
 
     def merge(self) -> None:
         """Make one file of many small ones."""
@@ -232,27 +242,28 @@ class Index:
             self._sweep(part)
 
     def _merge(self, part: str, of: pa.Schema, files: Sequence[TableFile]) -> None:
-        kept = [one for one in files if self._is_whole(part, one)]
+        kept = [(one, table) for one in files if (table := self._whole(part, of, one)) is not None]
+        if len(kept) < 2:
+            return
         about = {
-            ROUNDS_KEY: json.dumps(sorted({number for one in kept for number in one.rounds})).encode(),
-            REPLACES_KEY: json.dumps([one.name for one in kept]).encode(),
+            ROUNDS_KEY: json.dumps(sorted({number for one, _ in kept for number in one.rounds})).encode(),
+            REPLACES_KEY: json.dumps([one.name for one, _ in kept]).encode(),
         }
         sink = pa.BufferOutputStream()
         with _writer(sink, of, about) as writer:
-            for one in kept:
-                with self._place.opened(f"{part}/{one.name}") as file:
-                    writer.write_table(pq.read_table(file, schema=of), row_group_size=_GROUP)
-        name = f"{kept[-1].name.removesuffix(_END)}-{len(kept)}{_END}"
+            writer.write_table(pa.concat_tables([table for _, table in kept]), row_group_size=_GROUP)
+        name = f"{kept[-1][0].name.removesuffix(_END)}-{len(kept)}{_END}"
         self._place.write(f"{part}/{name}", sink.getvalue().to_pybytes())
         self._known.pop(part, None)
 
-    def _is_whole(self, part: str, one: TableFile) -> bool:
+    def _whole(self, part: str, of: pa.Schema, one: TableFile) -> pa.Table | None:
+        """The rows of a file that count; None where it cannot be read."""
+        apart = self._elsewhere(part, one)
         try:
             with self._place.opened(f"{part}/{one.name}") as file:
-                pq.read_table(file)
+                return pq.read_table(file, schema=of, filters=[("round", "not in", sorted(apart))] if apart else None)
         except _UNREAD:
-            return False
-        return True
+            return None
 
     def _sweep(self, part: str) -> None:
         """Remove what others have taken the place of."""
@@ -290,12 +301,18 @@ class Index:
             self._place.write(f"{part}/{left[-1]}-{len(left)}-left{_END}", sink.getvalue().to_pybytes())
         self._place.remove(f"{part}/{one.name}")
 
-    def clear(self) -> None:
-        """Remove all of it."""
+    def leave(self, rounds: Collection[str]) -> None:
+        """Leave only the files of single *rounds*: all others have been made anew in these, or hold what is there no more."""
+        kept = {f"{number}{_END}" for number in rounds}
         for part in reversed(_PARTS):
             for name in self._place.names(part):
-                self._place.remove(f"{part}/{name}")
+                if name not in kept:
+                    self._place.remove(f"{part}/{name}")
         self._known.clear()
+
+
+def _counts_before(other: TableFile, one: TableFile) -> bool:
+    return (len(other.rounds) == 1, other.name) > (len(one.rounds) == 1, one.name)
 
 
 def _names_in(told: dict[bytes, bytes], key: bytes) -> list[str]:

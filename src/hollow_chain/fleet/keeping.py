@@ -49,7 +49,7 @@ def keep_round(
     """Keep one reading of each host of *found*, diagnosed. Raises :class:`~hollow_chain.trouble.Trouble`."""
     troubles = list(_odd(store, found, now))
     kept = keep(store, found, groups, now)
-    size, said = _index(store, [(kept.number, kept.round)], spread, told)
+    size, said = _index(store, [(kept.number, kept.round)], spread, told, Index(store).known_sets())
     with alone_on(store) as alone:
         if alone:
             index = Index(store)
@@ -87,11 +87,13 @@ class _Indexed(NamedTuple):
     troubles: list[str]
 
 
-def _index(store: Readings, rounds: Sequence[tuple[str, Round]], spread: Spreader, told: Told) -> _Indexed:
-    """Diagnose the readings of *rounds*, all in one go, and write the tables of each round as soon as its last piece is done."""
+def _index(
+    store: Readings, rounds: Sequence[tuple[str, Round]], spread: Spreader, told: Told, known: set[str]
+) -> _Indexed:
+    """Diagnose the readings of *rounds*, all in one go, and write the tables of each round as soon as its last piece is done. *known*: the
+    sets of packages that need not be written again."""
     pieces = [(number, work) for number, about in rounds for work in work_of(store, number, about)]
     done = spread([work for _, work in pieces], lambda many: told(many, len(pieces)))
-    known = Index(store).known_sets()
     size, troubles = 0, []
     many = Counter(number for number, _ in pieces)
     for number, about in rounds:
@@ -140,16 +142,16 @@ def index_anew(store: Readings, spread: Spreader, told: Told) -> list[str]:
         for one in store.files():
             by_round.setdefault(one.round, []).append(one)
         numbers = sorted({*store.rounds(), *by_round})
-        index = Index(store)
-        # Round by round in the place of the old files, so that a call that is cut off leaves an index that says what it lacks.
-        index.clear()
         rounds = []
         for number in numbers:
             about, said = _round_of(store, number, by_round.get(number, []))
             rounds.append((number, about))
             troubles += said
-        troubles += _index(store, rounds, spread, told).troubles
-        Index(store).merge()
+        # Round by round beside the old files, which go when all is there: a call that is cut off leaves what there was.
+        troubles += _index(store, rounds, spread, told, set()).troubles
+        index = Index(store)
+        index.leave(numbers)
+        index.merge()
         return troubles
 
 

@@ -23,10 +23,12 @@ if TYPE_CHECKING:
 _SCHEME = pattern(r"^([A-Za-z][A-Za-z0-9+.\-]{1,30})://")
 """How an address of something that is no file begins (RFC 3986, 3.1); one letter alone is a drive."""
 FORMS = (
-    "a snapshot file or a folder of them, - (a snapshot on standard input), ssh://[user@]host[:port], rpc://[user@]host,"
+    "a snapshot file or a folder of them, a store of readings, - (a snapshot on standard input), ssh://[user@]host[:port], rpc://[user@]host,"
     " or a file of hosts (.toml)"
 )
 STANDARD_INPUT = "-"
+STORE_HEADER = "store.json"
+"""The file by which a folder is known to be a store of readings."""
 
 
 class Asking(NamedTuple):
@@ -116,7 +118,31 @@ def _sources(
         return
     from hollow_chain.sources import files
 
+    if (path / STORE_HEADER).is_file():
+        yield _Source(named, partial(_of_store, named), False)
+        return
     yield _Source(named, lambda: files.read(path), False)
+
+
+def _of_store(named: str) -> Snapshot:
+    """The newest reading of each host in a store."""
+    from hollow_chain.facts.host import Unread
+    from hollow_chain.sources.files import merged
+    from hollow_chain.sources.readings import open_store
+
+    store = open_store(named)
+    found: list[Snapshot] = []
+    failed: list[str] = []
+    for name in store.newest():
+        try:
+            found.append(store.snapshot(name))
+        except Trouble as trouble:
+            failed.append(str(trouble))
+    if not found:
+        raise Trouble(failed[0] if failed else f"{named} holds no reading yet")
+    whole = merged(found)
+    whole.unread += [Unread(what=reason) for reason in failed]
+    return whole
 
 
 def _address(named: str, scheme: str) -> Address:

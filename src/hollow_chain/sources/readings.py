@@ -21,13 +21,13 @@ from hollow_chain.facts.host import Firewall, Host, Probe, Snapshot, UnreachedHo
 from hollow_chain.facts.service import Listed, Long, Moment, Part
 from hollow_chain.lazy import pattern
 from hollow_chain.sources.files import unpacked
+from hollow_chain.sources.places import STORE_HEADER
 from hollow_chain.sources.shelves import Shelf, shelf
 from hollow_chain.trouble import Trouble, wrong_call
 
 FORMAT = "hollow-chain/readings"
 VERSION = 1
-HEADER = "store.json"
-"""The file by which a folder is known to be a store."""
+HEADER = STORE_HEADER
 READINGS, ROUNDS = "readings", "rounds"
 _END = ".json.gz"
 _ROUND = pattern(r"\d{8}T\d{6}\.\d{6}Z-[0-9a-f]{8}")
