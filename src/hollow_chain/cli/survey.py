@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal, NamedTuple
 
 import typer
 
@@ -14,9 +14,10 @@ if TYPE_CHECKING:
     from collections.abc import Callable
     from datetime import datetime
 
+    from hollow_chain.facts.host import UnreachedHost
     from hollow_chain.fleet.latest import LatestFound
     from hollow_chain.fleet.surveying import Survey
-    from hollow_chain.fleet.work import Spreader
+    from hollow_chain.fleet.work import HostWork, Spreader
     from hollow_chain.show.survey import SurveyWish
 
 By = Literal["", "group", "system", "family", "cause", "service"]
@@ -52,6 +53,16 @@ def survey(
         typer.Option("--since", help="Only what has gone wrong since: 90m, 2h, 3d, or a moment.", show_default=False),
     ] = "",
     everything: Annotated[bool, typer.Option("--all", help="Also every host that is well, line by line.")] = False,
+    rehearse: Annotated[
+        int,
+        typer.Option(
+            "--rehearse",
+            min=0,
+            max=10_000,
+            help="Rehearse the next boot of each host so often: what runs now and will be down after it.",
+            show_default=False,
+        ),
+    ] = 0,
     every: Annotated[
         str,
         typer.Option(
@@ -94,7 +105,7 @@ def survey(
     def surveyed() -> tuple[Survey, int]:
         from hollow_chain.fleet.surveying import begun_since, survey
 
-        found = _latest(source, words, spread, at_once, within)
+        found = _latest(source, words, spread, _Ways(at_once, within, rehearse))
         result = survey(found.latest)
         for line in found.troubles:
             common.warn(line)
@@ -135,25 +146,39 @@ def _moment(text: str) -> datetime | None:
         raise wrong_call(f"--since takes {FORMS}, and not {text!r}") from None
 
 
-def _latest(source: list[str] | None, words: str, spread: Spreader, at_once: int, within: str) -> LatestFound:
+class _Ways(NamedTuple):
+    """How hosts are come to, and what is done with each."""
+
+    at_once: int
+    within: str
+    boots: int
+
+
+def _latest(source: list[str] | None, words: str, spread: Spreader, ways: _Ways) -> LatestFound:
     """The newest reading of each host that *source* means."""
-    from hollow_chain.fleet.latest import of_store, of_work, work_in, work_on
+    from hollow_chain.fleet.latest import of_store, of_work, work_in, work_of_store, work_on
     from hollow_chain.sources.readings import is_store, open_store
+
+    def diagnosed(work: list[HostWork], unreached: list[UnreachedHost], groups: dict[str, list[str]]) -> LatestFound:
+        rehearsed = [one._replace(boots=ways.boots) for one in work]
+        with fleeting.Working() as told:
+            return of_work(rehearsed, unreached, groups, spread, told, words)
 
     if source and len(source) == 1:
         if is_store(source[0]) or _is_elsewhere(source[0]):
-            return of_store(open_store(source[0]), words)
+            store = open_store(source[0])
+            return diagnosed(*work_of_store(store)) if ways.boots else of_store(store, words)
         folder = Path(source[0])
         if folder.is_dir():
             work = work_on(folder)
             if not work:
                 raise Trouble(f"cannot read {folder}: no store of readings, and no snapshot file in it")
-            with fleeting.Working() as told:
-                return _read(of_work(work, [], {}, spread, told, words))
+            return _read(diagnosed(work, [], {}))
     groups: dict[str, list[str]] = {}
-    snapshot = common.load(source, with_claims=True, with_versions=True, at_once=at_once, within=within, groups=groups)
-    with fleeting.Working() as told:
-        return of_work(work_in(snapshot, groups), snapshot.unreached, groups, spread, told, words)
+    snapshot = common.load(
+        source, with_claims=True, with_versions=True, at_once=ways.at_once, within=ways.within, groups=groups
+    )
+    return diagnosed(work_in(snapshot, groups), snapshot.unreached, groups)
 
 
 def _is_elsewhere(named: str) -> bool:

@@ -1,7 +1,7 @@
 """Whether hosts that are not well have something in common that the well ones have not, or whether chance would do it.
 
 Fisher's exact test, one-sided (R. A. Fisher, Journal of the Royal Statistical Society 85, 1922), with the false discovery rate of all
-tests of a survey held down (Benjamini and Hochberg, Journal of the Royal Statistical Society B 57, 1995), both as SciPy has them.
+tests of a survey held down (Benjamini and Hochberg, Journal of the Royal Statistical Society B 57, 1995).
 """
 
 from __future__ import annotations
@@ -54,20 +54,47 @@ def chances(counts: npt.NDArray[np.int64]) -> npt.NDArray[np.float64]:
     worth = np.flatnonzero(likely <= RATE * candidates / len(counts))
     if not len(worth):
         return found
-    with needs(EXTRA, "an association"):
-        from scipy.stats import hypergeom
-    sick_with, sick, well_with, well = counts[worth].T
-    found[worth] = np.clip(hypergeom.sf(sick_with - 1, sick + well, sick_with + well_with, sick), 0.0, 1.0)
+    found[worth] = _tails(counts[worth])
     return found
+
+
+def _tails(counts: npt.NDArray[np.int64]) -> _Floats:
+    """How likely so many or more are by chance: the upper tail of the hypergeometric distribution, term by term. That of SciPy is the same;
+    to load its statistics takes longer than a survey of a million services."""
+    sick_with, sick, well_with, well = counts.T.astype(np.float64)
+    having = sick_with + well_with
+    term = np.exp(_logs(counts.astype(np.float64)))
+    whole = term.copy()
+    last = np.minimum(sick, having)
+    for more in range(int((last - sick_with).max(initial=0))):
+        many = sick_with + more
+        # From one number to the next (Johnson, Kotz and Kemp, Univariate Discrete Distributions, 6.2); nought from the last on.
+        factor = (sick - many) * (having - many) / ((many + 1) * (well - having + many + 1))
+        term = np.where(many < last, term * factor, 0.0)
+        whole += term
+        if (term <= whole * _NEGLIGIBLE).all():
+            break
+    return np.minimum(whole, 1.0)
+
+
+_NEGLIGIBLE = 1e-15
+"""A share that a sum of doubles no longer shows: the terms fall from here on, faster and faster."""
 
 
 def _likelihood(counts: npt.NDArray[np.int64]) -> npt.NDArray[np.float64]:
     """How likely just so many are by chance, where that is more than its mean; else 1. That is less than the chance of so many or more."""
-    sick_with, sick, well_with, well = counts.T.astype(np.float64)
-    having, all_ = sick_with + well_with, sick + well
-    logs = _ways(sick_with, sick) + _ways(well_with, well) - _ways(having, all_)
+    table = counts.astype(np.float64)
+    sick_with, sick, well_with, well = table.T
+    above = sick_with * (sick + well) > sick * (sick_with + well_with)
     # Rounding of the logarithms must not lose a test.
-    return np.where(sick_with * all_ > sick * having, np.exp(np.minimum(logs, 0.0)) * (1 - 1e-6), 1.0)
+    return np.where(above, np.exp(_logs(table)) * (1 - 1e-6), 1.0)
+
+
+def _logs(table: _Floats) -> _Floats:
+    """The logarithm of how likely just so many are by chance (hypergeometric distribution)."""
+    sick_with, sick, well_with, well = table.T
+    logs = _ways(sick_with, sick) + _ways(well_with, well) - _ways(sick_with + well_with, sick + well)
+    return np.minimum(logs, 0.0)
 
 
 def _ways(chosen: _Floats, of: _Floats | float) -> _Floats:
@@ -77,13 +104,13 @@ def _ways(chosen: _Floats, of: _Floats | float) -> _Floats:
     return np.asarray(gammaln(of + 1.0) - gammaln(chosen + 1.0) - gammaln(of - chosen + 1.0))
 
 
-def corrected(chance: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
-    """The same, so corrected that of those up to a rate no more than that rate are false ones."""
-    if not len(chance):
-        return chance
-    with needs(EXTRA, "an association"):
-        from scipy.stats import false_discovery_control
-    return np.asarray(false_discovery_control(chance, method="bh"), dtype=np.float64)
+def corrected(chance: _Floats) -> _Floats:
+    """The same, so corrected that of those up to a rate no more than that rate are false ones (the step-up procedure)."""
+    order = np.argsort(chance, kind="stable")
+    stepped = chance[order] * len(chance) / np.arange(1, len(chance) + 1)
+    found = np.empty(len(chance), dtype=np.float64)
+    found[order] = np.minimum(np.minimum.accumulate(stepped[::-1])[::-1], 1.0)
+    return found
 
 
 def interval(counts: Counts) -> Interval:
@@ -126,4 +153,4 @@ def _solved(rises: Callable[[_Weighed], float], many: _Floats, weights: _Floats)
 def load() -> None:
     """Load what the tests are made with, which takes its time: others may wait for a disk meanwhile."""
     with needs(EXTRA, "an association"):
-        import scipy.stats  # noqa: F401
+        import scipy.special  # noqa: F401

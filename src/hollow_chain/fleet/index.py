@@ -117,7 +117,7 @@ def _writer(sink: Any, of: pa.Schema, about: dict[bytes, bytes]) -> pq.ParquetWr
     """A writer that leaves out what a small file would consist of: statistics, and the schema of Arrow beside that of Parquet."""
     told = {FORMAT_KEY: FORMAT, VERSION_KEY: str(VERSION).encode(), **about}
     writer = pq.ParquetWriter(
-        sink, of, compression="zstd", compression_level=9, write_statistics=False, store_schema=False
+        sink, of, compression="zstd", compression_level=3, write_statistics=False, store_schema=False
     )
     writer.add_key_value_metadata(told)
     return writer

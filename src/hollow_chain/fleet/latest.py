@@ -183,6 +183,35 @@ def of_work(
     return LatestFound(Latest(_last_rows(hosts), services, _sets(packages), {}), troubles)
 
 
+def work_of_store(store: Readings) -> tuple[list[HostWork], list[UnreachedHost], dict[str, list[str]]]:
+    """The pieces of work that the newest readings of a store are diagnosed in anew, the hosts that were not read at their last round, and
+    the groups of all."""
+    index = Index(store)
+    history = index.hosts(["round", "kept_at", "host", "read", "why", "read_at", "file", "hangs_on", "groups"])
+    rows = (
+        _last_rows(history.sort_by([("kept_at", "ascending"), ("round", "ascending")])).to_pylist()
+        if history.num_rows
+        else []
+    )
+    groups = {row["host"]: row["groups"] for row in rows if row["groups"]}
+    away = [
+        UnreachedHost(name=row["host"], why=row["why"] or "", tried_at=row["read_at"])
+        for row in rows
+        if not row["read"]
+    ]
+    there = [row for row in rows if row["read"]]
+    parts = parts_of([Hanging(row["host"], row["hangs_on"] or ()) for row in there])
+    work = [
+        HostWork(
+            parts=[[HostPiece(there[place]["host"], there[place]["file"]) for place in part] for part in row],
+            store=store.said,
+            groups={name: groups[name] for part in row for place in part if (name := there[place]["host"]) in groups},
+        )
+        for row in batches(parts, BATCH)
+    ]
+    return work, away, groups
+
+
 def work_in(found: Snapshot, groups: Mapping[str, list[str]]) -> list[HostWork]:
     """The pieces of work that hosts which were just read are diagnosed in."""
     from hollow_chain.facts.codec import encode

@@ -17,6 +17,7 @@ with needs(EXTRA, "diagnosing many hosts"):
     import pyarrow as pa
 
 if TYPE_CHECKING:
+    from hollow_chain.causes import Facts
     from hollow_chain.fleet.rows import Rows
     from hollow_chain.sources.readings import Readings
 
@@ -41,6 +42,8 @@ class HostWork(NamedTuple):
     groups: dict[str, list[str]] = {}  # noqa: RUF012 - never changed
     firewalls: Sequence[Firewall] = ()
     probes: Sequence[Probe] = ()
+    boots: int = 0
+    """How often the next boot of each host is rehearsed; 0: not at all."""
 
 
 class Done(NamedTuple):
@@ -80,11 +83,32 @@ def done(work: HostWork) -> Done:
         found.firewalls = [*found.firewalls, *(one for one in work.firewalls if names.intersection(one.between))]
         found.probes = [*found.probes, *(one for one in work.probes if one.to in names)]
         about = RoundOf(work.number, work.kept_at, files, work.groups)
-        of_part = rows_of(Facts(Graph(found)), [host.name for host in found.hosts], about)
+        facts = Facts(Graph(found))
+        of_part = rows_of(facts, [host.name for host in found.hosts], about)
+        if work.boots:
+            _rehearse(facts, of_part, work.boots)
         rows.hosts.extend(of_part.hosts)
         rows.services.extend(of_part.services)
         rows.packages.update(of_part.packages)
     return of_rows(rows, troubles)
+
+
+def _rehearse(facts: Facts, rows: Rows, boots: int) -> None:
+    """Mark in *rows* what runs now and will be down after the next boot in most rehearsals of it."""
+    from hollow_chain.boot.families import as_it_stands, foreseen, plan_of
+    from hollow_chain.boot.rehearsal import rehearse
+
+    for host in rows.hosts:
+        owner = facts.graph.hosts[host["host"]]
+        graph = as_it_stands(facts, [owner.name])
+        plan = plan_of(graph, graph.hosts[owner.name], foreseen(facts, owner))
+        if not plan.units:
+            continue
+        lost = {odds.service for odds in rehearse(plan, boots).services if odds.change == "lost"}
+        own = [row for row in rows.services if row["host"] == owner.name]
+        for row in own:
+            row["down_after_boot"] = row["down_after_boot"] or row["service"] in lost
+        host["down_after_boot"] = sum(row["down_after_boot"] for row in own)
 
 
 def of_rows(rows: Rows, troubles: list[str]) -> Done:

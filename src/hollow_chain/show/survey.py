@@ -55,6 +55,7 @@ def show_survey(page: Page, survey: Survey, wish: SurveyWish) -> None:
     _show_lone(page, [one for one in survey.causes if one not in common])
     if wish.by:
         _show_by(page, survey, wish.by)
+    _show_at_risk(page, survey)
     _show_hosts(page, survey, wish)
     page.legend()
 
@@ -164,6 +165,21 @@ def counted_by(survey: Survey, by: str) -> list[tuple[str, Counter[str]]]:
         for value in of[by]:
             found.setdefault(value, Counter())[line.stands] += 1
     return sorted(found.items(), key=lambda item: (-item[1][UNWELL], -item[1][UNREAD], item[0]))
+
+
+def _show_at_risk(page: Page, survey: Survey) -> None:
+    hosts: dict[str, list[str]] = {}
+    for line in survey.lines:
+        for service in line.at_risk:
+            hosts.setdefault(service, []).append(line.host)
+    if not hosts:
+        return
+    page.heading("Runs now, will be down after the next boot")
+    ranked = sorted(hosts.items(), key=lambda item: (-len(item[1]), item[0]))
+    for service, names in ranked[:_MOST_CAUSES]:
+        page.line((clean(service, 80), "bold"), f": {_named(names)}", indent=2, hang=2)
+    if len(ranked) > _MOST_CAUSES:
+        page.line((f"and {len(ranked) - _MOST_CAUSES} more services: --json", "dim"), indent=2)
 
 
 def _show_hosts(page: Page, survey: Survey, wish: SurveyWish) -> None:

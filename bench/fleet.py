@@ -1,0 +1,114 @@
+"""Many hosts: how long a survey takes against the mere reading of its columns, how well work is spread, what a reading costs."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+
+from bench.made_up import made_up
+from hollow_chain.facts.host import Host, Package, snapshot
+from hollow_chain.sources.readings import Readings, keep, open_store
+
+HOSTS, SERVICES = int(os.environ.get("HOLLOW_CHAIN_BENCH_HOSTS", "2000")), 200
+"""Ten thousand take ten minutes: ``docs/fleet.md`` has their figures."""
+_ROUND = 100
+PROGRAM = str(Path(sys.executable).parent / "hollow-chain")
+_SETTINGS = "startup, account, start_limit, stop_limit, memory_limit, restart, configuration, definition, program, program_size, program_changed_at"
+DUCK = (
+    'import duckdb, sys; duckdb.sql("select round, host, service, standing, causes, needs, up_after, begun_after, down_after_boot, '
+    f'{_SETTINGS} from \'" + sys.argv[1] + "/index/services/*.parquet\'").to_arrow_table(); '
+    'duckdb.sql("select * from \'" + sys.argv[1] + "/index/hosts/*.parquet\'").to_arrow_table()'
+)
+ONE = (
+    "import gc, sys, time; gc.disable(); from hollow_chain.sources.readings import open_store; "
+    "from hollow_chain.fleet.keeping import work_of; from hollow_chain.fleet.work import done; "
+    "store = open_store(sys.argv[1]); work = [one for number in store.rounds() for one in work_of(store, number, store.round(number))]; "
+    "chosen = work[:: max(1, len(work) // 12)]; done(work[0]); began = time.perf_counter(); [done(one) for one in chosen]; "
+    "print((time.perf_counter() - began) / sum(len(one.parts) for one in chosen))"
+)
+
+
+def filled(place: Path, hosts: int) -> tuple[Readings, float]:
+    """A store of so many made-up hosts without an index, and the bytes of a reading. One host in ten has troubles."""
+    store = open_store(str(place), make=True)
+    size = 0
+    for first in range(0, hosts, _ROUND):
+        made = [_host(number) for number in range(first, min(hosts, first + _ROUND))]
+        size += keep(store, snapshot(made, "bench"), {}, datetime.now(UTC)).bytes
+    return store, size / hosts
+
+
+def _host(number: int) -> Host:
+    dice = random.Random(number)
+    # The same services on every host, as in a fleet; the troubles are of some hosts alone.
+    (host,) = made_up(SERVICES, 1, seed=7).hosts
+    host.name = f"pier-{number:05d}"
+    host.system = f"Harbor Linux 12.{dice.randrange(4)}"
+    host.packages = [Package(name=f"lib-{at}", version=f"1.{int(number % 12 == at)}") for at in range(300)]
+    if dice.random() < 0.9:
+        for service in host.services:
+            service.state, service.startup = "running", "automatic"
+        host.events = []
+    return host
+
+
+def measured(folder: Path) -> Iterator[tuple[str, float, float]]:
+    """All of it."""
+    place = folder / "readings"
+    _, bytes_each = filled(place, HOSTS)
+    cores = len(os.sched_getaffinity(0))
+    each = float(
+        subprocess.run([sys.executable, "-c", ONE, str(place)], capture_output=True, text=True, check=True).stdout
+    )
+    pool, peak = _timed(PROGRAM, "keep", str(place), "--index")
+    print(
+        f"{HOSTS:,} hosts of {SERVICES} services: {pool:.1f} s on {cores} cores, one takes {each * 1000:.1f} ms; parent {peak >> 20} MB"
+    )
+    yield f"diagnosis of {HOSTS:,} hosts / one x {HOSTS:,} / cores", pool / (each * HOSTS / cores), 1.15
+    yield "memory of the parent, GB", peak / 1e9, 1.0
+    index = sum(path.stat().st_size for path in (place / "index").rglob("*.parquet"))
+    yield "kilobytes of a reading of 200 services", (bytes_each + index / HOSTS) / 1000, 40.0
+    mine = min(_timed(PROGRAM, "survey", "--from", str(place), "--json")[0] for _ in range(3))
+    duck = min(_timed(sys.executable, "-c", DUCK, str(place))[0] for _ in range(3))
+    print(f"survey of {HOSTS * SERVICES:,} services: {mine:.2f} s; DuckDB reads the same columns in {duck:.2f} s")
+    yield "survey / DuckDB reading the same columns", mine / duck, 3.0
+    yield from _on_engine(place, pool, cores)
+    shutil.rmtree(place)
+
+
+def _timed(*command: str) -> tuple[float, int]:
+    """Seconds and peak memory in bytes of a call; of it alone, and not of its children."""
+    began = time.perf_counter()
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    _, status, usage = os.wait4(process.pid, 0)
+    process.returncode = os.waitstatus_to_exitcode(status)
+    assert process.returncode in (0, 1), (command, process.returncode)
+    return time.perf_counter() - began, usage.ru_maxrss * 1024
+
+
+def _on_engine(place: Path, pool: float, cores: int) -> Iterator[tuple[str, float, float]]:
+    address = "tcp://127.0.0.1:18786"
+    dask = str(Path(sys.executable).parent / "dask")
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    with subprocess.Popen(
+        [dask, "scheduler", "--host", "127.0.0.1", "--port", "18786", "--no-dashboard"], **quiet
+    ) as scheduler:
+        workers = [
+            subprocess.Popen([dask, "worker", address, "--nthreads", "1", "--no-dashboard", "--no-nanny"], **quiet)
+            for _ in range(2)
+        ]
+        try:
+            time.sleep(5)
+            engine, _ = _timed(PROGRAM, "keep", str(place), "--index", "--on", address)
+        finally:
+            for one in (*workers, scheduler):
+                one.kill()
+    print(f"the same on a Dask cluster of 2 workers: {engine:.1f} s")
+    yield "diagnosis on 2 Dask workers / in the pool", engine / pool * min(cores, 2) / 2, 1.3
