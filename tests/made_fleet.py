@@ -133,7 +133,7 @@ def _everywhere(hosts: list[Host], name: str, dice: random.Random) -> Iterator[t
 
 
 def _bad_package(hosts: list[Host], groups: dict[str, list[str]], dice: random.Random) -> Story:
-    chosen = {host.name for host in dice.sample(hosts, max(4, len(hosts) // 25))}
+    chosen = {host.name for host in dice.sample(hosts, min(len(hosts), max(4, len(hosts) // 25)))}
     for host, service in _everywhere(hosts, "ticket-desk", dice):
         bad = host.name in chosen
         host.packages.append(Package(name="ticket-desk", version="2.2" if bad else "2.1"))
@@ -154,7 +154,7 @@ def _setting_off(hosts: list[Host], groups: dict[str, list[str]], dice: random.R
 
 
 def _takes_along(hosts: list[Host], groups: dict[str, list[str]], dice: random.Random) -> Story:
-    for host in dice.sample(hosts, max(4, len(hosts) // 5)):
+    for host in dice.sample(hosts, min(len(hosts), max(4, len(hosts) // 5))):
         service = _service(host, "seat-map", dice, links=[Link(to="ledger.service", host=SERVER, pulls=False)])
         host.services.append(service)
         service.state = "failed"

@@ -31,8 +31,8 @@ with needs(EXTRA, "a survey"):
     import pyarrow as pa
     import pyarrow.compute as pc
 
-_MOST_OFFERED = 8
-"""Near names that are offered where none fits."""
+_MOST_OFFERED, _LIKE = 8, 68
+"""Near names that are offered where none fits, and how like they are at least, as where a target is looked for."""
 
 
 class LatestFound(NamedTuple):
@@ -140,7 +140,8 @@ def _fitting(services: pa.Table, words: str) -> set[str]:
         from hollow_chain.wording.near import nearest
 
         names = list(known)
-        near = [names[one.place] for one in nearest(wanted, names, _MOST_OFFERED, 60)]
+        stems = [name.removesuffix(".service").casefold() for name in names]
+        near = [names[one.place] for one in nearest(wanted, stems, _MOST_OFFERED, _LIKE)]
         trouble = wrong_call(f"no service fits {words!r}" + ("; the nearest names:" if near else ""))
         trouble.rows = tuple(near)
         raise trouble

@@ -15,7 +15,18 @@ import msgspec
 
 from hollow_chain.facts.host import File, Firewall, Host
 from hollow_chain.facts.kinds import KIND, SET, STATE
-from hollow_chain.facts.service import Account, Claim, Condition, Definition, LastRun, Limits, Program, Service, Trigger
+from hollow_chain.facts.service import (
+    Account,
+    Claim,
+    Condition,
+    Confinement,
+    Definition,
+    LastRun,
+    Limits,
+    Program,
+    Service,
+    Trigger,
+)
 from hollow_chain.wording.counts import size
 
 Text = Callable[[Any], str | None]
@@ -97,6 +108,8 @@ _CALLED: dict[tuple[Any, str], str] = {
     (Limits, "run_seconds"): "run limit, s", (Limits, "watchdog_seconds"): "watchdog, s",
 }  # fmt: skip
 """What fields are called whose names are not what people say."""
+_ELSE = {"confinement": Confinement()}
+"""Parts that are left out where they say nothing, and not where nothing is known of them."""
 _UNDER = {"confinement": "confinement", "limits": "limit of all services", "definition": "definition"}
 """Fields whose parts are told with the whole."""
 _WRITTEN: dict[type, Callable[[Any], str]] = {
@@ -173,6 +186,8 @@ def _about(kind: type, name: str) -> str:
 def _below(name: str, text: Text) -> Text:
     def found(thing: Any) -> str | None:
         inner = getattr(thing, name)
+        if inner is None and name in _ELSE:
+            inner = _ELSE[name]
         return text(inner) if inner is not None else None
 
     return found
@@ -198,16 +213,14 @@ def _scalar(name: str) -> Text:
 
 def _list_of(name: str, write: Callable[[Any], str]) -> Text:
     def found(thing: Any) -> str | None:
-        value = getattr(thing, name)
-        return None if value is None else listed(map(write, value))
+        return listed(map(write, getattr(thing, name) or ()))
 
     return found
 
 
 def _pairs(name: str) -> Text:
     def found(thing: Any) -> str | None:
-        value = getattr(thing, name)
-        return None if value is None else listed(f"{key}={one}" for key, one in value.items())
+        return listed(f"{key}={one}" for key, one in (getattr(thing, name) or {}).items())
 
     return found
 
