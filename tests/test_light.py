@@ -26,6 +26,9 @@ EXTRAS = (
     "asyncssh",
     "greenlet",
     "impacket",
+    "pyarrow",
+    "fsspec",
+    "distributed",
 )
 PLAIN = """
 import sys

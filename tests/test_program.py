@@ -368,7 +368,7 @@ def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path)
     assert {p.name for p in folder.iterdir()} == short
     assert run("why", "kiosk", "--from", "hollow-chain-demo/mended").status == 0
     whole = run("demo", "--all-troubles")
-    assert whole.status == 0 and whole.out.count("Step ") == 22 and "RouteOptimizer" in whole.out
+    assert whole.status == 0 and whole.out.count("Step ") == 26 and "RouteOptimizer" in whole.out
     assert [line.split()[3:] for line in whole.err.splitlines() if "rehearsed" not in line] == [
         ["running"],
         ["HarborPrint", "is", "up"],

@@ -27,14 +27,20 @@ class Scene(NamedTuple):
     """Whether it is told with ``--all-troubles`` only."""
 
     @property
-    def is_picture(self) -> bool:
-        """Whether it writes a picture, which a plain install cannot."""
-        return any(word.endswith(".png") for word in self.call)
+    def needs(self) -> str:
+        """What it takes that a plain install has not: ``pictures``, ``fleet``; empty: nothing."""
+        if any(word.endswith(".png") for word in self.call):
+            return "pictures"
+        return "fleet" if "{folder}/readings" in self.call else ""
 
 
-def _draws() -> bool:
+_BRINGS = {"pictures": "matplotlib", "fleet": "pyarrow"}
+"""The package by which each extra is known to be there."""
+
+
+def _has(extra: str) -> bool:
     try:
-        return find_spec("matplotlib") is not None
+        return not extra or find_spec(_BRINGS[extra]) is not None
     except ValueError:  # what is kept from being imported has no specification
         return False
 
@@ -120,6 +126,26 @@ STORY = (
         more=True,
     ),
     Scene(
+        "Forty ticket counters are read every morning, and kept. This was Tuesday.",
+        ["capture", "--from", "{folder}/counters-tuesday.toml", "--keep", "{folder}/readings"],
+        more=True,
+    ),
+    Scene(
+        "And this is Wednesday, after an update that some have had.",
+        ["capture", "--from", "{folder}/counters-wednesday.toml", "--keep", "{folder}/readings"],
+        more=True,
+    ),
+    Scene(
+        "What is wrong where, and what have those counters in common?",
+        ["survey", "--from", "{folder}/readings", "--by", "group"],
+        more=True,
+    ),
+    Scene(
+        "One of them worked yesterday. What is otherwise now?",
+        ["drift", "counter-05", "--from", "{folder}/readings"],
+        more=True,
+    ),
+    Scene(
         "The facts of all hosts are read again, after the same was done on each. Is all well below the kiosk?",
         ["why", "kiosk", "--from", "{mended}"],
     ),
@@ -151,9 +177,13 @@ def demo(
         ("Ternholm Ferries, a small company of our invention: six hosts, about a hundred and twenty services.", "bold")
     )
     words = {"facts": str(facts), "mended": str(mended), "folder": str(out)}
-    scenes = [scene for scene in STORY if (all_troubles or not scene.more) and (_draws() or not scene.is_picture)]
-    if all_troubles and not _draws():
-        common.warn("pictures are left out: pip install 'hollow-chain[pictures]'")
+    wanted = [scene for scene in STORY if all_troubles or not scene.more]
+    scenes = [scene for scene in wanted if _has(scene.needs)]
+    for extra in dict.fromkeys(scene.needs for scene in wanted if not _has(scene.needs)):
+        what = "pictures are" if extra == "pictures" else "the forty counters are"
+        common.warn(f"{what} left out: pip install 'hollow-chain[{extra}]'")
+    if any(scene.needs == "fleet" for scene in scenes):
+        _lay_out_counters(out)
     waits = not no_pause and sys.stdin.isatty() and sys.stdout.isatty()
     for number, scene in enumerate(scenes, 1):
         page.gap()
@@ -180,7 +210,8 @@ def _end(page: Page, out: Path, facts: Path, troubles: Sequence[tuple[str, str, 
     common.write_out(out / "verdict.json", _verdict(facts), named=False)
     page.gap()
     made = ["verdict.json"]
-    made += [name for name in ("office", "cases.db", "ticket.html", "links.png", "boot.png") if (out / name).exists()]
+    kept = ("office", "cases.db", "ticket.html", "links.png", "boot.png", "readings", "counters-wednesday.toml")
+    made += [name for name in kept if (out / name).exists()]
     page.line(
         (
             f"The files are in {common.shown(out)}: facts/ (as read), mended/ (after the mend), {', '.join(made)}.",
@@ -234,6 +265,23 @@ def _lay_out(facts: Path, mended: Path) -> None:
         common.write_out(mended / source.name.replace(".yaml", ".json"), _after_the_mend(data), named=False)
 
 
+def _lay_out_counters(out: Path) -> None:
+    """Put the snapshots of the counters of both days into *out*, with a file of hosts for each day."""
+    from msgspec.structs import replace
+
+    from hollow_chain.demo.counters import counters, hosts_file
+    from hollow_chain.facts.codec import encode
+
+    for number, day in enumerate(("tuesday", "wednesday")):
+        folder = out / f"counters-{day}"
+        folder.mkdir(exist_ok=True)
+        found = counters(number)
+        for host in found.hosts:
+            common.write_out(folder / f"{host.name}.json", encode(replace(found, hosts=[host])), named=False)
+        text = hosts_file(folder.name)
+        common.write_out(out / f"counters-{day}.toml", text.encode(), named=False)
+
+
 def _clear(out: Path) -> None:
     """Remove the stand-in host and the cases of an earlier demo in the same folder: the story begins anew."""
     import shutil
@@ -242,6 +290,8 @@ def _clear(out: Path) -> None:
 
     if (out / "office" / FILE).is_file():
         shutil.rmtree(out / "office", ignore_errors=True)
+    if (out / "readings" / "store.json").is_file():
+        shutil.rmtree(out / "readings", ignore_errors=True)
     try:
         for name in ("cases.db", "ticket.html", "links.png", "boot.png"):
             (out / name).unlink(missing_ok=True)

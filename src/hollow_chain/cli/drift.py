@@ -66,7 +66,7 @@ def drift(
     if against and against not in _hosts(found) and against in groups:
         return _odd(found, name, against, groups[against], json)
     twin = _host(found, against) if against else ""
-    row = None if twin else _own(store, name, _row(found, name), since)
+    row = None if twin else _own(store, _row(found, name), since)
     if row is None and not twin:
         return _of_its_group(found, name, groups, since, json)
     return _compared(store, found, name, twin, row, everything, json)
@@ -110,14 +110,13 @@ def _members(found: LatestFound) -> dict[str, list[str]]:
     return groups
 
 
-def _own(store: Readings, name: str, newest: dict[str, Any], since: str) -> dict[str, Any] | None:
+def _own(store: Readings, newest: dict[str, Any], since: str) -> dict[str, Any] | None:
     """The row of the earlier reading of the host that it is compared with."""
     from hollow_chain.fleet.drifting import nearest_well
     from hollow_chain.fleet.index import Index
 
     history = Index(store).hosts(["round", "host", "read", "file", "read_at", "unwell"])
-    before = _moment(since) if since else newest["read_at"]
-    return nearest_well(history, name, before, not since)
+    return nearest_well(history, newest, _moment(since) if since else None, not since)
 
 
 def _moment(text: str) -> datetime:

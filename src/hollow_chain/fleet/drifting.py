@@ -242,11 +242,19 @@ def _of_hosts(services: pa.Table, hosts: Sequence[str]) -> pa.Table:
     )
 
 
-def nearest_well(history: pa.Table, host: str, before: datetime | None, wants_well: bool) -> dict[str, Any] | None:
-    """The row of the newest earlier reading of *host*, where *wants_well* the newest in which it was well; None where there is none."""
-    rows = [row for row in history.filter(pc.equal(history["host"], host)).to_pylist() if row["read"]]
+def nearest_well(
+    history: pa.Table, newest: dict[str, Any], before: datetime | None, wants_well: bool
+) -> dict[str, Any] | None:
+    """The row of the last reading of a host that came before its *newest*, and before that moment; where *wants_well* the last in which
+    it was well. None where there is none."""
+    rows = [row for row in history.filter(pc.equal(history["host"], newest["host"])).to_pylist() if row["read"]]
     rows.sort(key=lambda row: row["round"])
-    earlier = [row for row in rows if before is None or (row["read_at"] is not None and row["read_at"] < before)]
+    earlier = [
+        row
+        for row in rows
+        if row["round"] < newest["round"]
+        and (before is None or (row["read_at"] is not None and row["read_at"] <= before))
+    ]
     well = [row for row in earlier if not row["unwell"]]
     chosen = (well or earlier) if wants_well else earlier
     return chosen[-1] if chosen else None

@@ -123,8 +123,12 @@ _WRITTEN: dict[type, Callable[[Any], str]] = {
 
 @cache
 def facets_of(kind: type) -> tuple[Facet, ...]:
-    """What is compared of a thing of that type."""
-    return tuple(_facets(kind))
+    """What is compared of a thing of that type; what follows from something else comes last."""
+    return tuple(sorted(_facets(kind), key=lambda facet: facet.about in _LATE))
+
+
+_LATE = ("aliases", "description", "display name", "started at boot by", "ports claimed")
+"""What of a service follows from its startup type and its settings, or says the least."""
 
 
 def _facets(kind: type) -> Iterator[Facet]:
