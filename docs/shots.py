@@ -22,13 +22,13 @@ SHOTS = {
     "why-all": "why --all --from facts",
     "ports": "ports --from facts --host pierhead",
     "license-check": "license check suite.toml.txt --from facts --host pierhead",
-    "decode": "decode 1053; hollow-chain decode status=203/EXEC; hollow-chain decode 'bind() failed (98: Address already in use)'",
+    "decode": "decode 1053; hollow-chain decode 'bind() failed (98: Address already in use)'; hollow-chain case list --store taught.db",
     "rehearse": "rehearse --from facts --host voyage-ws",
     "suppose": "suppose 'limit all 60s' 'fails PositionFeed' --from facts --host voyage-ws",
     "mend": "mend kiosk --from facts",
     "register": "register /opt/tide/board --name tide-board --describe 'How high the water stands' --port 80 --needs boarding-list "
     "--from facts --host gate-03 -- --ramps 3",
-    "case": "case list --store taught.db; hollow-chain why CargoList --from facts --store taught.db",
+    "survey": "survey --from readings; hollow-chain drift counter-05 --from readings",
     "about": "about barrier --from facts",
     "changes": "changes --from facts --host office-01; hollow-chain changes --between facts/office-01.yaml mended/office-01.json",
 }
@@ -151,6 +151,13 @@ def _license_file(folder: Path) -> None:
     )
 
 
+def _readings(folder: Path) -> None:
+    """A store of readings of the counters of the demo."""
+    whole = [PROGRAM, "demo", "--all-troubles", "--out", "whole"]
+    subprocess.run(whole, cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    (folder / "whole/readings").rename(folder / "readings")
+
+
 def _taught(folder: Path) -> None:
     """A store with some cases, most of them judged."""
     for target, cause in (
@@ -186,6 +193,7 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as place:
             folder = Path(place)
             subprocess.run([PROGRAM, "demo", "--out", "."], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            _readings(folder)
             _license_file(folder)
             undo = [PROGRAM, "mend", "--undo", "--yes", "--from", "office"]
             subprocess.run(undo, cwd=folder, check=True, stdout=subprocess.DEVNULL)

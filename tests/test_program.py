@@ -373,7 +373,9 @@ def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path)
         ["running"],
         ["HarborPrint", "is", "up"],
     ]  # as it is watched
-    assert {p.name for p in folder.iterdir()} == {*short, "links.png", "boot.png"}
+    counters = {f"counters-{day}{ending}" for day in ("tuesday", "wednesday") for ending in ("", ".toml")}
+    assert {p.name for p in folder.iterdir()} == {*short, "links.png", "boot.png", "readings", *counters}
+    assert "package ticket-desk 2.1 -> 2.2" in whole.out
     assert run("demo").status == 0
     assert {p.name for p in folder.iterdir()} == short
 

@@ -290,10 +290,18 @@ def _clear(out: Path) -> None:
 
     if (out / "office" / FILE).is_file():
         shutil.rmtree(out / "office", ignore_errors=True)
-    if (out / "readings" / "store.json").is_file():
-        shutil.rmtree(out / "readings", ignore_errors=True)
+    if (out / "counters-tuesday.toml").is_file():
+        for name in ("readings", "counters-tuesday", "counters-wednesday"):
+            shutil.rmtree(out / name, ignore_errors=True)
     try:
-        for name in ("cases.db", "ticket.html", "links.png", "boot.png"):
+        for name in (
+            "cases.db",
+            "ticket.html",
+            "links.png",
+            "boot.png",
+            "counters-tuesday.toml",
+            "counters-wednesday.toml",
+        ):
             (out / name).unlink(missing_ok=True)
     except OSError as error:  # a system that removes no file which somebody has open
         raise Trouble(

@@ -124,11 +124,25 @@ def factor_words(factor: Factor) -> str:
 def counts_words(shared: Shared) -> str:
     """How many have it, and whether chance would do that."""
     counts: Counts = shared.counts
-    chance = "less than one in a billion" if shared.chance < 1e-9 else f"{shared.chance:.2g}"
     return (
         f"{counts.sick_with} of {counts.sick} that are not well, {counts.well_with} of {counts.well} that are;"
-        f" {odds_words(shared)}, chance alone {chance}"
+        f" {odds_words(shared)}, by chance alone {chance_words(shared.chance)}"
     )
+
+
+def chance_words(chance: float) -> str:
+    """A chance as people say it."""
+    if chance < _NEVER:
+        return "less than once in a billion times"
+    if chance > _OFTEN:
+        return f"{chance * 100:.0f} times in 100"
+    times = 1 / chance
+    digits = 10 ** max(0, len(str(int(times))) - 2)
+    return f"once in {int(times / digits) * digits:,} times"
+
+
+_NEVER, _OFTEN = 1e-9, 0.02
+"""Chances that nobody needs in digits, and that are said in a hundred."""
 
 
 def odds_words(shared: Shared) -> str:

@@ -15,6 +15,8 @@ from hollow_chain.facts.host import Host, Snapshot, Unread
 from hollow_chain.reach.memory import fits
 from hollow_chain.trouble import Trouble
 
+STORE_HEADER = "store.json"
+"""The file by which a folder is known to be a store of readings."""
 SUFFIXES = (".json", ".yaml", ".yml", ".json.gz")
 _LONG_AGO = datetime(1, 1, 2, tzinfo=UTC)
 

@@ -27,8 +27,6 @@ FORMS = (
     " or a file of hosts (.toml)"
 )
 STANDARD_INPUT = "-"
-STORE_HEADER = "store.json"
-"""The file by which a folder is known to be a store of readings."""
 
 
 class Asking(NamedTuple):
@@ -118,7 +116,7 @@ def _sources(
         return
     from hollow_chain.sources import files
 
-    if (path / STORE_HEADER).is_file():
+    if (path / files.STORE_HEADER).is_file():
         yield _Source(named, partial(_of_store, named), False)
         return
     yield _Source(named, lambda: files.read(path), False)

@@ -20,8 +20,7 @@ from hollow_chain.facts.codec import MAX_BYTES, SnapshotError, decode
 from hollow_chain.facts.host import Firewall, Host, Probe, Snapshot, UnreachedHost
 from hollow_chain.facts.service import Listed, Long, Moment, Part
 from hollow_chain.lazy import pattern
-from hollow_chain.sources.files import unpacked
-from hollow_chain.sources.places import STORE_HEADER
+from hollow_chain.sources.files import STORE_HEADER, unpacked
 from hollow_chain.sources.shelves import Shelf, shelf
 from hollow_chain.trouble import Trouble, wrong_call
 
