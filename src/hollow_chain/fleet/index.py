@@ -242,17 +242,21 @@ class Index:
             self._sweep(part)
 
     def _merge(self, part: str, of: pa.Schema, files: Sequence[TableFile]) -> None:
-        kept = [(one, table) for one in files if (table := self._whole(part, of, one)) is not None]
+        # One after the other, and each twice: of all together nobody knows whether there is room for them.
+        kept = [one for one in files if self._whole(part, of, one) is not None]
         if len(kept) < 2:
             return
         about = {
-            ROUNDS_KEY: json.dumps(sorted({number for one, _ in kept for number in one.rounds})).encode(),
-            REPLACES_KEY: json.dumps([one.name for one, _ in kept]).encode(),
+            ROUNDS_KEY: json.dumps(sorted({number for one in kept for number in one.rounds})).encode(),
+            REPLACES_KEY: json.dumps([one.name for one in kept]).encode(),
         }
         sink = pa.BufferOutputStream()
         with _writer(sink, of, about) as writer:
-            writer.write_table(pa.concat_tables([table for _, table in kept]), row_group_size=_GROUP)
-        name = f"{kept[-1][0].name.removesuffix(_END)}-{len(kept)}{_END}"
+            for one in kept:
+                table = self._whole(part, of, one)
+                if table is not None:
+                    writer.write_table(table, row_group_size=_GROUP)
+        name = f"{kept[-1].name.removesuffix(_END)}-{len(kept)}{_END}"
         self._place.write(f"{part}/{name}", sink.getvalue().to_pybytes())
         self._known.pop(part, None)
 

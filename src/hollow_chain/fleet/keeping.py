@@ -122,7 +122,7 @@ def _work(store: Readings, number: str, about: Round, parts: Sequence[Sequence[K
     names = {one.host for part in parts for one in part}
     return HostWork(
         parts=[[HostPiece(one.host, one.file) for one in part] for part in parts],
-        store=store.said,
+        store=store.address,
         number=number,
         kept_at=about.kept_at,
         groups={name: groups for name, groups in about.groups.items() if name in names},

@@ -205,7 +205,7 @@ def work_of_store(store: Readings) -> tuple[list[HostWork], list[UnreachedHost],
     work = [
         HostWork(
             parts=[[HostPiece(there[place]["host"], there[place]["file"]) for place in part] for part in row],
-            store=store.said,
+            store=store.address,
             groups={name: groups[name] for part in row for place in part if (name := there[place]["host"]) in groups},
         )
         for row in batches(parts, BATCH)

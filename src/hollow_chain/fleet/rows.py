@@ -89,8 +89,8 @@ def _host(host: Host, services: Sequence[Row], packages: str, about: RoundOf) ->
         "family": host.manager,
         "system": host.system,
         "architecture": host.architecture,
-        "cores": host.cores,
-        "memory_bytes": host.memory_bytes,
+        "cores": _whole(host.cores, 31),
+        "memory_bytes": _whole(host.memory_bytes, 63),
         "container": host.container,
         "clock_offset": host.clock_offset,
         "default_target": host.default_target,
@@ -144,18 +144,23 @@ def _service(facts: Facts, host: Host, service: Service, files: dict[str, File])
         "definition": definition_version(service, files),
         "configuration": configuration_version(service, files),
         "program": program.path if program is not None else "",
-        "program_size": file.size if file is not None else None,
+        "program_size": _whole(file.size, 63) if file is not None else None,
         "program_changed_at": file.changed_at if file is not None else None,
         "account": service.account.user if service.account is not None else "",
         "needs": [link.to if not link.host else f"{link.to} on {link.host}" for link in hard],
         "start_limit": limits.start_seconds if limits is not None else None,
         "stop_limit": limits.stop_seconds if limits is not None else None,
-        "memory_limit": limits.memory_bytes if limits is not None else None,
+        "memory_limit": _whole(limits.memory_bytes, 63) if limits is not None else None,
         "restart": limits.restart if limits is not None else "",
         "begun_after": _after(host.boot_at, last.started_at) if last is not None else None,
         "up_after": _after(host.boot_at, last.up_at) if last is not None else None,
         "down_after_boot": _is_down_after_boot(facts, node),
     }
+
+
+def _whole(number: int | None, bits: int) -> int | None:
+    """A number that a column of so many bits can hold; None for one that no host has."""
+    return number if number is not None and abs(number) < 1 << bits else None
 
 
 def _after(boot: datetime | None, moment: datetime | None) -> float | None:

@@ -18,8 +18,6 @@ _AHEAD = 2
 """Pieces that wait behind each one under way: nobody is idle, and no more than that is held."""
 _FEW = 2
 """Pieces up to which a pool is not worth its start."""
-_ALLOCATIONS = 500_000
-"""Objects from which on a worker looks for garbage: a piece makes some millions, and nearly all of them go by themselves."""
 _TRIES = 2
 """Times that a piece is tried whose worker dies: at the second time the piece itself is the likely reason."""
 
@@ -93,7 +91,6 @@ def _begin() -> None:
 
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     gc.freeze()
-    gc.set_threshold(_ALLOCATIONS, 20, 100)
 
 
 def _given_up(work: HostWork) -> Done:

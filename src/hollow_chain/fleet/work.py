@@ -3,11 +3,14 @@ machine, and back."""
 
 from __future__ import annotations
 
+import gc
+import os
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
-from hollow_chain.facts.host import Firewall, Probe, Snapshot, Unread
+from hollow_chain.facts.host import Firewall, Probe, Snapshot, UnreachedHost, Unread
 from hollow_chain.fleet.columns import HOSTS, PACKAGES, SERVICES
 from hollow_chain.lacking import needs
 from hollow_chain.sources.shelves import EXTRA
@@ -18,7 +21,7 @@ with needs(EXTRA, "diagnosing many hosts"):
 
 if TYPE_CHECKING:
     from hollow_chain.causes import Facts
-    from hollow_chain.fleet.rows import Rows
+    from hollow_chain.fleet.rows import RoundOf, Rows
     from hollow_chain.sources.readings import Readings
 
 
@@ -69,28 +72,58 @@ class Spreader(Protocol):
 
 def done(work: HostWork) -> Done:
     """Read and diagnose the hosts of *work*. What cannot be read is left out, and told."""
-    from hollow_chain.causes import Facts
-    from hollow_chain.chain import Graph
-    from hollow_chain.fleet.rows import RoundOf, Rows, rows_of
+    from hollow_chain.fleet.rows import RoundOf, Rows
 
     rows = Rows([], [], {})
     troubles: list[str] = []
-    for part in work.parts:
-        found, files = _read(work, part, troubles)
-        if found is None:
-            continue
-        names = {host.name for host in found.hosts}
-        found.firewalls = [*found.firewalls, *(one for one in work.firewalls if names.intersection(one.between))]
-        found.probes = [*found.probes, *(one for one in work.probes if one.to in names)]
-        about = RoundOf(work.number, work.kept_at, files, work.groups)
+    with _no_collection():
+        for part in work.parts:
+            found, files = _read(work, part, troubles)
+            if found is not None:
+                about = RoundOf(work.number, work.kept_at, files, work.groups)
+                of_part = _diagnosed(work, found, about, troubles)
+                rows.hosts.extend(of_part.hosts)
+                rows.services.extend(of_part.services)
+                rows.packages.update(of_part.packages)
+        return of_rows(rows, troubles)
+
+
+@contextmanager
+def _no_collection() -> Iterator[None]:
+    """Look for garbage after a piece and not in its midst: it makes some millions of objects, and nearly all of them go by themselves."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
+
+
+def _diagnosed(work: HostWork, found: Snapshot, about: RoundOf, troubles: list[str]) -> Rows:
+    """The rows of the hosts of a part. A fault of the program costs these hosts, and not all others."""
+    from hollow_chain.causes import Facts
+    from hollow_chain.chain import Graph
+    from hollow_chain.fleet.rows import Rows, rows_of, unreached_rows
+
+    names = [host.name for host in found.hosts]
+    found.firewalls = [*found.firewalls, *(one for one in work.firewalls if set(names).intersection(one.between))]
+    found.probes = [*found.probes, *(one for one in work.probes if one.to in names)]
+    try:
         facts = Facts(Graph(found))
-        of_part = rows_of(facts, [host.name for host in found.hosts], about)
+        rows = rows_of(facts, names, about)
         if work.boots:
-            _rehearse(facts, of_part, work.boots)
-        rows.hosts.extend(of_part.hosts)
-        rows.services.extend(of_part.services)
-        rows.packages.update(of_part.packages)
-    return of_rows(rows, troubles)
+            _rehearse(facts, rows, work.boots)
+        return rows
+    except Exception as error:
+        if os.environ.get("HOLLOW_CHAIN_TRACE"):
+            raise
+        why = (
+            f"this is a fault of the program itself ({type(error).__name__}: {error}); HOLLOW_CHAIN_TRACE=1 shows where"
+        )
+        troubles += [f"{name}: {why}" for name in names]
+        away = [UnreachedHost(name=host.name, why=why, tried_at=host.read_at) for host in found.hosts]
+        return Rows(unreached_rows(away, about), [], {})
 
 
 def _rehearse(facts: Facts, rows: Rows, boots: int) -> None:

@@ -90,6 +90,11 @@ class Readings:
         """How a person calls it."""
         return self.place.said
 
+    @property
+    def address(self) -> str:
+        """How a process with another working folder calls it."""
+        return str(self.place.folder.resolve()) if self.place.folder is not None else self.place.said
+
     def rounds(self) -> list[str]:
         """The rounds that were kept, oldest first."""
         names = (name.removesuffix(_END) for name in self.place.names(ROUNDS))
