@@ -297,4 +297,5 @@ def test_wrong_calls_get_one_line(
         (tmp_path / name).mkdir()
         (tmp_path / name / ("store.json" if name == "broken" else "other.txt")).write_text("{")
     done = run(*words, *(["--from", snapshot] if words[0] == "capture" else []))
+    assert run("capture", "--keep", "never", "--from", "nowhere.json").status == 3 and not (tmp_path / "never").exists()
     assert done.status in (2, 3) and says in done.err and done.err.count("\n") == 1, done.err

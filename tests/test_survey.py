@@ -238,6 +238,7 @@ WRONG = [
     (["--on", "udp://x"], "f", "--on takes the address of a scheduler"),
     ([], "empty", "no store of readings, and no snapshot file in it"),
     ([], "bad", "cannot read"),
+    ([], "fresh", "fresh holds no reading yet; 'hollow-chain capture --keep fresh' adds one"),
 ]
 
 
@@ -249,6 +250,8 @@ def test_wrong_calls_get_one_line(run: Run, tmp_path: Path, words: list[str], so
         (tmp_path / name).mkdir()
     (tmp_path / "f/one.json").write_bytes(encode(made_fleet(1)[0].snapshot))
     (tmp_path / "bad/one.json").write_text("{}")
+    (tmp_path / "fresh").mkdir()
+    (tmp_path / "fresh/store.json").write_text('{"format":"hollow-chain/readings","version":1}')
     done = run("survey", *words, "--from", source)
     assert done.status in (2, 3) and says in done.err and done.err.count("\n") == 1, done.err
 

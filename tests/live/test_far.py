@@ -226,6 +226,23 @@ def test_a_reading_is_kept_in_a_folder(harbor: Harbor, tmp_path: Path) -> None:
 # What goes wrong on the way.
 
 
+def test_readings_of_hosts_are_kept_surveyed_and_compared(harbor: Harbor, tmp_path: Path) -> None:
+    harbor.hosts_file("[hosts.mole]\nat = 'ssh://root@10.77.0.99'\n")
+    hosts, store = str(harbor.home / "hosts.toml"), str(tmp_path / "readings")
+    kept = harbor.call("capture", "--from", hosts, "--keep", store)
+    assert kept.returncode == 3 and "1 not read" in kept.stdout, kept.stderr
+    harbor.hosts["office"].run("systemctl disable -q timetable")
+    try:
+        harbor.call("capture", "--from", hosts, "--keep", store)
+        found = json.loads(harbor.call("drift", "office", "--from", store, "--json").stdout)["differences"]
+        assert (found[0]["service"], found[0]["about"]) == ("timetable.service", "startup type"), found
+    finally:
+        harbor.hosts["office"].run("systemctl enable -q timetable")
+    told = json.loads(harbor.call("survey", "--from", store, "--json").stdout)
+    assert {one["host"]: one["stands"] for one in told["hosts"]}["mole"] == "not read"
+    assert json.loads(harbor.call("survey", "--from", hosts, "--json").stdout)["not_read"] == 1
+
+
 def test_a_key_that_is_not_known_is_refused_with_the_line_to_type(harbor: Harbor) -> None:
     harbor.know("office")
     try:

@@ -167,6 +167,8 @@ def _latest(source: list[str] | None, words: str, spread: Spreader, ways: _Ways)
     if source and len(source) == 1:
         if is_store(source[0]) or _is_elsewhere(source[0]):
             store = open_store(source[0])
+            if not store.rounds():
+                raise Trouble(f"{source[0]} holds no reading yet; 'hollow-chain capture --keep {source[0]}' adds one")
             return diagnosed(*work_of_store(store)) if ways.boots else of_store(store, words)
         folder = Path(source[0])
         if folder.is_dir():

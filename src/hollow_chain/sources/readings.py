@@ -82,8 +82,15 @@ class ReadingFile(NamedTuple):
 class Readings:
     """A store of readings."""
 
-    def __init__(self, place: Shelf) -> None:
-        self.place = place
+    def __init__(self, place: Shelf, is_new: bool = False) -> None:
+        """*is_new*: nothing is there yet, and it is made with the first reading."""
+        self.place, self._is_new = place, is_new
+
+    def make(self) -> None:
+        """Have it there, before anything is put into it. Raises :class:`~hollow_chain.trouble.Trouble`."""
+        if self._is_new:
+            self.place.write(HEADER, msgspec.json.encode({"format": FORMAT, "version": VERSION}) + b"\n")
+            self._is_new = False
 
     @property
     def said(self) -> str:
@@ -146,7 +153,7 @@ def is_store(named: str) -> bool:
 
 
 def open_store(named: str, make: bool = False) -> Readings:
-    """The store that is *named* so, made where *make* says so and nothing is there.
+    """The store that is *named* so; where *make* says so and nothing is there, one that is made with its first reading.
 
     Raises :class:`~hollow_chain.trouble.Trouble`: 2 where something else is there, 3 where it cannot be read.
     """
@@ -172,8 +179,7 @@ def _made(place: Shelf, named: str) -> Readings:
         raise wrong_call(
             f"{named} holds something else than readings: name an empty folder, or one that is not there yet"
         )
-    place.write(HEADER, msgspec.json.encode({"format": FORMAT, "version": VERSION}) + b"\n")
-    return Readings(place)
+    return Readings(place, is_new=True)
 
 
 def _check(data: bytes, named: str) -> None:
@@ -229,6 +235,7 @@ def keep(store: Readings, found: Snapshot, groups: Mapping[str, list[str]], now:
         unreached=found.unreached,
         probes=found.probes,
     )
+    store.make()
     size = _put(store.place, f"{ROUNDS}/{number}{_END}", msgspec.json.encode(round_))
     done = 0
     try:
