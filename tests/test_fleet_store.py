@@ -211,10 +211,12 @@ def test_a_full_disk_costs_what_did_not_fit_and_nothing_else(run: Run, small_dis
 
 def test_clocks_that_go_back_and_machines_of_one_name_are_said(run: Run, store: Path, tmp_path: Path) -> None:
     found = made_fleet(12)[0].snapshot
-    for host in found.hosts:
-        host.machine = "one"
+    for number, host in enumerate(found.hosts):
+        host.machine = f"m{number}"
+    found.hosts[7].machine = "m6"
     (tmp_path / "one.json").write_bytes(encode(found))
-    run("capture", "--from", "one.json", "--keep", "st")
+    doubled = run("capture", "--from", "one.json", "--keep", "st")
+    assert "quay-0007 and quay-0006 are one machine" in doubled.err and doubled.status == 0
     found.hosts[2].machine = "two"
     assert found.hosts[3].read_at is not None
     found.hosts[3].read_at -= timedelta(hours=3)

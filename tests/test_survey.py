@@ -160,6 +160,22 @@ def test_one_answer_whatever_the_way(run: Run, place: Path, tmp_path: Path) -> N
     assert len(answers[0].json["hosts"]) == 41
 
 
+def test_a_cause_on_one_host_takes_others_along_whatever_the_form_of_the_files(run: Run, demo_facts: Path) -> None:
+    found = {
+        (one["cause"], one["service"]): one for one in run("survey", "--from", demo_facts, "--json").json["causes"]
+    }
+    assert found["disabled", "TimetableStore"]["hosts"] == ["office-01"]
+    assert {"gate-03", "mole-msg"} <= set(found["disabled", "TimetableStore"]["takes_along"])
+
+
+def test_a_host_that_stands_there_twice_is_said(run: Run, tmp_path: Path) -> None:
+    (tmp_path / "many").mkdir()
+    for name in ("a", "b"):
+        (tmp_path / f"many/{name}.json").write_bytes(encode(made_fleet(2)[0].snapshot))
+    done = run("survey", "--from", "many", "--json")
+    assert len(done.json["hosts"]) == 3 and done.err.count("stands in 2 files of many: its newest reading counts") == 3
+
+
 def test_words_choose_services_and_a_miss_names_the_nearest(run: Run, place: Path) -> None:
     done = run("survey", "fog-horn", "--from", place, "--json")
     assert {name for one in done.json["hosts"] for name in one["services"]} == {"fog-horn.service"}

@@ -172,7 +172,9 @@ def _latest(source: list[str] | None, words: str, spread: Spreader, ways: _Ways)
             return diagnosed(*work_of_store(store)) if ways.boots else of_store(store, words)
         folder = Path(source[0])
         if folder.is_dir():
-            work = work_on(folder)
+            work, doubled = work_on(folder)
+            for line in doubled:
+                common.warn(line)
             if not work:
                 raise Trouble(f"cannot read {folder}: no store of readings, and no snapshot file in it")
             return _read(diagnosed(work, [], {}))

@@ -40,6 +40,8 @@ _MANY = 16
 """Files of a table from which on small ones are merged: opening one costs about a millisecond."""
 _SMALL = 8 << 20
 """Bytes of a file that is merged with others; what is larger has paid for its opening."""
+_MOST_ROWS = 200_000_000
+"""Rows of a file that are read: a million hosts of two hundred services, which no memory of today holds as a survey."""
 _GROUP = 128 << 10
 """Rows of a row group: as many as are written and held at a time."""
 _UNREAD = (pa.ArrowInvalid, pa.ArrowNotImplementedError, pa.ArrowTypeError, pa.ArrowKeyError, OSError, ValueError)
@@ -151,6 +153,8 @@ class Index:
             with self._place.opened(where) as file, pq.ParquetFile(file) as table:
                 told = table.metadata.metadata or {}
                 size = file.seek(0, os.SEEK_END)
+                if table.metadata.num_rows > _MOST_ROWS:
+                    raise ValueError(f"{table.metadata.num_rows:,} rows, more than the {_MOST_ROWS:,} that are read")
         except _UNREAD as error:
             self._cannot(where, str(error))
             return None

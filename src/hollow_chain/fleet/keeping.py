@@ -60,6 +60,10 @@ def keep_round(
 
 def _odd(store: Readings, found: Snapshot, now: datetime) -> Iterable[str]:
     """What does not go with what was kept before: a clock that went back, another machine of the same name."""
+    machines: dict[str, str] = {}
+    for host in found.hosts:
+        if host.machine and machines.setdefault(host.machine, host.name) != host.name:
+            yield f"{host.name} and {machines[host.machine]} are one machine: it was kept under both names"
     rounds = store.rounds()
     if rounds and moment_of(rounds[-1]) > now:
         yield (

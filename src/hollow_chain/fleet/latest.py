@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
@@ -26,6 +27,7 @@ from hollow_chain.lacking import needs
 from hollow_chain.sources.readings import Readings, hangs_on
 from hollow_chain.sources.shelves import EXTRA
 from hollow_chain.trouble import wrong_call
+from hollow_chain.wording.counts import counted
 
 with needs(EXTRA, "a survey"):
     import pyarrow as pa
@@ -252,19 +254,27 @@ class _Names(msgspec.Struct):
     hosts: list[_Host] = []
 
 
-def work_on(folder: Path) -> list[HostWork]:
-    """The pieces of work that a folder of snapshot files is diagnosed in. Files that cannot be read tell so when they are."""
+def work_on(folder: Path) -> tuple[list[HostWork], list[str]]:
+    """The pieces of work that a folder of snapshot files is diagnosed in, and what is to be said of it. Files that cannot be read tell so
+    when they are."""
     from hollow_chain.sources.files import SUFFIXES
 
     paths = sorted(path for path in folder.iterdir() if path.name.lower().endswith(SUFFIXES))
     # Hosts of one file are read at once, so that they are of one part: each hangs on the name of the file.
     hanging = [(path, Hanging(one.host, [*one.hangs_on, f"\0{path.name}"])) for path in paths for one in _hanging(path)]
+    many = Counter(one.host for _, one in hanging)
+    doubled = [
+        f"{name} stands in {counted(number, 'file')} of {folder}: its newest reading counts"
+        for name, number in many.items()
+        if number > 1
+    ]
     hanging += [(path, Hanging(f"\0{path.name}", ())) for path in paths]
     parts = parts_of([one for _, one in hanging])
-    return [
+    work = [
         HostWork(parts=[_pieces([hanging[place][0] for place in part]) for part in row])
         for row in batches(parts, BATCH)
     ]
+    return work, doubled
 
 
 def _pieces(paths: Iterable[Path]) -> list[HostPiece]:
@@ -272,16 +282,18 @@ def _pieces(paths: Iterable[Path]) -> list[HostPiece]:
 
 
 def _hanging(path: Path) -> list[Hanging]:
-    """The hosts of a snapshot file, and what each hangs on; by its name, where it cannot be read."""
+    """The hosts of a snapshot file, and what each hangs on; none where it cannot be read."""
     from hollow_chain import decoding
-    from hollow_chain.facts.codec import SnapshotError
+    from hollow_chain.facts.codec import SnapshotError, decode
     from hollow_chain.sources.files import content
-    from hollow_chain.trouble import Trouble
 
     try:
-        found = decoding.of_json(content(path), _Names)
-    except (msgspec.MsgspecError, OSError, SnapshotError, Trouble, RecursionError):
-        return [Hanging(f"\0{path.name}", ())]
+        data = content(path)
+        if data.lstrip()[:1] != b"{":  # YAML, of which there is never much
+            return [Hanging(host.name, hangs_on(host)) for host in decode(data).hosts]
+        found = decoding.of_json(data, _Names)
+    except (msgspec.MsgspecError, OSError, SnapshotError, RecursionError):
+        return []
     return [
         Hanging(
             host.name,

@@ -65,7 +65,7 @@ def _show_cause(page: Page, number: int, one: CauseOver) -> None:
     along = f", takes {counted(len(one.takes_along), 'other host')} along" if one.takes_along else ""
     page.line(
         f"{number}. ",
-        (f"{one.cause} on {clean(one.service, 80)}", "bold"),
+        (f"{clean(one.cause, 60)} on {clean(one.service, 80)}", "bold"),
         f": {_named(one.hosts)}{along}",
         hang=3,
     )
@@ -84,7 +84,7 @@ def _show_lone(page: Page, causes: Sequence[CauseOver]) -> None:
     for one in causes[:_MOST_CAUSES]:
         page.line(
             (clean(one.hosts[0], 60), "bold"),
-            f": {one.cause} on {clean(one.service, 80)}",
+            f": {clean(one.cause, 60)} on {clean(one.service, 80)}",
             indent=2,
             hang=2,
         )
