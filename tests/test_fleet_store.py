@@ -251,6 +251,15 @@ def test_a_store_elsewhere_is_as_good(run: Run, tmp_path: Path, snapshot: Path) 
     assert not [path for path in files(tmp_path / "far") if path.name.endswith(".part")]
 
 
+def test_hosts_whose_names_differ_in_capitals_alone_are_two(run: Run, tmp_path: Path) -> None:
+    found = made_fleet(2)[0].snapshot
+    found.hosts[1].name = found.hosts[0].name.upper()
+    (tmp_path / "two.json").write_bytes(encode(found))
+    run("capture", "--from", "two.json", "--keep", "st")
+    assert len({path.parent.name.casefold() for path in files(tmp_path / "st", "readings")}) == 3
+    assert len(run("survey", "--from", "st", "--json").json["hosts"]) == 3
+
+
 def queries() -> list[str]:
     return re.findall(r"```sql\n(.+?)```", DOCS.read_text(), re.DOTALL)
 

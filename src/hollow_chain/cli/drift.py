@@ -133,8 +133,10 @@ def _moment(text: str) -> datetime:
 
 def _of_its_group(found: LatestFound, name: str, groups: dict[str, list[str]], since: str, json: bool) -> int:
     """Without an earlier reading: what its largest group says."""
+    from hollow_chain.fleet.drifting import LEAST_IN_GROUP
+
     own = sorted((group for group in groups if name in groups[group]), key=lambda group: -len(groups[group]))
-    if since or not own:
+    if since or not own or len(groups[own[0]]) <= LEAST_IN_GROUP:
         earlier = f"before {since}" if since else "before the newest"
         raise Trouble(f"no reading of {name} {earlier} is in the store: name another host or a group with --against")
     common.tell(f"no earlier reading of {name} is in the store: it is compared with what most of group {own[0]} have")
@@ -142,10 +144,10 @@ def _of_its_group(found: LatestFound, name: str, groups: dict[str, list[str]], s
 
 
 def _odd(found: LatestFound, name: str, group: str, members: list[str], json: bool) -> int:
-    from hollow_chain.fleet.drifting import against_group
+    from hollow_chain.fleet.drifting import LEAST_IN_GROUP, against_group
 
     odd: list[Odd] = against_group(name, members, found.latest)
-    if len(members) - (name in members) < 3:
+    if len(members) - (name in members) < LEAST_IN_GROUP:
         raise wrong_call(
             f"group {group} has too few other hosts to say what most of them have: name a host with --against"
         )

@@ -26,7 +26,7 @@ _PASSING = ("scope", "slice", "device", "target", "mount", "swap")
 """Kinds of units that come and go with sessions and disks, whatever is done to services."""
 _MOST_OF = 0.8
 """Share of a group from which on something is what most of it have."""
-_LEAST_IN_GROUP = 3
+LEAST_IN_GROUP = 3
 """Hosts that make a group: of two nobody can say which is the odd one."""
 
 
@@ -109,7 +109,7 @@ class _Store:
             len(after - self._sick),
             len((after | before) - self._sick),
         )
-        if not counts.sick_with or counts.sick + counts.well < _LEAST_IN_GROUP:
+        if not counts.sick_with or counts.sick + counts.well < LEAST_IN_GROUP:
             return None
         chance = float(chances(np.array([counts], dtype=np.int64))[0])
         return Went(counts, max(0.0, log(max(interval(counts).low, 1e-9))) if chance <= RATE else 0.0)
@@ -161,7 +161,7 @@ class Odd(NamedTuple):
 def against_group(host: str, members: Sequence[str], latest: Latest) -> list[Odd]:
     """What *host* has otherwise than most of the other *members*, in the columns that somebody sets; the commonest agreement first."""
     others = [name for name in members if name != host]
-    if len(others) < _LEAST_IN_GROUP:
+    if len(others) < LEAST_IN_GROUP:
         return []
     found = [
         *_odd_settings(host, others, latest),
@@ -187,7 +187,7 @@ def _odd_settings(host: str, others: Sequence[str], latest: Latest) -> Iterator[
 
 
 def _odd_row(row: dict[str, Any], theirs: Sequence[dict[str, Any]], of: int) -> Iterator[Odd]:
-    if len(theirs) < _LEAST_IN_GROUP:
+    if len(theirs) < LEAST_IN_GROUP:
         if not theirs:
             yield Odd(row["service"], "the service itself", "there", "not there", of, of)
         return
@@ -202,7 +202,7 @@ def _odd_packages(host: str, others: Sequence[str], latest: Latest) -> Iterator[
     names = dict(zip(latest.hosts["host"].to_pylist(), latest.hosts["packages"].to_pylist(), strict=True))
     mine = _versions(latest.packages.get(names.get(host) or "", ()))
     known = [_versions(latest.packages[names[one]]) for one in others if names.get(one) in latest.packages]
-    if not mine or len(known) < _LEAST_IN_GROUP:
+    if not mine or len(known) < LEAST_IN_GROUP:
         return
     counts: dict[str, Counter[str]] = {}
     for versions in known:

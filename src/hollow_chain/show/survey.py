@@ -118,7 +118,10 @@ def factor_words(factor: Factor) -> str:
         return f"{factor.what}{f' {factor.value}' if factor.value else ''}"
     if factor.kind in ("definition", "configuration"):
         return f"version {factor.value[:8]} of the {factor.what} of {factor.of}"
-    return f"{factor.what} {factor.value} of {factor.of}"
+    return f"{factor.what} {factor.value}{_UNITS.get(factor.what, '')} of {factor.of}"
+
+
+_UNITS = {"start limit": " s", "stop limit": " s", "memory limit": " bytes", "size of the program": " bytes"}
 
 
 def counts_words(shared: Shared) -> str:

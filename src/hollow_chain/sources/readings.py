@@ -7,6 +7,7 @@ are all that counts: the index beside them (:mod:`hollow_chain.fleet.index`) can
 from __future__ import annotations
 
 import gzip
+import hashlib
 import secrets
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime
@@ -137,14 +138,11 @@ class Readings:
         except SnapshotError as error:
             raise Trouble(f"{self.said}: cannot read {name}: {error}") from None
 
-    def newest(self, names: Iterable[str] | None = None) -> Iterator[str]:
-        """The files of the newest reading of each host, or of the hosts in *names*."""
-        wanted = None if names is None else {folder_of(name) for name in names}
-        for folder in self.place.names(READINGS):
-            if wanted is None or folder in wanted:
-                kept = [name for name in self.place.names(f"{READINGS}/{folder}") if name.endswith(_END)]
-                if kept:
-                    yield f"{READINGS}/{folder}/{kept[-1]}"
+    def newest(self) -> Iterator[str]:
+        """The files of the newest reading of each host."""
+        last = {one.host_folder: one for one in sorted(self.files(), key=lambda one: one.round)}
+        for folder in sorted(last):
+            yield last[folder].path
 
 
 def is_store(named: str) -> bool:
@@ -218,9 +216,10 @@ def keep(store: Readings, found: Snapshot, groups: Mapping[str, list[str]], now:
     on the way costs the readings that were not yet written. Raises :class:`~hollow_chain.trouble.Trouble`.
     """
     number = f"{now.astimezone(UTC):{_MOMENT}}-{secrets.token_hex(4)}"
+    folders = _apart([host.name for host in found.hosts])
     readings = [
-        KeptReading(host=host.name, file=ReadingFile(folder_of(host.name), number).path, hangs_on=hangs_on(host))
-        for host in found.hosts
+        KeptReading(host=host.name, file=ReadingFile(folder, number).path, hangs_on=hangs_on(host))
+        for host, folder in zip(found.hosts, folders, strict=True)
     ]
     known = {host.name: list(groups[host.name]) for host in found.hosts if groups.get(host.name)}
     known |= {one.name: list(groups[one.name]) for one in found.unreached if groups.get(one.name)}
@@ -247,6 +246,23 @@ def keep(store: Readings, found: Snapshot, groups: Mapping[str, list[str]], now:
             f"{done} of {len(readings)} readings were kept, the rest not: {trouble}", trouble.status
         ) from None
     return KeptSnapshots(number, round_, size)
+
+
+def _apart(names: Iterable[str]) -> list[str]:
+    """The folders of hosts. There are file systems that take capitals and small letters for the same."""
+    taken: set[str] = set()
+    found = []
+    for name in names:
+        folder = folder_of(name)
+        if folder.casefold() in taken:
+            folder = f"{folder[: _LONGEST - 17]}-{_digest(name)}"
+        taken.add(folder.casefold())
+        found.append(folder)
+    return found
+
+
+def _digest(name: str) -> str:
+    return hashlib.sha256(name.encode("utf-8", "replace")).hexdigest()[:16]
 
 
 def _alone(found: Snapshot, host: Host) -> Snapshot:
@@ -278,11 +294,7 @@ def folder_of(host: str) -> str:
     )
     if name.startswith("."):
         name = f"%2E{name[1:]}"
-    if len(name) <= _LONGEST:
-        return name
-    import hashlib
-
-    return f"{name[: _LONGEST - 17]}-{hashlib.sha256(host.encode('utf-8', 'replace')).hexdigest()[:16]}"
+    return name if len(name) <= _LONGEST else f"{name[: _LONGEST - 17]}-{_digest(host)}"
 
 
 def moment_of(number: str) -> datetime:

@@ -128,7 +128,7 @@ class _Elsewhere:
         return sorted(name for name in names if name and not name.endswith(_MADE_HALF))
 
     def read(self, name: str, most: int) -> bytes:
-        with self._system.open(self._at(name), "rb") as file:
+        with self.opened(name) as file:
             return bytes(file.read(most))
 
     def write(self, name: str, data: bytes) -> None:
@@ -145,8 +145,15 @@ class _Elsewhere:
             if self._system.exists(self._at(name)):
                 self._system.rm_file(self._at(name))
 
-    def opened(self, name: str) -> Any:
-        return self._system.open(self._at(name), "rb")
+    @contextmanager
+    def opened(self, name: str) -> Iterator[Any]:
+        try:
+            with self._system.open(self._at(name), "rb") as file:
+                yield file
+        except (OSError, ValueError):
+            raise
+        except Exception as error:  # each of its many systems has errors of its own
+            raise OSError(f"{type(error).__name__}: {error}") from None
 
     @contextmanager
     def _answering(self, what: str) -> Iterator[None]:

@@ -17,7 +17,7 @@ def survey_sheet(survey: Survey, wish: SurveyWish) -> Sheet:
     """The page about many hosts."""
     title = f"Survey of {counted(len(survey.lines), 'host')}"
     newest = max((line.read_at for line in survey.lines if line.read_at is not None), default=None)
-    sheet = Sheet(title + (f": {wish.words}" if wish.words else ""), f"{lead(survey)}.", "", newest)
+    sheet = Sheet(title + (f": {wish.words}" if wish.words else ""), f"{lead(survey)}.", _names(survey), newest)
     for one in survey.causes[:_FEW]:
         sheet.add(f"{one.cause} on {one.service}", _cause(one))
     rest = [SheetLine(one.says, f"{one.cause} on {one.service}", _hosts(one.hosts)) for one in survey.causes[_FEW:]]
@@ -34,6 +34,12 @@ def survey_sheet(survey: Survey, wish: SurveyWish) -> Sheet:
         well = [_line(line) for line in survey.lines if line.stands == WELL]
         sheet.add("Hosts that are well", well, folded=True, most=_MOST)
     return sheet
+
+
+def _names(survey: Survey) -> str:
+    names = [line.host for line in survey.lines]
+    more = f" and {len(names) - _FEW} more" if len(names) > _FEW else ""
+    return f"{', '.join(sorted(names)[:_FEW])}{more}"
 
 
 def _cause(one: CauseOver) -> list[SheetLine]:
