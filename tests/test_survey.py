@@ -222,6 +222,18 @@ def test_since_when_by_readings_and_by_records(run: Run, tmp_path: Path) -> None
     assert run("survey", "--from", "st", "--since", "2020-01-01", "--json").json["not_well"] == len(unwell)
 
 
+def test_a_host_that_was_read_long_ago_is_no_all_clear(run: Run, tmp_path: Path) -> None:
+    st = open_store(str(tmp_path / "st"), make=True)
+    found = made_fleet(4)[0].snapshot
+    found.hosts[1].read_at = NOW - timedelta(days=9)
+    keep_round(st, found, {}, NOW, spreader(), lambda *_: None)
+    assert run("survey", "--from", "st", "--json").json["stale"] == ["quay-0001"]
+    assert (
+        "1 host was last read more than a day before the newest: quay-0001 (2026-02-23"
+        in run("survey", "--from", "st").out
+    )
+
+
 def test_a_row_of_readings_tells_since_when() -> None:
     def at(hour: int) -> datetime:
         return NOW + timedelta(hours=hour)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -34,6 +34,8 @@ OF_SERVICES = (
     *SETTINGS,
 )
 """Columns of services that a survey reads."""
+STALE = timedelta(days=1)
+"""How much older than the newest a reading may be: hosts are read in turns, and every day at least."""
 _SURE = 0.5
 """Confidence from which on a further cause of a service counts; its surest always does."""
 OF_HOSTS = (
@@ -88,6 +90,14 @@ class Survey(NamedTuple):
     causes: list[CauseOver]
     tests: int
     """Associations that were tried."""
+
+    @property
+    def stale(self) -> list[HostLine]:
+        """Hosts that were last read long before the newest reading: how they stand now nobody knows, the longest ago first."""
+        read = [(line.read_at, line) for line in self.lines if line.read_at is not None]
+        newest = max((at for at, _ in read), default=None)
+        old = [(at, line) for at, line in read if newest is not None and newest - at > STALE]
+        return [line for _, line in sorted(old, key=lambda one: (one[0], one[1].host))]
 
 
 class Latest(NamedTuple):

@@ -15,7 +15,7 @@ from hollow_chain.fleet.surveying import UNREAD, UNWELL, WELL, CauseOver, HostLi
 from hollow_chain.show.clean import clean
 from hollow_chain.show.documents import Document, when
 from hollow_chain.show.page import Page
-from hollow_chain.show.signs import SOLID, UNTOLD, WEAK
+from hollow_chain.show.signs import CAUTION, SOLID, UNTOLD, WEAK
 from hollow_chain.wording.counts import counted
 
 _FEW = 4
@@ -47,6 +47,15 @@ def show_survey(page: Page, survey: Survey, wish: SurveyWish) -> None:
     """Write the causes, the commonest first, and then host by host."""
     title = lead(survey) + (f", looked at for {clean(wish.words, 80)!r}" if wish.words else "")
     page.line((title, "bold"))
+    if stale := survey.stale:
+        names = f"{counted(len(stale), 'host')} {'was' if len(stale) == 1 else 'were'} last read more than a day before the newest"
+        page.line(
+            (
+                f"{names}: {', '.join(_read(line) for line in stale[:_FEW])}{' ...' if len(stale) > _FEW else ''}",
+                CAUTION,
+            ),
+            hang=2,
+        )
     common = [one for one in survey.causes if len(one.hosts) + len(one.takes_along) > 1]
     for number, one in enumerate(common[:_MOST_CAUSES]):
         _show_cause(page, number + 1, one)
@@ -75,6 +84,10 @@ def _show_cause(page: Page, number: int, one: CauseOver) -> None:
     if not one.shared and one.compared and len(one.hosts) > 1:
         compared = f"the {counted(one.compared, 'well host')} that {'has' if one.compared == 1 else 'have'} it"
         page.line((f"nothing in common that {compared} would not have by chance, too", "dim"), indent=3, hang=2)
+
+
+def _read(line: HostLine) -> str:
+    return f"{clean(line.host, 60)} ({clock(line.read_at)})"
 
 
 def _show_lone(page: Page, causes: Sequence[CauseOver]) -> None:
@@ -249,6 +262,7 @@ def survey_document(survey: Survey, wish: SurveyWish) -> Document:
         "not_well": counts[UNWELL],
         "not_read": counts[UNREAD],
         "tests": survey.tests,
+        "stale": [line.host for line in survey.stale],
         "causes": [_cause_entry(one) for one in survey.causes],
         "hosts": [_host_entry(line) for line in lines],
     }
