@@ -61,7 +61,7 @@ def show_survey(page: Page, survey: Survey, wish: SurveyWish) -> None:
         _show_cause(page, number + 1, one)
     if len(common) > _MOST_CAUSES:
         page.line((f"and {len(common) - _MOST_CAUSES} rarer causes: --json", "dim"), indent=2)
-    _show_lone(page, [one for one in survey.causes if one not in common])
+    _show_lone(page, [one for one in survey.causes if len(one.hosts) + len(one.takes_along) <= 1])
     if wish.by:
         _show_by(page, survey, wish.by)
     _show_at_risk(page, survey)
