@@ -89,17 +89,22 @@ def test_the_cause_is_found_on_the_host_where_it_is(harbor: Harbor, name: str) -
         _undo(harbor, fault)
 
 
+def _marks(harbor: Harbor) -> str:
+    """The marks on the other host; it may be that no mend has come to it yet."""
+    return harbor.hosts["office"].run("ls /var/lib/hollow-chain/mends 2>/dev/null", check=False).stdout
+
+
 def _mend_and_undo(harbor: Harbor, fault: FarFault) -> None:
     """The plan is carried out on the hosts that it is for, holds, leaves no mark, and is undone over all of them."""
     hosts = str(harbor.hosts_file(NEEDS + fault.declared))
     done = harbor.call("mend", "kiosk", "--apply", "--yes", "--watch", "1", "--from", hosts, *fault.options)
     assert done.returncode == 0, done.stdout + done.stderr
     assert harbor.hosts["quay"].run("systemctl is-active kiosk").stdout.strip() == "active"
-    assert harbor.hosts["office"].run("ls /var/lib/hollow-chain/mends").stdout == ""
+    assert _marks(harbor) == ""
     done = harbor.call("mend", "--undo", "--yes", "--from", hosts)
     assert done.returncode == 0, done.stdout + done.stderr
     assert harbor.hosts["quay"].run("systemctl is-active kiosk", check=False).stdout.strip() != "active"
-    assert harbor.hosts["office"].run("ls /var/lib/hollow-chain/mends").stdout == ""
+    assert _marks(harbor) == ""
 
 
 ACCOUNTS = {"root": "root", "support": "root, by way of sudo as support", "deck": "deck, who is not root"}
