@@ -7,6 +7,7 @@ import os
 import subprocess
 import xml.etree.ElementTree as ElementTree
 from collections.abc import Callable
+from importlib.util import find_spec
 from pathlib import Path
 
 import pytest
@@ -368,14 +369,17 @@ def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path)
     assert {p.name for p in folder.iterdir()} == short
     assert run("why", "kiosk", "--from", "hollow-chain-demo/mended").status == 0
     whole = run("demo", "--all-troubles")
-    assert whole.status == 0 and whole.out.count("Step ") == 26 and "RouteOptimizer" in whole.out
-    assert [line.split()[3:] for line in whole.err.splitlines() if "rehearsed" not in line] == [
+    has_fleet = find_spec("pyarrow") is not None  # not on every host of these tests
+    assert whole.status == 0 and whole.out.count("Step ") == (26 if has_fleet else 22) and "RouteOptimizer" in whole.out
+    aside = ("rehearsed", "hollow-chain[fleet]")
+    assert [line.split()[3:] for line in whole.err.splitlines() if not any(word in line for word in aside)] == [
         ["running"],
         ["HarborPrint", "is", "up"],
     ]  # as it is watched
     counters = {f"counters-{day}{ending}" for day in ("tuesday", "wednesday") for ending in ("", ".toml")}
-    assert {p.name for p in folder.iterdir()} == {*short, "links.png", "boot.png", "readings", *counters}
-    assert "package ticket-desk 2.1 -> 2.2" in whole.out
+    kept = {"readings", *counters} if has_fleet else set()
+    assert {p.name for p in folder.iterdir()} == {*short, "links.png", "boot.png", *kept}
+    assert ("package ticket-desk 2.1 -> 2.2" in whole.out) is has_fleet
     assert run("demo").status == 0
     assert {p.name for p in folder.iterdir()} == short
 
