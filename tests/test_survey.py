@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import random
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
@@ -15,12 +16,14 @@ from scipy.stats import false_discovery_control, fisher_exact
 from scipy.stats.contingency import odds_ratio
 
 from hollow_chain.cli import watching
+from hollow_chain.facts import snapshot
 from hollow_chain.facts.codec import encode
 from hollow_chain.facts.host import UnreachedHost
+from hollow_chain.fleet import spread
 from hollow_chain.fleet.association import RATE, Counts, chances, corrected, interval
 from hollow_chain.fleet.columns import HOSTS, SERVICES
 from hollow_chain.fleet.keeping import keep_round
-from hollow_chain.fleet.latest import Stood, since_of
+from hollow_chain.fleet.latest import Stood, since_of, work_in
 from hollow_chain.fleet.parts import Hanging, batches, parts_of
 from hollow_chain.fleet.spread import spreader
 from hollow_chain.fleet.surveying import HostLine, Latest, Survey, survey
@@ -28,6 +31,7 @@ from hollow_chain.fleet.watching import changed, with_last_known
 from hollow_chain.sources.readings import open_store
 from hollow_chain.trouble import Trouble
 from tests.conftest import Run
+from tests.dying import FATAL, done_or_dead
 from tests.made_fleet import Fleet, Story, made_fleet
 
 NOW = datetime(2026, 3, 4, 6, 0, tzinfo=UTC)
@@ -103,6 +107,34 @@ def test_where_chance_alone_is_at_work_nothing_is_claimed() -> None:
     assert all(one.causes and one.tests > 50 for one in found), "there was something to claim"
 
 
+def test_what_nobody_asked_for_is_neither_there_nor_lacking() -> None:
+    """Half of the hosts tell no packages, no clock and no system, and are well; of the others a third is sick by chance."""
+    import pyarrow as pa
+
+    for seed in range(20):
+        whole = random_fleet(seed)
+        hosts, services = whole.hosts.to_pylist(), whole.services.to_pylist()
+        untold = {row["host"] for row in hosts[::2]}
+        for row in hosts[::2]:
+            row.update(packages="", system="", clock_offset=None, cores=None)
+        for row in services:
+            if row["host"] in untold:
+                row.update(
+                    causes=[],
+                    standing="up",
+                    begun_after=None,
+                    up_after=None,
+                    definition="",
+                    account="",
+                    startup="unknown",
+                )
+        found = survey(
+            whole._replace(hosts=pa.Table.from_pylist(hosts, HOSTS), services=pa.Table.from_pylist(services, SERVICES))
+        )
+        kinds = {shared.factor.kind for cause in found.causes for shared in cause.shared}
+        assert not kinds - {"place"}, (seed, kinds)
+
+
 def tables() -> Iterator[Counts]:
     dice = random.Random(3)
     for _ in range(300):
@@ -174,6 +206,20 @@ def test_a_host_that_stands_there_twice_is_said(run: Run, tmp_path: Path) -> Non
         (tmp_path / f"many/{name}.json").write_bytes(encode(made_fleet(2)[0].snapshot))
     done = run("survey", "--from", "many", "--json")
     assert len(done.json["hosts"]) == 3 and done.err.count("stands in 2 files of many: its newest reading counts") == 3
+
+
+@pytest.mark.skipif(os.name == "nt", reason="signals of POSIX")
+def test_a_piece_that_kills_its_worker_costs_its_own_hosts(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever else was under way in the pool that broke is done all the same, in its order."""
+    found = made_fleet(12)[0].snapshot
+    alone = [one for host in found.hosts[:10] for one in work_in(snapshot([host]), {})]
+    monkeypatch.setattr(spread, "done", done_or_dead)
+    came = list(spread._pooled(alone, lambda many: None, 2))
+    names = [one.batches[0]["host"].to_pylist() for one in came]
+    assert names == [[host.name] if host.name != FATAL else [] for host in found.hosts[:10]]
+    assert [one.troubles for one in came if one.troubles] == [
+        [f"{FATAL}: not diagnosed, the process that did it was killed twice (is there enough memory?)"]
+    ]
 
 
 def test_words_choose_services_and_a_miss_names_the_nearest(run: Run, place: Path) -> None:

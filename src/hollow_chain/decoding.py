@@ -6,7 +6,10 @@ several threads, and each of them may be the first that needs a table of the too
 
 from __future__ import annotations
 
+import gc
 import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any, TypeVar, overload
 
 import msgspec
@@ -30,3 +33,15 @@ def of_plain(found: Any, type: Any, strict: bool = True) -> Any:
     """The object of *type* that plain objects mean. Raises :class:`msgspec.ValidationError`."""
     with _ONE_AT_A_TIME:
         return msgspec.convert(found, type, strict=strict)
+
+
+@contextmanager
+def no_collection() -> Iterator[None]:
+    """Pause the garbage collector: where objects are made in masses, nearly none of them is garbage yet."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()

@@ -11,8 +11,6 @@ from hollow_chain.cli import common, completing, finding
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
     from hollow_chain.facts import Snapshot
     from hollow_chain.facts.host import Host
 
@@ -66,7 +64,7 @@ def changes(
         owner, service = graph.hosts[node.host], node.name
     else:
         owner = finding.one_host(graph, host)
-    start = _since(since, owner)
+    start = common.moment_of(since, "--since", owner.read_at) if since else None
     if start is None and owner.read_at is not None:
         start = owner.read_at - LONGEST_AGO
     wish = ChangesWish(service, start, everything)
@@ -80,20 +78,6 @@ def changes(
 
         show_changes(Page(), owner, found, wish)
     return 0
-
-
-def _since(text: str, owner: Host) -> datetime | None:
-    if not text:
-        return None
-    from datetime import UTC, datetime
-
-    from hollow_chain.wording.durations import FORMS
-    from hollow_chain.wording.durations import since as meant
-
-    try:
-        return meant(text, owner.read_at or datetime.now(UTC))
-    except (ValueError, OverflowError, OSError):
-        raise wrong_call(f"--since takes {FORMS}, and not {text!r}") from None
 
 
 def _between(places: tuple[Path, Path], target: str, host: str, everything: bool, json: bool) -> int:

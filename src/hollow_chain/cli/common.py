@@ -18,6 +18,7 @@ from hollow_chain.wording.counts import counted
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Collection
+    from datetime import datetime
 
     from hollow_chain.facts import Snapshot
     from hollow_chain.facts.host import File, Host
@@ -191,6 +192,18 @@ def seconds_of(text: str, option: str) -> float:
     if not found:
         raise wrong_call(f"{option}: nothing can be done in no time")
     return found
+
+
+def moment_of(text: str, option: str, now: datetime | None = None) -> datetime:
+    """The moment that a time back, or a moment, behind *option* means. Raises :class:`Trouble` (2)."""
+    from datetime import UTC, datetime
+
+    from hollow_chain.wording.durations import FORMS, since
+
+    try:
+        return since(text, now or datetime.now(UTC))
+    except (ValueError, OverflowError, OSError):
+        raise wrong_call(f"{option} takes {FORMS}, and not {text!r}") from None
 
 
 def author() -> str:

@@ -10,8 +10,6 @@ from hollow_chain.cli import common, completing, fleeting
 from hollow_chain.trouble import Trouble, wrong_call
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
     from hollow_chain.causes import Facts
     from hollow_chain.facts.host import Host
     from hollow_chain.fleet.drifting import Drift, Odd
@@ -66,7 +64,7 @@ def drift(
     if against and against not in _hosts(found) and against in groups:
         return _odd(found, name, against, groups[against], json)
     twin = _host(found, against) if against else ""
-    row = None if twin else _own(store, _row(found, name), since)
+    row = None if twin else _own(found, _row(found, name), since)
     if row is None and not twin:
         return _of_its_group(found, name, groups, since, json)
     return _compared(store, found, name, twin, row, everything, json)
@@ -110,25 +108,12 @@ def _members(found: LatestFound) -> dict[str, list[str]]:
     return groups
 
 
-def _own(store: Readings, newest: dict[str, Any], since: str) -> dict[str, Any] | None:
+def _own(found: LatestFound, newest: dict[str, Any], since: str) -> dict[str, Any] | None:
     """The row of the earlier reading of the host that it is compared with."""
     from hollow_chain.fleet.drifting import nearest_well
-    from hollow_chain.fleet.index import Index
 
-    history = Index(store).hosts(["round", "host", "read", "file", "read_at", "unwell"])
-    return nearest_well(history, newest, _moment(since) if since else None, not since)
-
-
-def _moment(text: str) -> datetime:
-    from datetime import UTC, datetime
-
-    from hollow_chain.wording.durations import FORMS
-    from hollow_chain.wording.durations import since as meant
-
-    try:
-        return meant(text, datetime.now(UTC))
-    except (ValueError, OverflowError, OSError):
-        raise wrong_call(f"--since takes {FORMS}, and not {text!r}") from None
+    assert found.history is not None  # it is of a store
+    return nearest_well(found.history, newest, common.moment_of(since, "--since") if since else None, not since)
 
 
 def _of_its_group(found: LatestFound, name: str, groups: dict[str, list[str]], since: str, json: bool) -> int:

@@ -10,8 +10,6 @@ from hollow_chain.cli import common
 from hollow_chain.wording.counts import counted
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from hollow_chain.fleet.work import Spreader
 
 On = Annotated[
@@ -43,22 +41,3 @@ class Working(common.ProgressLine):
         """So many pieces of so many are done."""
         if of > 1:
             self._say(f"{done:,} of {counted(of, 'piece')} diagnosed", f"{done:,} of {counted(of, 'piece')} diagnosed")
-
-
-def load_beside() -> None:
-    """Load what associations are tested with while the readings are read: it takes as long as they do."""
-    import threading
-
-    from hollow_chain.fleet.association import load
-
-    threading.Thread(target=_quietly, args=(load,), daemon=True).start()
-
-
-def _quietly(load: Callable[[], None]) -> None:
-    """What is missing is said where it is needed."""
-    import contextlib
-
-    from hollow_chain.trouble import Trouble
-
-    with contextlib.suppress(Trouble):
-        load()

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hollow_chain.cli import common, fleeting
-from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -41,7 +40,7 @@ def keep(
     document: dict[str, object] = {}
     troubles: list[str] = []
     if thin:
-        document["dropped"] = _thin(found, _moment(thin), json)
+        document["dropped"] = _thin(found, common.moment_of(thin, "--thin"), json)
     if index:
         from hollow_chain.fleet.keeping import index_anew
 
@@ -64,17 +63,6 @@ def keep(
 
         show_holdings(Page(), holds)
     return 3 if troubles else 0
-
-
-def _moment(text: str) -> datetime:
-    from datetime import UTC, datetime
-
-    from hollow_chain.wording.durations import FORMS, since
-
-    try:
-        return since(text, datetime.now(UTC))
-    except (ValueError, OverflowError, OSError):
-        raise wrong_call(f"--thin takes {FORMS}, and not {text!r}") from None
 
 
 def _thin(found: Readings, before: datetime, json: bool) -> dict[str, object]:

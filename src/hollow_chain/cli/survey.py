@@ -12,7 +12,6 @@ from hollow_chain.trouble import FACTS_UNREADABLE, Trouble, wrong_call
 
 if TYPE_CHECKING:
     from collections.abc import Callable
-    from datetime import datetime
 
     from hollow_chain.facts.host import UnreachedHost
     from hollow_chain.fleet.latest import LatestFound
@@ -99,8 +98,7 @@ def survey(
     spread = fleeting.spread(on, "survey")
     from hollow_chain.show.survey import SurveyWish
 
-    start = _moment(since)
-    fleeting.load_beside()
+    start = common.moment_of(since, "--since") if since else None
 
     def surveyed() -> tuple[Survey, int]:
         from hollow_chain.fleet.surveying import begun_since, survey
@@ -131,19 +129,6 @@ def _watched(surveyed: Callable[[], tuple[Survey, int]], every: str, rounds: int
 def _status(result: Survey) -> int:
     stands = {line.stands for line in result.lines}
     return 1 if "not well" in stands else FACTS_UNREADABLE if "not read" in stands else 0
-
-
-def _moment(text: str) -> datetime | None:
-    if not text:
-        return None
-    from datetime import UTC, datetime
-
-    from hollow_chain.wording.durations import FORMS, since
-
-    try:
-        return since(text, datetime.now(UTC))
-    except (ValueError, OverflowError, OSError):
-        raise wrong_call(f"--since takes {FORMS}, and not {text!r}") from None
 
 
 class _Ways(NamedTuple):

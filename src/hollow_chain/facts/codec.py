@@ -6,10 +6,8 @@ The bytes are hostile: they may be of any size, shape and encoding. Whatever is 
 
 from __future__ import annotations
 
-import gc
 import re
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from typing import Any
 
 import msgspec
@@ -48,7 +46,7 @@ def decode(data: bytes) -> Snapshot:
     is_json = text.lstrip()[:1] == b"{"
     parse = decoding.of_json if is_json else _decode_yaml
     try:
-        with _no_collection():
+        with decoding.no_collection():
             found = parse(text, type=Snapshot)
     except (msgspec.MsgspecError, RecursionError, ValueError, OverflowError) as error:
         raise _explained(text, parse, error) from None
@@ -88,18 +86,6 @@ def schema() -> dict[str, Any]:
         "title": f"{FORMAT}, version {VERSION}",
         **made,
     }
-
-
-@contextmanager
-def _no_collection() -> Iterator[None]:
-    """Pause the garbage collector: a decode only allocates, and nothing it makes is garbage yet."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()
 
 
 def _as_utf8(data: bytes) -> bytes:

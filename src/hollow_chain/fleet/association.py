@@ -148,9 +148,3 @@ def _solved(rises: Callable[[_Weighed], float], many: _Floats, weights: _Floats)
         else:
             high = middle
     return float(np.exp((low + high) / 2))
-
-
-def load() -> None:
-    """Load what the tests are made with, which takes its time: others may wait for a disk meanwhile."""
-    with needs(EXTRA, "an association"):
-        import scipy.special  # noqa: F401

@@ -70,34 +70,42 @@ def well_before(store: Readings, facts: Facts, verdict: Verdict) -> WellBefore |
 
 def _is_named_like(one: Divergence, services: set[str]) -> bool:
     """Whether it is of a package that bears the name of one of *services*, or the first part of one."""
-    name = one.about.removeprefix("package ")
-    return name != one.about and any(
+    name = one.thing
+    return bool(name) and any(
         name.startswith(service.partition(".")[0]) or service.startswith(name) for service in services
     )
 
 
 def _file(store: Readings, host: str, service: str, before: datetime | None) -> str | None:
-    """The snapshot of the newest reading before then in which the service was there and well."""
+    """The snapshot of the newest reading before then in which the service was there and well, whatever of the host was not."""
     index = Index(store)
-    history = index.hosts(["round", "host", "file", "read_at"])
-    rows = index.services(["round", "host", "service", "standing", "causes"], of_services=[service])
-    well = {
-        number
-        for number, name, standing, causes in zip(
-            *(rows[column].to_pylist() for column in ("round", "host", "standing", "causes")), strict=True
-        )
-        if name == host and not causes and standing == "up"
+    rows = [row for row in index.hosts(["round", "host", "read", "file", "read_at"]).to_pylist() if row["host"] == host]
+    earlier = {
+        row["round"]: str(row["file"])
+        for row in rows
+        if row["read"] and row["read_at"] is not None and (before is None or row["read_at"] < before)
     }
-    # Whether the service was well counts here, and not whether all of the host was.
-    earlier = [
-        row
-        for row in history.to_pylist()
-        if row["host"] == host
-        and row["round"] in well
-        and row["read_at"] is not None
-        and (before is None or row["read_at"] < before)
+    numbers = sorted(earlier, reverse=True)
+    for first in range(0, len(numbers), _AT_ONCE):
+        well = _well_in(index, host, service, numbers[first : first + _AT_ONCE])
+        if well:
+            return earlier[max(well)]
+    return None
+
+
+_AT_ONCE = 8
+"""Rounds that are looked through at once, the newest first: most services were well lately."""
+
+
+def _well_in(index: Index, host: str, service: str, rounds: list[str]) -> list[str]:
+    """Those of *rounds* in which the service of the host was there and well."""
+    columns = ("round", "host", "standing", "causes")
+    rows = index.services(columns, rounds, [service])
+    return [
+        number
+        for number, name, standing, causes in zip(*(rows[column].to_pylist() for column in columns), strict=True)
+        if name == host and number in rounds and standing == "up" and not causes
     ]
-    return str(max(earlier, key=lambda row: row["round"])["file"]) if earlier else None
 
 
 def with_before(verdict: Verdict, before: WellBefore) -> Verdict:

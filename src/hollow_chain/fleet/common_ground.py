@@ -113,15 +113,13 @@ def _apart(cause: str) -> str:
 
 def _tests(group: Group, bank: Bank, apart: str = "") -> _Tried:
     """The tests that can tell anything: of what differs between any two of the hosts."""
-    sick_with, well_with = bank.counts(group)
+    counts = bank.counts(group)
+    sick_with, sick, well_with, well = counts.T
     both = sick_with + well_with
-    places = np.flatnonzero((both > 0) & (both < len(group.sick) + len(group.well)))
+    places = np.flatnonzero((both > 0) & (both < sick + well))
     if apart:
         places = np.array([at for at in places.tolist() if bank.factors[at].what != apart], dtype=np.int64)
-    counts = np.empty((len(places), 4), dtype=np.int64)
-    counts[:, 0], counts[:, 1] = sick_with[places], len(group.sick)
-    counts[:, 2], counts[:, 3] = well_with[places], len(group.well)
-    return _Tried(group, bank, places, counts)
+    return _Tried(group, bank, places, counts[places])
 
 
 def _claimed(tried: Sequence[_Tried]) -> dict[Key, list[Shared]]:
@@ -164,15 +162,16 @@ def _told(claims: list[_Claim], group: Group) -> list[Shared]:
         if twin is not None:
             if len(twin[2]) < _MOST_SAME:
                 twin[2].append(claim.factor)
-        elif len(found) < _MOST_SHARED and all(_adds(hosts, one[1], group) for one in found):
+        elif len(found) < _MOST_SHARED and all(_adds(claim, one[1], group) for one in found):
             found.append((claim, hosts, []))
     return [Shared(one.factor, one.counts, one.chance, interval(one.counts), same) for one, _, same in found]
 
 
-def _adds(one: Mask, stronger: Mask, group: Group) -> bool:
+def _adds(claim: _Claim, stronger: Mask, group: Group) -> bool:
     """Whether it tells the sick from the well also among hosts that have the stronger factor, or among those that have not."""
+    having, known = claim.bank.hosts(claim.place), claim.bank.known(claim.place)
     strata = []
-    for within in (stronger, ~stronger):
+    for within in (stronger & known, ~stronger & known):
         sick, well = group.sick[within[group.sick]], group.well[within[group.well]]
-        strata.append((np.count_nonzero(one[sick]), len(sick), np.count_nonzero(one[well]), len(well)))
+        strata.append((np.count_nonzero(having[sick]), len(sick), np.count_nonzero(having[well]), len(well)))
     return bool((chances(np.array(strata, dtype=np.int64)) * len(strata) <= RATE).any())

@@ -82,6 +82,18 @@ def _rank(one: Drifted, kinds: Mapping[str, str]) -> tuple[float, int, int, str]
     return -strength, passing, one.divergence.near, one.divergence.service or "\uffff"
 
 
+_COLUMN_OF = {
+    "startup": "startup",
+    "account.user": "account",
+    "limits.start_seconds": "start_limit",
+    "limits.stop_seconds": "stop_limit",
+    "limits.memory_bytes": "memory_limit",
+    "limits.restart": "restart",
+    "program.path": "program",
+}
+"""The column of the index for a field of a service."""
+
+
 class _Store:
     """What the newest readings of all hosts say of a difference."""
 
@@ -95,7 +107,6 @@ class _Store:
             )
         )
         self._sick = set(sick["host"].to_pylist())
-        self._columns = {what: column for column, (_, what) in SETTINGS.items()}
 
     def went(self, one: Divergence) -> Went | None:
         """Of the hosts that have what is there now, and of those that have what was there before, how many are not well."""
@@ -116,10 +127,9 @@ class _Store:
 
     def _values(self, one: Divergence) -> tuple[set[str], set[str]] | None:
         """The hosts that have what is there now, and those that have what was there before."""
-        if one.about.startswith("package ") and not one.service:
-            name = one.about.removeprefix("package ")
-            return self._packaged(f"{name} {one.after}"), self._packaged(f"{name} {one.before}")
-        column = self._columns.get(one.about.removesuffix(", s").removesuffix(", bytes"))
+        if one.field == "packages":
+            return self._packaged(f"{one.thing} {one.after}"), self._packaged(f"{one.thing} {one.before}")
+        column = _COLUMN_OF.get(one.field)
         if column is None or not one.service:
             return None
         services = self._latest.services

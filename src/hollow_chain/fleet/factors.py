@@ -58,77 +58,99 @@ class Group(NamedTuple):
     """Hosts that are neither: they lack the service, or something else is wrong with it."""
 
     def counts(self, of: Callable[[Codes], Codes], whole: Codes) -> tuple[Codes, Codes]:
-        """How many of the sick and of the well have each factor: *of* counts among some hosts, *whole* is what it counts among all. The
-        fewer hosts are gone through."""
+        """What *of* counts among the sick and among the well, where *whole* is what it counts among all: the fewer hosts are gone
+        through."""
         sick = of(self.sick)
         return sick, whole - sick - of(self.other) if len(self.other) < len(self.well) else of(self.well)
 
 
 class Bank(Protocol):
-    """Factors, and who has each."""
+    """Factors, who has each, and of whom that is known: whoever was not asked is neither with nor without."""
 
     factors: Sequence[Factor]
 
-    def counts(self, group: Group) -> tuple[Codes, Codes]:
-        """How many of the sick and of the well hosts of *group* have each factor."""
+    def counts(self, group: Group) -> Codes:
+        """A row a factor: the sick hosts of *group* that have it, of so many that are known, and the well ones likewise."""
 
     def hosts(self, place: int) -> Mask:
         """The hosts that have the factor at *place*."""
 
+    def known(self, place: int) -> Mask:
+        """The hosts of which it is known whether they have it."""
+
+
+def _rows(having: tuple[Codes, Codes], known: tuple[Codes, Codes]) -> Codes:
+    """Counts of those that have each factor, and of those that are known, side by side."""
+    return np.stack(np.broadcast_arrays(having[0], known[0], having[1], known[1]), axis=-1).astype(np.int64)
+
 
 class _ColumnBank:
-    """The values of one column: each host has one of them, or none."""
+    """The values of one column: each host has one of them, or none, or nobody knows."""
 
-    def __init__(self, factors: Sequence[Factor], codes: Codes) -> None:
+    def __init__(self, factors: Sequence[Factor], codes: Codes, known: Mask) -> None:
         """*codes*: the place of its factor for each host; as many as there are factors: none of them."""
         self.factors = factors
-        self._codes = codes
-        self._whole = self._count(codes)
+        self._codes, self._known = codes, known
+        self._whole, self._many = self._count(np.arange(len(codes))), np.asarray(np.count_nonzero(known))
 
-    def _count(self, codes: Codes) -> Codes:
-        return np.bincount(codes, minlength=len(self.factors) + 1)[:-1]
+    def _count(self, hosts: Codes) -> Codes:
+        return np.bincount(self._codes[hosts], minlength=len(self.factors) + 1)[:-1]
 
-    def counts(self, group: Group) -> tuple[Codes, Codes]:
-        return group.counts(lambda hosts: self._count(self._codes[hosts]), self._whole)
+    def counts(self, group: Group) -> Codes:
+        known = group.counts(lambda hosts: np.asarray(np.count_nonzero(self._known[hosts])), self._many)
+        return _rows(group.counts(self._count, self._whole), known)
 
     def hosts(self, place: int) -> Mask:
         return np.asarray(self._codes == place)
+
+    def known(self, place: int) -> Mask:
+        return self._known
 
 
 class _MaskBank:
     """Factors of which a host may have any, a row each."""
 
-    def __init__(self, factors: Sequence[Factor], having: Mask) -> None:
+    def __init__(self, factors: Sequence[Factor], having: Mask, known: Mask) -> None:
         self.factors = factors
-        self._having = having
-        self._whole: Codes = having.sum(axis=1)
+        self._having, self._known = having, known
+        self._whole, self._many = having.sum(axis=1), known.sum(axis=1)
 
-    def counts(self, group: Group) -> tuple[Codes, Codes]:
-        return group.counts(lambda hosts: self._having[:, hosts].sum(axis=1), self._whole)
+    def counts(self, group: Group) -> Codes:
+        having = group.counts(lambda hosts: self._having[:, hosts].sum(axis=1), self._whole)
+        return _rows(having, group.counts(lambda hosts: self._known[:, hosts].sum(axis=1), self._many))
 
     def hosts(self, place: int) -> Mask:
         return np.asarray(self._having[place])
+
+    def known(self, place: int) -> Mask:
+        return np.asarray(self._known[place])
 
 
 class _ClassBank:
     """Factors of classes of hosts: those of a class have the same of them."""
 
     def __init__(self, factors: Sequence[Factor], having: Mask, class_of: Codes) -> None:
-        """*having*: a row a factor, a column a class; *class_of*: the class of each host, as many as there are classes: none."""
+        """*having*: a row a factor, a column a class; *class_of*: the class of each host, as many as there are classes: not known."""
         self.factors = factors
         self._having, self._class_of = having.astype(np.float32), class_of
-        self._whole = self._count(np.arange(len(class_of)))
+        self._known = class_of < having.shape[1]
+        every = np.arange(len(class_of))
+        self._whole, self._many = self._count(every), np.asarray(np.count_nonzero(self._known))
 
     def _count(self, hosts: Codes) -> Codes:
         classes = self._having.shape[1]
         within = np.bincount(self._class_of[hosts], minlength=classes + 1)[:classes]
         return np.rint(self._having @ within.astype(np.float32)).astype(np.int64)
 
-    def counts(self, group: Group) -> tuple[Codes, Codes]:
-        return group.counts(self._count, self._whole)
+    def counts(self, group: Group) -> Codes:
+        known = group.counts(lambda hosts: np.asarray(np.count_nonzero(self._known[hosts])), self._many)
+        return _rows(group.counts(self._count, self._whole), known)
 
     def hosts(self, place: int) -> Mask:
         return np.asarray(np.append(self._having[place] > 0, False)[self._class_of])
+
+    def known(self, place: int) -> Mask:
+        return np.asarray(self._known)
 
 
 class _HostColumn(NamedTuple):
@@ -167,14 +189,17 @@ def of_hosts(hosts: pa.Table) -> Iterator[Bank]:
     for column in _OF_HOST:
         values = coded(hosts[column.name])
         yield from _column(values.codes, values, lambda word, of=column: Factor(of.kind, "host", of.what, word))  # type: ignore[misc]
+    size = hosts.num_rows
     due = np.array([bool(one) for one in hosts["reboot_due"].to_pylist()], dtype=bool)
-    offset = np.array([one if one is not None else 0.0 for one in hosts["clock_offset"].to_pylist()], dtype=float)
+    offset = np.array([np.nan if one is None else one for one in hosts["clock_offset"].to_pylist()], dtype=float)
+    every = np.ones(size, dtype=bool)
     held = [
-        (Factor("reboot", "host", "a reboot is due"), due),
-        (Factor("clock", "host", f"clock off by more than {OFF:g} s"), np.abs(offset) > OFF),
-        *_groups(hosts, hosts.num_rows),
+        (Factor("reboot", "host", "a reboot is due"), due, every),
+        (Factor("clock", "host", f"clock off by more than {OFF:g} s"), np.abs(offset) > OFF, ~np.isnan(offset)),
+        *((factor, having, every) for factor, having in _groups(hosts, size)),
     ]
-    yield _MaskBank([factor for factor, _ in held], np.array([mask for _, mask in held], dtype=bool))
+    having, known = (np.array([one[at] for one in held], dtype=bool) for at in (1, 2))
+    yield _MaskBank([factor for factor, _, _ in held], having, known)
 
 
 def _groups(hosts: pa.Table, size: int) -> Iterator[tuple[Factor, Mask]]:
@@ -303,17 +328,19 @@ class ServiceRows:
         begun[self._place[span]] = self._begun[span]
         known = ~np.isnan(begun)
         if not known.any():
-            return _MaskBank([], np.zeros((0, self._hosts), dtype=bool))
+            return _MaskBank([], *(np.zeros((0, self._hosts), dtype=bool) for _ in range(2)))
         with np.errstate(invalid="ignore"):
             before: Mask = begun[None, :] < self._up
-        many, both = np.count_nonzero(before, axis=1), np.rint(self._is_up @ known.astype(np.float32))
-        chosen = [int(at) for at in np.flatnonzero((many > 0) & (many < both)) if self.names[at] != name]
-        return _MaskBank([Factor("order", name, "begun before", self.names[at]) for at in chosen], before[chosen])
+        both: Mask = known[None, :] & self._is_up
+        many, of = np.count_nonzero(before, axis=1), np.count_nonzero(both, axis=1)
+        chosen = [int(at) for at in np.flatnonzero((many > 0) & (many < of)) if self.names[at] != name]
+        factors = [Factor("order", name, "begun before", self.names[at]) for at in chosen]
+        return _MaskBank(factors, before[chosen], both[chosen])
 
     @cached_property
-    def _is_up(self) -> npt.NDArray[np.float32]:
-        """Whether it is known when each service was up on each host, as ones and noughts."""
-        return (~np.isnan(self._up)).astype(np.float32)
+    def _is_up(self) -> Mask:
+        """Whether it is known when each service was up on each host."""
+        return ~np.isnan(self._up)
 
     @cached_property
     def _begun(self) -> npt.NDArray[np.float32]:
@@ -342,19 +369,25 @@ _MOST_NEEDS = 12
 
 
 def _column(codes: Codes, values: CodedColumn, factor: Callable[[str], Factor]) -> Iterator[Bank]:
-    """The bank of a column, where it has two values at least, or one and nothing: *codes* of each host, -1 for nothing."""
+    """The bank of a column that has two values at least: *codes* of each host, -1 for nothing."""
     present, counts = np.unique(codes[codes >= 0], return_counts=True)
     if len(present) > _MOST_VALUES:
         present = present[np.sort(np.argsort(-counts, kind="stable")[:_MOST_VALUES])]
     words = [values.word(code) for code in present]
-    known = [at for at, word in enumerate(words) if word not in ("", None)]
-    if not known or (len(present) == 1 and counts[0] == len(codes)):
+    told = [at for at, word in enumerate(words) if word not in _UNKNOWN]
+    untold = present[[at for at, word in enumerate(words) if word in _UNKNOWN]]
+    known = (codes >= 0) & ~np.isin(codes, untold)
+    if not told or (len(told) == 1 and len(present) == 1):
         return
-    factors = [factor(_said(words[at])) for at in known]
-    wanted = present[known]
+    factors = [factor(_said(words[at])) for at in told]
+    wanted = present[told]
     places = np.searchsorted(wanted, codes)
     places[places >= len(wanted)] = 0
-    yield _ColumnBank(factors, np.where(wanted[places] == codes, places, len(factors)))
+    yield _ColumnBank(factors, np.where(wanted[places] == codes, places, len(factors)), known)
+
+
+_UNKNOWN = ("", "unknown", None)
+"""Values of which nobody knows what they are."""
 
 
 def _said(value: object) -> str:

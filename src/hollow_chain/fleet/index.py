@@ -1,4 +1,4 @@
-"""The index of a store: tables in Parquet (parquet.apache.org), two files a round, merged where they become many.
+"""The index of a store: tables in Parquet (parquet.apache.org), a file a round of each, merged where they become many.
 
 It is made of the snapshots and can be made anew of them at any time. What takes the place of other files names them in its metadata, so
 that a call that is cut off between writing and removing makes no reading count twice.
@@ -283,21 +283,19 @@ class Index:
 
     def drop(self, rounds: set[str]) -> None:
         """Take *rounds* out of it: the files that hold any are written anew without them."""
-        for part, of in (
-            (HOSTS_PART, HOSTS),
-            (SERVICES_PART, SERVICES),
-        ):  # a set of packages may be another round's, too
+        for part in (HOSTS_PART, SERVICES_PART):  # a set of packages may be another round's, too
             for one in self.files(part):
                 gone = rounds.intersection(one.rounds)
                 if gone:
-                    self._without(part, of, one, gone)
+                    self._without(part, one, gone)
             self._known.pop(part, None)
 
-    def _without(self, part: str, of: pa.Schema, one: TableFile, gone: set[str]) -> None:
-        left = sorted(set(one.rounds) - gone)
-        if left:
-            with self._place.opened(f"{part}/{one.name}") as file:
-                table = pq.read_table(file, schema=of)
+    def _without(self, part: str, one: TableFile, gone: set[str]) -> None:
+        left, of = sorted(set(one.rounds) - gone), _PARTS[part]
+        table = self._whole(part, of, one) if left else None
+        if left and table is None:
+            raise Trouble(f"{self.said}/{part}/{one.name} is damaged: make the index anew first, with 'keep --index'")
+        if table is not None:
             kept = table.filter(pa.compute.is_in(table["round"], pa.array(left)))
             sink = pa.BufferOutputStream()
             about = {

@@ -42,6 +42,8 @@ class LatestFound(NamedTuple):
 
     latest: Latest
     troubles: list[str]
+    history: pa.Table | None = None
+    """The rows of all readings of a store."""
 
 
 def of_store(store: Readings, words: str = "") -> LatestFound:
@@ -60,7 +62,8 @@ def of_store(store: Readings, words: str = "") -> LatestFound:
     stood = _stood_by_service(index, wanted) if wanted is not None else _stood(history)
     troubles = [*unindexed(store, index), *index.troubles]
     packages = _sets(index.package_sets())
-    return LatestFound(Latest(hosts, services, packages, since_of(stood)), list(dict.fromkeys(troubles)))
+    latest = Latest(hosts, services, packages, since_of(stood))
+    return LatestFound(latest, list(dict.fromkeys(troubles)), history)
 
 
 def _last_rows(history: pa.Table) -> pa.Table:

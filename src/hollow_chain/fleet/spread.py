@@ -9,7 +9,6 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
-from typing import NamedTuple
 
 from hollow_chain.fleet.work import Done, HostWork, Spreader, done
 from hollow_chain.trouble import Trouble
@@ -18,8 +17,6 @@ _AHEAD = 2
 """Pieces that wait behind each one under way: nobody is idle, and no more than that is held."""
 _FEW = 2
 """Pieces up to which a pool is not worth its start."""
-_TRIES = 2
-"""Times that a piece is tried whose worker dies: at the second time the piece itself is the likely reason."""
 
 
 def spreader(engine: str = "") -> Spreader:
@@ -46,46 +43,42 @@ def workers() -> int:
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
-class _Awaited(NamedTuple):
-    number: int
-    future: Future[Done]
-
-
 def _pooled(work: Sequence[HostWork], told: Callable[[int], None], many: int) -> Iterator[Done]:
-    """In a pool of processes; of one that breaks, as where the system has killed one for its memory, what is left is done by a new one."""
-    number, deaths = 0, 0
+    """In a pool of processes. Of one that breaks, as where the system has killed a worker for its memory, nobody knows by which piece: the
+    next one is then tried alone, and given up only if it breaks that pool as well."""
+    number, broke = 0, False
     while number < len(work):
+        ahead = work[number : number + 1] if broke else work[number:]
         try:
-            for found in _of_pool(work, number, many):
+            for found in _of_pool(ahead, min(many, len(ahead))):
                 yield found
                 number += 1
-                deaths = 0
                 told(number)
+            broke = False
         except BrokenProcessPool:
-            deaths += 1
-            if deaths >= _TRIES:
+            if broke:
                 yield _given_up(work[number])
-                number, deaths = number + 1, 0
+                number += 1
+            broke = not broke
 
 
-def _of_pool(work: Sequence[HostWork], first: int, many: int) -> Iterator[Done]:
-    waiting: deque[_Awaited] = deque()
+def _of_pool(work: Sequence[HostWork], many: int) -> Iterator[Done]:
+    waiting: deque[Future[Done]] = deque()
     # Neither threads nor open connections of this process go into a child that is started afresh.
     pool = ProcessPoolExecutor(many, mp_context=multiprocessing.get_context("spawn"), initializer=_begin)
     try:
-        ahead = iter(range(first, len(work)))
-        for number in ahead:
-            waiting.append(_Awaited(number, pool.submit(done, work[number])))
+        for one in work:
+            waiting.append(pool.submit(done, one))
             if len(waiting) >= many * _AHEAD:
-                yield waiting.popleft().future.result()
+                yield waiting.popleft().result()
         while waiting:
-            yield waiting.popleft().future.result()
+            yield waiting.popleft().result()
     finally:
         pool.shutdown(wait=True, cancel_futures=True)
 
 
 def _begin() -> None:
-    """A worker leaves Ctrl-C to whoever waits for it, and collects no garbage in the middle of a piece."""
+    """A worker leaves Ctrl-C to whoever waits for it, and never looks through what it was started with for garbage."""
     import gc
     import signal
 

@@ -3,13 +3,12 @@ machine, and back."""
 
 from __future__ import annotations
 
-import gc
 import os
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
+from hollow_chain.decoding import no_collection
 from hollow_chain.facts.host import Firewall, Probe, Snapshot, UnreachedHost, Unread
 from hollow_chain.fleet.columns import HOSTS, PACKAGES, SERVICES
 from hollow_chain.lacking import needs
@@ -76,7 +75,7 @@ def done(work: HostWork) -> Done:
 
     rows = Rows([], [], {})
     troubles: list[str] = []
-    with _no_collection():
+    with no_collection():
         for part in work.parts:
             found, files = _read(work, part, troubles)
             if found is not None:
@@ -86,18 +85,6 @@ def done(work: HostWork) -> Done:
                 rows.services.extend(of_part.services)
                 rows.packages.update(of_part.packages)
         return of_rows(rows, troubles)
-
-
-@contextmanager
-def _no_collection() -> Iterator[None]:
-    """Look for garbage after a piece and not in its midst: it makes some millions of objects, and nearly all of them go by themselves."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()
 
 
 def _diagnosed(work: HostWork, found: Snapshot, about: RoundOf, troubles: list[str]) -> Rows:

@@ -35,6 +35,10 @@ class Divergence(NamedTuple):
     after: str
     stands: bool = False
     """Whether it tells how it stands, which follows from other differences."""
+    field: str = ""
+    """The field of the service or host that it is of (``startup``, ``account.user``, ``packages``); empty: of a thing on the host."""
+    thing: str = ""
+    """The one of several that it is of: a package."""
     near: int = FAR
     """How many links lie between it and the nearest service that is not well in the later reading; 0: it is one of these."""
 
@@ -49,7 +53,7 @@ def differences(old: Host, facts: Facts, new: Host) -> list[Divergence]:
         # Of what cannot be loaded at one of the moments nothing but that is known.
         same = _loaded(then[name]) == _loaded(now[name])
         facets = facets_of(Service)
-        found += _apart(name, then[name], now[name], facets if same else [f for f in facets if f.about in _OF_UNLOADED])
+        found += _apart(name, then[name], now[name], facets if same else [f for f in facets if f.field in _OF_UNLOADED])
     found += _of_files(old, new)
     found += _of_packages(old, new)
     found += _apart("", old, new, [*_host_facets(), *_OF_HOST])
@@ -64,7 +68,7 @@ def differences(old: Host, facts: Facts, new: Host) -> list[Divergence]:
 
 
 def _host_facets() -> list[Facet]:
-    return [one for one in facets_of(Host) if one.about not in _KEYED]
+    return [one for one in facets_of(Host) if one.field not in _KEYED]
 
 
 def _nearness(facts: Facts, host: Host) -> dict[str, int]:
@@ -89,7 +93,7 @@ def _apart(service: str, old: _Thing, new: _Thing, facets: Iterable[Facet]) -> I
     for facet in facets:
         before, after = facet.text(old), facet.text(new)
         if before is not None and after is not None and before != after:
-            yield Divergence(service, facet.about, *_what_differs(before, after), stands=facet.stands)
+            yield Divergence(service, facet.about, *_what_differs(before, after), facet.stands, facet.field)
 
 
 def _what_differs(before: str, after: str) -> tuple[str, str]:
@@ -110,7 +114,7 @@ def _loaded(service: Service) -> str:
     return service.definition.load if service.definition else ""
 
 
-_OF_UNLOADED = ("state", "last result", "startup type", "definition", "definition files")
+_OF_UNLOADED = ("state", "startup", "definition.load", "definition.file")
 """Facets that tell something of a definition that cannot be loaded."""
 _OF_ANY_HOST = 1.0
 """Seconds by which a clock is off that is told."""
@@ -140,7 +144,7 @@ _PARTS: list[tuple[str, Callable[[Host], dict[str, Any]], Callable[[], Iterable[
     (
         "file system",
         lambda host: {one.mounted_on: one for one in host.filesystems},
-        lambda: [*(one for one in facets_of(Filesystem) if one.about != "size"), *_OF_FILESYSTEM],
+        lambda: [*(one for one in facets_of(Filesystem) if one.field != "size"), *_OF_FILESYSTEM],
     ),
 ]
 
@@ -153,7 +157,7 @@ def _of_packages(old: Host, new: Host) -> Iterator[Divergence]:
     for name in sorted(then.keys() | now.keys()):
         before, after = then.get(name, _ABSENT), now.get(name, _ABSENT)
         if before != after:
-            yield Divergence("", f"package {name}", before, after)
+            yield Divergence("", f"package {name}", before, after, field="packages", thing=name)
 
 
 def _of_files(old: Host, new: Host) -> Iterator[Divergence]:
@@ -207,7 +211,7 @@ def _facets_of_file() -> list[Facet]:
         Facet("presence", lambda one: one.kind if one.exists else _ABSENT),
         Facet("target", lambda one: one.link_to),
         Facet("format", lambda one: one.format or None),
-        *(one for one in facets_of(File) if one.about not in ("path", "exists", "kind", "link to")),
+        *(one for one in facets_of(File) if one.field not in ("path", "exists", "kind", "link_to")),
     ]
 
 

@@ -30,7 +30,6 @@ from hollow_chain.facts.service import (
 from hollow_chain.wording.counts import size
 
 Text = Callable[[Any], str | None]
-_Path = tuple[str, ...]
 
 
 class Facet(NamedTuple):
@@ -41,6 +40,8 @@ class Facet(NamedTuple):
     """What it is; None where that is not known."""
     stands: bool = False
     """Whether it tells how the thing stands, which follows from the rest."""
+    field: str = ""
+    """The field that it is of, from the thing on: ``startup``, ``account.user``."""
 
 
 def listed(words: Iterable[str]) -> str:
@@ -124,10 +125,10 @@ _WRITTEN: dict[type, Callable[[Any], str]] = {
 @cache
 def facets_of(kind: type) -> tuple[Facet, ...]:
     """What is compared of a thing of that type; what follows from something else comes last."""
-    return tuple(sorted(_facets(kind), key=lambda facet: facet.about in _LATE))
+    return tuple(sorted(_facets(kind), key=lambda facet: facet.field in _LATE))
 
 
-_LATE = ("aliases", "description", "display name", "started at boot by", "ports claimed")
+_LATE = ("aliases", "description", "display_name", "wanted_by", "claims")
 """What of a service follows from its startup type and its settings, or says the least."""
 
 
@@ -136,13 +137,13 @@ def _facets(kind: type) -> Iterator[Facet]:
     for field in info.fields:
         special = _SPECIAL.get((kind, field.name))
         if special is not None:
-            yield from special
+            yield from (facet._replace(field=field.name) for facet in special)
             continue
         marked, inner = _bare(field.type)
         if marked is None:
             yield from _of_field(kind, field.name, inner)
         elif marked == STATE and not isinstance(inner, msgspec.inspect.ListType | msgspec.inspect.DictType):
-            yield Facet(_about(kind, field.name), _scalar(field.name), True)
+            yield Facet(_about(kind, field.name), _scalar(field.name), True, field.name)
 
 
 def _bare(info: Any) -> tuple[str | None, Any]:
@@ -167,20 +168,20 @@ def _of_field(kind: type, name: str, info: Any) -> Iterator[Facet]:
                     if name not in _UNDER or (kind is Service and name != "confinement")
                     else f"{facet.about} ({_UNDER[name]})"
                 )
-                yield Facet(about, _below(name, facet.text), facet.stands)
+                yield Facet(about, _below(name, facet.text), facet.stands, f"{name}.{facet.field}")
         return
     about = _about(kind, name)
     if isinstance(info, msgspec.inspect.ListType):
         _, item = _bare(info.item_type)
         if isinstance(item, msgspec.inspect.StructType):
             if not getattr(item.cls, "happens", False):
-                yield Facet(about, _list_of(name, _WRITTEN.get(item.cls) or _writer(item.cls)))
+                yield Facet(about, _list_of(name, _WRITTEN.get(item.cls) or _writer(item.cls)), field=name)
             return
-        yield Facet(about, _list_of(name, str))
+        yield Facet(about, _list_of(name, str), field=name)
     elif isinstance(info, msgspec.inspect.DictType):
-        yield Facet(about, _pairs(name))
+        yield Facet(about, _pairs(name), field=name)
     else:
-        yield Facet(about, _scalar(name))
+        yield Facet(about, _scalar(name), field=name)
 
 
 def _about(kind: type, name: str) -> str:
