@@ -4,24 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime, timedelta
-from functools import cached_property
 from typing import Protocol
 
 import msgspec
 
-from hollow_chain.causes.boot_records import boots_on_record
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, PROOF, SAID, TELLS, Evidence
 from hollow_chain.causes.good_runs import plain, said_when_well
+from hollow_chain.causes.host_index import HostIndex
 from hollow_chain.causes.nature import When
-from hollow_chain.causes.sockets import Sockets
-from hollow_chain.causes.standing import Standing, failed_last, standing, up_targets
+from hollow_chain.causes.standing import Standing, failed_last, standing
 from hollow_chain.chain.graph import Graph, Node
-from hollow_chain.facts.host import TOLD, BootRecord, Event, File, Host, HostAccount
+from hollow_chain.facts.host import TOLD, Event, File, Host, HostAccount
 from hollow_chain.facts.service import Service, is_deserted
-from hollow_chain.families import Family, family_of
+from hollow_chain.families import Family
 from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
 from hollow_chain.families.times import ENDED_AT_ONCE
-from hollow_chain.wording.observed import SURE, records_of
+from hollow_chain.wording.observed import SURE
 
 MANAGER = "service manager"
 FILES = "file system"
@@ -41,74 +39,6 @@ _AT_MOST: dict[str, dict[str, str]] = {
 """What a record is worth at most by who could have written it: a service's own words say something, and prove nothing; those of
 others suggest, and speak against nothing."""
 UNIT_TRIGGERS = ("socket", "timer", "path", "automount")
-
-
-class HostIndex:
-    """Look-ups into one host, each built when it is first used."""
-
-    def __init__(self, host: Host) -> None:
-        self.host = host
-        self.since_last_start: dict[str, list[Event]] = {}
-        self.told: dict[str, list[Event]] = {}
-        """What :meth:`Case.last_events` has found, by the name of the service."""
-
-    @cached_property
-    def files(self) -> dict[str, File]:
-        """Files by path, in the one form that the host's family tells apart (see :meth:`file`)."""
-        return {self._form(file.path): file for file in self.host.files}
-
-    def file(self, path: str) -> File | None:
-        """What was seen at *path*. The control-manager family takes both slashes and any case of letters for the same."""
-        return self.files.get(self._form(path))
-
-    def _form(self, path: str) -> str:
-        return self.family.path(path)
-
-    @cached_property
-    def events(self) -> dict[str, list[Event]]:
-        """Records by service, oldest first."""
-        by_service: dict[str, list[Event]] = {}
-        seen = [record for one in self.host.observed or () for record in records_of(one)]
-        for event in (*self.host.events, *seen):
-            by_service.setdefault(event.service, []).append(event)
-        for events in by_service.values():
-            events.sort(key=lambda event: event.at)
-        return by_service
-
-    @cached_property
-    def boots(self) -> list[BootRecord]:
-        """The boots on record, the present one among them."""
-        return boots_on_record(self.host)
-
-    @cached_property
-    def sockets(self) -> Sockets:
-        """Who listens where, and who is set to."""
-        return Sockets(self.host)
-
-    @cached_property
-    def family(self) -> Family:
-        """The family of its manager."""
-        return family_of(self.host)
-
-    @cached_property
-    def license_servers(self) -> frozenset[str]:
-        """The services that are license servers."""
-        return frozenset(server.service for server in self.host.license_servers)
-
-    @cached_property
-    def up_targets(self) -> frozenset[str]:
-        """The targets that have been reached."""
-        return up_targets(self.host)
-
-    @cached_property
-    def waiting(self) -> list[Service]:
-        """The services whose job waits in the manager's queue."""
-        return [s for s in self.host.services if s.job is not None and s.job.state == "waiting"]
-
-    @cached_property
-    def accounts(self) -> dict[tuple[str, str], HostAccount]:
-        """Accounts by kind and name."""
-        return {(account.kind, account.name): account for account in self.host.accounts}
 
 
 class Learned(Protocol):

@@ -20,6 +20,7 @@ _SHARED = frozenset(
         "common",
         "finding",
         "asking",
+        "carrying_out",
         "changing",
         "completing",
         "fleeting",

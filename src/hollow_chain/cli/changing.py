@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from hollow_chain.cli import common, finding
-from hollow_chain.cli.mend import carried
+from hollow_chain.cli.carrying_out import carried
 from hollow_chain.trouble import MEND_DID_NOT_HOLD, wrong_call
 
 if TYPE_CHECKING:

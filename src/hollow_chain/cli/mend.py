@@ -2,30 +2,34 @@
 
 from __future__ import annotations
 
-import contextlib
 import sys
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
 from hollow_chain.cli import common, completing, finding, ticketing
+from hollow_chain.cli.carrying_out import (
+    Later,
+    agree,
+    carrier_of,
+    keep_case,
+    later,
+    show_outcome_of,
+    status_of,
+    told_when_interrupted,
+)
 from hollow_chain.cli.chair import Chair
-from hollow_chain.trouble import INTERRUPTED, MEND_DID_NOT_HOLD, SaidNo, Trouble, wrong_call
+from hollow_chain.trouble import Trouble, wrong_call
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Node
-    from hollow_chain.experience.store import Store
     from hollow_chain.facts.host import Host
-    from hollow_chain.mend.carrying import Carrier
     from hollow_chain.mend.hands import Hands
-    from hollow_chain.mend.journal import MendJournal
     from hollow_chain.mend.outcome import MendOutcome
-    from hollow_chain.mend.plan import Plan, Step
+    from hollow_chain.mend.plan import Plan
     from hollow_chain.verdict import Verdict
 
 
@@ -200,12 +204,12 @@ def _planned(target: str, chair: Chair, host: str, wish: MendWish) -> int:
     place = verdict.causes[0].place if verdict.causes and verdict.causes[0].place.service is not None else node
     if wish.json:
         seen = once_more(source, facts, place, wish.store, True) if failed and wish.observe else None
-        _show_outcome(plan, outcome, True, seen)
-        return _status(outcome)
-    _show_outcome(plan, outcome, False)
+        show_outcome_of(plan, outcome, True, seen)
+        return status_of(outcome)
+    show_outcome_of(plan, outcome, False)
     if failed and (wish.observe or _wants_a_look(place.name)):
         once_more(source, facts, place, wish.store, False)
-    return _status(outcome)
+    return status_of(outcome)
 
 
 def _given_up(facts: Facts, name: str, host: str) -> str:
@@ -248,10 +252,6 @@ def _wants_a_look(name: str) -> bool:
     return says_yes(f"Start {common.shown(name)} once more, and watch what it does?")
 
 
-def _status(outcome: MendOutcome) -> int:
-    return 0 if outcome.well else 1 if outcome.waits_for else MEND_DID_NOT_HOLD
-
-
 def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: MendWish) -> MendOutcome:
     import time
 
@@ -259,12 +259,12 @@ def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: MendWish) -> MendOu
     from hollow_chain.show.documents import verdict_document
     from hollow_chain.show.mend import plan_document
 
-    carrier = _carrier(hands, wish.watch)
+    carrier = carrier_of(hands, wish.watch)
     carrier.check(plan)
     if not wish.yes:
         agree(hands, hosts={step.host for one in plan.tries for step in one.steps if step.act is not None})
     began = time.monotonic()
-    with locked(hands.place), _told_when_interrupted(hands):
+    with locked(hands.place), told_when_interrupted(hands):
         outcome = carrier.apply(plan)
     took = time.monotonic() - began
     outcome.named = hands.named
@@ -272,145 +272,9 @@ def _carry(hands: Hands, plan: Plan, verdict: Verdict, wish: MendWish) -> MendOu
         return outcome
     how = "held" if outcome.well else "not held"
     documents = verdict_document(verdict), plan_document(plan, outcome)
-    number = _keep(wish.store, lambda cases: cases.keep(*documents, outcome.id, how, round(took, 3)))
+    number = keep_case(wish.store, lambda cases: cases.keep(*documents, outcome.id, how, round(took, 3)))
     outcome.case = number if isinstance(number, int) else None
     return outcome
-
-
-@contextlib.contextmanager
-def _told_when_interrupted(hands: Hands) -> Iterator[None]:
-    """Ctrl-C in the middle leaves an open journal: say so, and how to go on."""
-    from hollow_chain.mend.journal import all_in
-
-    try:
-        yield
-    except KeyboardInterrupt:
-        left = [one.id for one in all_in(hands.place) if not one.standing.closed]
-        if not left:
-            raise
-        named = hands.named
-        text = f"interrupted in the middle of the mend {left[-1]}: go on with 'hollow-chain mend --resume{named}', or undo it with '--undo{named}'"
-        raise Trouble(text, INTERRUPTED) from None
-
-
-def check(hands: Hands, plan: Plan) -> None:
-    """Raise :class:`Trouble` where *plan* cannot be carried out here, by this user."""
-    _carrier(hands, 0.0).check(plan)
-
-
-def carried(hands: Hands, plan: Plan, watch: float, yes: bool) -> MendOutcome:
-    """Carry *plan* out, after asking where that is not said already."""
-    from hollow_chain.mend.journal import locked
-
-    carrier = _carrier(hands, watch)
-    carrier.check(plan)
-    if not yes:
-        agree(hands)
-    with locked(hands.place), _told_when_interrupted(hands):
-        outcome = carrier.apply(plan)
-    outcome.named = hands.named
-    return outcome
-
-
-def agree(hands: Hands, undo: bool = False, hosts: Collection[str] = ()) -> None:
-    """Ask whether it is to be carried out, or undone. Raises :class:`Trouble` where it is not."""
-    option, what = ("--undo", "Undo") if undo else ("--apply", "Carry")
-    if not sys.stdin.isatty():
-        raise wrong_call(f"{option} asks first, and nobody is there to answer: add --yes")
-    where = ", ".join(common.shown(host) for host in sorted(hosts)) or common.shown(hands.host)
-    sys.stderr.write(f"{what} this{'' if undo else ' out'}{f' on {where}' if where else ''}? [y/N] ")
-    sys.stderr.flush()
-    if sys.stdin.readline().strip().lower() not in ("y", "yes"):
-        raise SaidNo("not carried out")
-
-
-def _keep(store: str, what: Callable[[Store], object]) -> object:
-    """Tell the store of cases; what was done is done, so a store that cannot be reached is only a warning."""
-    from hollow_chain.experience.place import url_of
-    from hollow_chain.experience.store import Store
-
-    try:
-        return what(Store(url_of(store)))
-    except Trouble as trouble:
-        common.warn(f"{trouble}; this case is not kept")
-        return None
-
-
-class Later(NamedTuple):
-    """What a call asks for of a mend that is on the journal."""
-
-    undo: bool
-    done: int | None
-    watch: float
-    store: str
-    json: bool
-    yes: bool = False
-    does: tuple[str, ...] | None = None
-    """What it does to its target; None: anything, a mend first of all."""
-
-
-def later(words: str, source: common.Source, wish: Later) -> int:
-    """Undo, or go on with, a mend that is on the journal."""
-    with Chair(source) as chair:
-        hands = chair.hands(chair.load(""), "") if chair.is_far else common.hands_of(source, "")
-        return _later(words, hands, wish)
-
-
-def _later(words: str, hands: Hands, wish: Later) -> int:
-    from hollow_chain.mend import journal
-
-    undo = wish.undo
-    carrier = _carrier(hands, wish.watch)
-    with journal.locked(hands.place):
-        found = journal.find(hands.place, words.strip(), not undo, wish.done is not None, wish.does)
-        if found.torn:
-            common.warn(f"the last record of {found.path} was cut off and is left out: what it announced was not begun")
-        if undo and not wish.json:
-            _preview(found, carrier)
-        if undo and not wish.yes:
-            agree(hands, True)
-        with _told_when_interrupted(hands):
-            go_on = carrier.undo if undo else carrier.resume
-            outcome = go_on(found) if wish.done is None else carrier.done(found, wish.done)
-    outcome.named = hands.named
-    if undo and outcome.well:
-        _keep(wish.store, lambda cases: cases.undone(outcome.id, hands.host))
-    _show_outcome(None, outcome, wish.json)
-    return _status(outcome)
-
-
-def _preview(found: MendJournal, carrier: Carrier) -> None:
-    """Show what an undo would do."""
-    from hollow_chain.show.mend import show_undo
-    from hollow_chain.show.page import Page
-
-    show_undo(Page(), found.id, found.head.target, found.head.at, carrier.to_undo(found))
-
-
-def _carrier(hands: Hands, watch: float) -> Carrier:
-    from hollow_chain.mend.carrying import Carrier
-    from hollow_chain.mend.outcome import nobody
-
-    def tell(text: str) -> None:
-        if sys.stderr.isatty():
-            sys.stderr.write(f" ... {common.shown(text)}\n")
-            sys.stderr.flush()
-
-    return Carrier(hands, tell, watch, _is_done if sys.stdin.isatty() else nobody)
-
-
-def _is_done(number: int, step: Step) -> bool:
-    """Ask whoever sits there whether a step for a person is done; as often as it is to be shown."""
-    from hollow_chain.show.mend import show_step
-    from hollow_chain.show.page import Page
-
-    while True:
-        sys.stderr.write(f"Step {number} is by hand: {common.shown(step.does)}\nDone? [y/N/show] ")
-        sys.stderr.flush()
-        answer = sys.stdin.readline().strip().lower()
-        if answer not in ("s", "show"):
-            return answer in ("y", "yes")
-        show_step(Page(on_errors=True), number, step)
 
 
 def _show(
@@ -433,17 +297,3 @@ def _show(
         show_plan(page, plan, is_carried_out, hosts)
         if is_carried_out and sys.stderr.isatty():
             page.gap()
-
-
-def _show_outcome(plan: Plan | None, outcome: MendOutcome, json: bool, seen: dict[str, object] | None = None) -> None:
-    if json:
-        from hollow_chain.show.documents import to_json
-        from hollow_chain.show.mend import later_document, plan_document
-
-        document = plan_document(plan, outcome) if plan is not None else later_document(outcome)
-        common.put(to_json(document if seen is None else {**document, "observed": seen}))
-    else:
-        from hollow_chain.show.mend import show_outcome
-        from hollow_chain.show.page import Page
-
-        show_outcome(Page(), outcome)

@@ -10,8 +10,8 @@ import typer
 
 from hollow_chain.cli import common, finding
 from hollow_chain.cli.asking import says_yes
+from hollow_chain.cli.carrying_out import Later, carried, check, later
 from hollow_chain.cli.changing import Changing, change
-from hollow_chain.cli.mend import Later, carried, check, later
 from hollow_chain.trouble import MEND_DID_NOT_HOLD, wrong_call
 
 if TYPE_CHECKING:
@@ -260,7 +260,7 @@ class _Call(NamedTuple):
         return with_pieces(judged, facts, owner, one)
 
     def _agree(self, hands: Hands) -> None:
-        from hollow_chain.cli.mend import agree
+        from hollow_chain.cli.carrying_out import agree
 
         if not self.yes:
             agree(hands)

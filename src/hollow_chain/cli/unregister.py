@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hollow_chain.cli import common, finding
+from hollow_chain.cli.carrying_out import Later, later
 from hollow_chain.cli.changing import Changing
-from hollow_chain.cli.mend import Later, later
 from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
