@@ -1,6 +1,6 @@
 """A slow link: carries connections to another address, and holds back all that passes for so many seconds each way.
 
-Called as ``python -m bench.delayed PORT ADDRESS PORT SECONDS``.
+Called as ``python -m bench.delayed PORT ADDRESS PORT SECONDS``; writes a line as soon as it listens.
 """
 
 from __future__ import annotations
@@ -39,6 +39,7 @@ async def _serve(port: int, address: str, far_port: int, seconds: float) -> None
         )
 
     server = await asyncio.start_server(one, "127.0.0.1", port)
+    print("listens", flush=True)
     await server.serve_forever()
 
 

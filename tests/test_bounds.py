@@ -29,7 +29,7 @@ from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Account, Definition, LastRun, Link, Program, Service
 from hollow_chain.lazy import _Lazy
 from hollow_chain.license import asking
-from hollow_chain.sources import logs
+from hollow_chain.sources import endpoint_settings, logs
 from hollow_chain.sources import settings as words_of_settings
 from hollow_chain.sources.records import Columns, RecordError, read
 from hollow_chain.sources.systemd import unit_file
@@ -212,7 +212,7 @@ def test_a_text_of_many_ports_and_addresses_claims_few() -> None:
     many = "".join(
         f"port {number % 60000 + 1}\nlisten 10.{number % 250}.{number // 250 % 250}.1\n" for number in range(30_000)
     )
-    assert len(words_of_settings.claims_of_text(many, "/x")) == words_of_settings.MOST_CLAIMS
+    assert len(endpoint_settings.claims_of_text(many, "/x")) == endpoint_settings.MOST_CLAIMS
 
 
 @settings(max_examples=40, deadline=None)
@@ -252,7 +252,7 @@ def test_no_text_breaks_a_reader(text: str) -> None:
     with contextlib.suppress(RecordError):
         for record in read(text.encode("utf-8", "replace"), "log x", Columns(), NOON):
             assert record.event.at.tzinfo
-    words_of_settings.claims_of_text(text, "/x")
+    endpoint_settings.claims_of_text(text, "/x")
     words_of_settings.log_paths_of_text(text)
     words_of_settings.own_paths_of_text(text)
     unit_file.effective(unit_file.parse(text))

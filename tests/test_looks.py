@@ -14,7 +14,7 @@ from hollow_chain.causes import meanings
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Condition, LastRun, Program, Service
 from hollow_chain.reach.here import here
-from hollow_chain.sources import looks, settings
+from hollow_chain.sources import endpoint_settings, looks, settings
 from hollow_chain.sources.accounts import accounts
 from hollow_chain.sources.evidence_files import EvidenceReader
 from hollow_chain.sources.files import write_atomically
@@ -117,12 +117,12 @@ def test_accounts_are_there_or_not() -> None:
 
 
 def test_endpoints_of_arguments_and_configurations() -> None:
-    found = settings.claims_of_arguments(
+    found = endpoint_settings.claims_of_arguments(
         ["/x", "--port", "8080", "--listen=127.0.0.1:9090", "-p", "11211", "--support", "7", "--db", "5432"]
     )
     assert [(c.address, c.port) for c in found] == [("", 8080), ("127.0.0.1", 9090), ("", 11211)]
     text = "# port 1\nlisten 10.0.0.1:8081;\nport = 5432\n  bind *:6000\nhttp.port: 9200\n-p 4000\nworkers 4096\n"
-    claims = settings.claims_of_text(text, "/etc/x")
+    claims = endpoint_settings.claims_of_text(text, "/etc/x")
     assert {c.port for c in claims} == {8081, 5432, 6000, 9200, 4000}
     assert claims[0].port in (8081, 6000)
     assert settings.log_paths_of_text("error_log /var/log/x/error.log warn;\nlogfile = '/y/z'\n") == [

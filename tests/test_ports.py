@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hollow_chain.facts.endpoints import Endpoint, in_ranges, overlap
-from hollow_chain.sources.settings import claims_of_arguments, claims_of_text
+from hollow_chain.sources.endpoint_settings import claims_of_arguments, claims_of_text
 from tests.conftest import Run
 
 UP = {"state": "running", "startup": "automatic"}
@@ -115,6 +115,41 @@ def test_ranges() -> None:
 )
 def test_general_forms_of_configuration(text: str, claims: set[tuple[int, str]]) -> None:
     assert {(c.port, c.address) for c in claims_of_text(text, "f") if not c.switched_off} == claims
+
+
+@pytest.mark.parametrize(
+    ("text", "sure", "unsure"),
+    [
+        ("Listen 80\n<IfModule x_module>\nListen 443\n</IfModule>\nListen 81\n", {80, 81}, {443}),
+        ("#if TLS\nlisten 80\n", {80}, set()),
+        ("[main]\nport = 8080\n[database]\nhost = 10.0.0.7\nport = 5432\n", {8080}, {5432}),
+        ("[server]\nhost = 0.0.0.0\nport = 8080\n[crane]\nport = 9000", {8080}, {9000}),
+        ("[tally]\nport = 8080", {8080}, set()),
+        ("name: tally\nstore:\n  host: localhost\n  port: 6379\nhttp:\n  port: 8080\n", {8080}, {6379}),
+        ("outputs:\n  - type: cargo\n    host: 10.0.0.7\n    port: 6379\nport: 8080\n", {8080}, {6379}),
+        ('{\n "port": 8080,\n "queue": {\n  "host": "127.0.0.1",\n  "port": 6379\n }\n}', {8080}, {6379}),
+        ("server 127.0.0.1\nport 6379\n", set(), {6379}),
+        ("http_port 8080\ncargo_port = 6379\n", {8080}, {6379}),
+        ("frontend f\n  bind *:8088\nbackend b\n  port 99", {8088}, {99}),
+        ("[metrics]\nenabled = false\nlisten = 0.0.0.0:9555\n[web]\nlisten = :8080", {8080}, set()),
+        ("tls {\n  enable no;\n  inner {\n   listen 443;\n  }\n}\nlisten 80;\n", {80}, set()),
+        ("server:\n  interface: 127.0.0.1\n  port: 5353\n", {5353}, set()),
+    ],
+)
+def test_a_port_is_a_program_s_own_by_the_words_around_it(text: str, sure: set[int], unsure: set[int]) -> None:
+    found = claims_of_text(text, "f", own=("tally.service",))
+    assert ({c.port for c in found if c.counts}, {c.port for c in found if c.unsure}) == (sure, unsure)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "counts"),
+    [
+        ("--port 8080", True), ("--host 0.0.0.0 --port 8080", True), ("-h cargo -p 6379", False), ("--host cargo --port 6379", False),
+        ("--cargo-port 6379", False), ("--web.listen-address=:9100", True), ("-l 127.0.0.1 -p 11211", True),
+    ],
+)  # fmt: skip
+def test_a_port_among_arguments_is_the_program_s_own_or_may_be_that_of_another(arguments: str, counts: bool) -> None:
+    assert [claim.counts for claim in claims_of_arguments(arguments.split())] in ([counts], [])
 
 
 @pytest.mark.parametrize(

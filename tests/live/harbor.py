@@ -10,7 +10,6 @@ import shutil
 import subprocess
 import sys
 import tempfile
-import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -163,9 +162,11 @@ class Harbor:
         key = next(line.partition(" ")[2] for line in before.splitlines() if line.startswith(f"{name},"))
         known.write_text(f"{before}[127.0.0.1]:{_SLOW_PORT} {key}\n")
         words = ["-m", "bench.delayed", str(_SLOW_PORT), self.address(name), "22", str(seconds)]
-        link = subprocess.Popen(["ip", "netns", "exec", self.chair, sys.executable, *words], cwd=HERE)
+        call = ["ip", "netns", "exec", self.chair, sys.executable, *words]
+        link = subprocess.Popen(call, cwd=HERE, stdout=subprocess.PIPE, text=True)
         try:
-            time.sleep(1)
+            if link.stdout is None or not link.stdout.readline():
+                raise RuntimeError("the slow link did not come up")
             yield f"ssh://root@127.0.0.1:{_SLOW_PORT}"
         finally:
             link.kill()

@@ -184,7 +184,7 @@ def _endpoints(host: Host, sockets: Sockets, service: Service) -> Iterator[tuple
     if own or (service.state == "running" and host.sockets_read):
         return
     for claim in service.claims:
-        if claim.port and not claim.free_choice and not claim.switched_off:
+        if claim.counts:
             yield of_claim(claim), claim
 
 

@@ -50,7 +50,7 @@ def given(case: Case, path: str) -> str:
         if inside(path, place) and not is_of_the_system(place) and (why == _FOLDERS or not is_closed(path)):
             return why
     # Whoever runs as the service may have written its settings: what they name is its own only if it is its account's already.
-    named = _is_named_in_settings(case.service, path) or path in _words_of(case.service)
+    named = _is_named_in_settings(case.service, path) or path in words_of(case.service)
     if named and _is_owned(case, path) and not is_closed(path):
         return "its definition or its settings name it, and its account owns it"
     return ""
@@ -75,13 +75,13 @@ def may_be_removed(case: Case, file: File) -> bool:
         return False
     if file.kind == "socket" and own in (_FOLDERS, _OF_ITS_NAME):
         return True
-    used = {program.pid_file, *program.settings_paths, *program.paths, *_words_of(case.service)}
+    used = {program.pid_file, *program.settings_paths, *program.paths, *words_of(case.service)}
     return path in used or any(_bears(name, stem) for stem in _stems(case.service))
 
 
 def uses(case: Case, path: str) -> bool:
     """Whether the definition or the settings of the service name *path*, or it lies in a place of the service's own."""
-    return bool(given(case, path)) or path in _words_of(case.service) or _is_named_in_settings(case.service, path)
+    return bool(given(case, path)) or path in words_of(case.service) or _is_named_in_settings(case.service, path)
 
 
 _FOLDERS = "a folder of its own by its definition"
@@ -103,7 +103,7 @@ def _places(case: Case) -> Iterator[tuple[str, str]]:
             yield f"{root}/{stem}", _OF_ITS_NAME
 
 
-def _words_of(service: Service) -> list[str]:
+def words_of(service: Service) -> list[str]:
     """The paths that the command line and the environment of the definition name, within longer arguments too."""
     program = service.program
     if program is None:

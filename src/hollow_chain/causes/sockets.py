@@ -11,9 +11,7 @@ from hollow_chain.facts.service import Claim, Service
 
 def claims_tcp(service: Service) -> list[Claim]:
     """The fixed TCP endpoints that a service is set to listen on."""
-    return [
-        c for c in service.claims if c.protocol[:3] == "tcp" and c.port and not c.free_choice and not c.switched_off
-    ]
+    return [c for c in service.claims if c.protocol[:3] == "tcp" and c.counts]
 
 
 _CONFIGURATION = "configuration "
@@ -57,12 +55,15 @@ class Sockets:
     def likely_holder(self, listener: Listener) -> Service | None:
         """The one service that runs and is set to an endpoint, where the system does not tell whose the socket is."""
         place = of_listener(listener)
-        found = [
-            one
-            for one in self._set_to.get(listener.port, ())
-            if any(overlap(of_claim(claim), place) for claim in one.claims if not claim.switched_off)
-        ]
-        return found[0] if len(found) == 1 else None
+        for unsure in (False, True):
+            found = [
+                one
+                for one in self._set_to.get(listener.port, ())
+                if any(overlap(of_claim(c), place) for c in one.claims if not c.switched_off and c.unsure <= unsure)
+            ]
+            if found:
+                return found[0] if len(found) == 1 else None
+        return None
 
     @cached_property
     def _set_to(self) -> dict[int, list[Service]]:
@@ -98,12 +99,13 @@ class Sockets:
     def _claimants(self) -> dict[int, list[Service]]:
         found: dict[int, list[Service]] = {}
         for service in self._host.services:
-            for port in dict.fromkeys(claim.port for claim in claims_tcp(service)):
+            claims = [c for c in service.claims if c.unsure and c.protocol[:3] == "tcp"]
+            for port in dict.fromkeys(claim.port for claim in (*claims_tcp(service), *claims)):
                 found.setdefault(port, []).append(service)
         return found
 
     def claimants(self, port: int) -> list[Service]:
-        """The services that are set to listen on a TCP port."""
+        """The services that are set to listen on a TCP port, or that name it so that this may be."""
         return self._claimants.get(port, [])
 
     @cached_property

@@ -135,7 +135,7 @@ def _holders(host: Host, wanted: str) -> set[str]:
         return set()
     port = int(wanted)
     held = {listener.service for listener in host.listeners if listener.port == port and listener.service}
-    return held | {s.name for s in host.services if any(claim.port == port for claim in s.claims)}
+    return held | {s.name for s in host.services if any(c.port == port and not c.unsure for c in s.claims)}
 
 
 def _near(places: list[Host], wanted: str) -> list[Match]:

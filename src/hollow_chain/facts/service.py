@@ -315,6 +315,13 @@ class Claim(Part, gc=False):
     """Of all IPv6 addresses: leaves IPv4 alone (ipv6(7))."""
     told: bool = False
     """Read from a file that others than root may write."""
+    unsure: bool = False
+    """By the words around it, it may as well be an endpoint that the program connects to, or one that is not in force."""
+
+    @property
+    def counts(self) -> bool:
+        """Whether it says by itself that its service wants to have this very endpoint."""
+        return bool(self.port) and not (self.free_choice or self.switched_off or self.unsure)
 
 
 class SeatWant(Part, gc=False):

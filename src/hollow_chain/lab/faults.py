@@ -54,7 +54,7 @@ def _hidden(expected: Expected, fault: LabFault) -> None:
 
 
 def _take_port(folder: HostFolder, service: Service, fault: LabFault) -> None:
-    ports = [claim for claim in service.claims if claim.port and not claim.switched_off]
+    ports = [claim for claim in service.claims if claim.counts]
     if not ports:
         raise wrong_call(f"{service.name} claims no port, so none can be taken from it")
     number = STRANGER + len(folder.lab.faults)

@@ -61,7 +61,7 @@ def _still_wants(view: ActView, name: str, port: int, step: Step) -> Iterator[st
     """Whether a service that was to get another port would still meet somebody on its own."""
     service = view.facts.graph.find(view.host.name, name)
     for claim in service.claims if service is not None else ():
-        if claim.free_choice or claim.switched_off or claim.told or claim.port == port:
+        if not claim.counts or claim.told or claim.port == port:
             continue
         holder = next(
             (s for s in view.host.listeners if overlap(of_claim(claim), of_listener(s)) and s.service != name), None

@@ -132,7 +132,7 @@ def _ports(host: Host, service: Service) -> Iterator[Check]:
     own = {service.name, *(trigger.name for trigger in service.triggers)}
     if not host.sockets_read or service.state not in UP:
         return
-    claims = [of_claim(c) for c in service.claims if c.port and not c.free_choice and not c.switched_off]
+    claims = [of_claim(c) for c in service.claims if c.counts]
     any_held = any(s.service in own and overlap(claim, of_listener(s)) for claim in claims for s in host.listeners)
     for claim in dict.fromkeys(claims):
         holders = {s.service or s.program for s in host.listeners if overlap(claim, of_listener(s))}

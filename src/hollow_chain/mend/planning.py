@@ -413,6 +413,6 @@ def _look(target: Node, causes: list[Cause]) -> str:
     """What tells, after a try, whether it was the right one."""
     places = _unique([cause.place for cause in causes])
     names = " and ".join(node.name for node in places[:3])
-    claims = [c.port for c in target.service.claims if c.port and not c.switched_off] if target.service else []
+    claims = [c.port for c in target.service.claims if c.counts] if target.service else []
     ports = f", and whether it holds port {claims[0]}" if claims else ""
     return f"Look whether {names} stays up, then whether {target.name} does{ports}; if not, take this back and go on."

@@ -202,7 +202,7 @@ def _is_full(path: str) -> bool:
 def port_objections(host: Host, new: Service) -> list[str]:
     """Who holds its ports now, and who else is set to have them at the next boot."""
     found = []
-    for claim in new.claims:
+    for claim in (one for one in new.claims if not one.unsure):
         wanted = of_claim(claim)
         holders = {
             one.service or one.program or "somebody" for one in host.listeners if overlap(wanted, of_listener(one))
@@ -212,7 +212,7 @@ def port_objections(host: Host, new: Service) -> list[str]:
             continue
         for other in host.services:
             automatic = other.startup in ("automatic", "delayed") and other.name != new.name
-            if automatic and any(c.port and not c.switched_off and overlap(wanted, of_claim(c)) for c in other.claims):
+            if automatic and any(c.counts and overlap(wanted, of_claim(c)) for c in other.claims):
                 found.append(
                     f"port: {wanted} is what {other.name} is set to listen on, which starts at boot; choose another"
                 )
@@ -225,7 +225,7 @@ def counted_claims(new: Service) -> list[Claim]:
     What merely lies where its settings are by habit may be meant for another."""
     wished = [claim for claim in new.claims if claim.source == WISHED]
     named = ("arguments", *(f"configuration {path}" for path in (new.program.paths if new.program is not None else ())))
-    return wished or [one for one in new.claims if one.port and not one.switched_off and one.source.startswith(named)]
+    return wished or [one for one in new.claims if one.counts and one.source.startswith(named)]
 
 
 def remarks(facts: Facts, host: Host, wish: Wish, new: Service) -> list[str]:

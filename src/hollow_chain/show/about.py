@@ -237,7 +237,7 @@ def _ports(portrait: Portrait) -> Iterator[SheetLine]:
         yield SheetLine(text, "holds", tone="well")
     for claim in portrait.service.claims:
         if claim.port and not claim.switched_off and _endpoint(of_claim(claim)) not in held:
-            yield SheetLine(_endpoint(of_claim(claim)), "is set to", claim.source)
+            yield SheetLine(_endpoint(of_claim(claim)), "may be set to" if claim.unsure else "is set to", claim.source)
 
 
 def _neighbor(portrait: Portrait, edge: Edge, node: Node) -> SheetLine:

@@ -247,6 +247,7 @@ def _port(row: PortRow) -> Document:
                 "source": claim.source or "definition",
                 "state": service.state,
                 "startup": service.startup,
+                "unsure": claim.unsure,
             }
             for service, claim in row.claims
         ],

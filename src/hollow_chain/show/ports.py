@@ -142,14 +142,15 @@ def _held(holders: list[Listener]) -> str:
 def _claimed(row: PortRow) -> str:
     """Who is set to have it, but for a service that has it: of that the socket says more than its settings."""
     having = {name for listener in row.holders for name in (listener.service, *listener.shared_with)}
-    places: dict[str, dict[str, None]] = {}
+    sure: dict[str, dict[str, None]] = {}
+    unsure: dict[str, dict[str, None]] = {}
     for service, claim in row.claims:
-        name = f"{service.name} ({service.state}, {service.startup})"
-        if service.name in having:
-            places.setdefault(name, {})
-        else:
-            places.setdefault(name, {})["all" if is_any(claim.address) else claim.address] = None
-    return f"claimed by {_joined(places)}" if places else ""
+        places = unsure if claim.unsure and service.name not in having else sure
+        where = places.setdefault(f"{service.name} ({service.state}, {service.startup})", {})
+        if service.name not in having:
+            where["all" if is_any(claim.address) else claim.address] = None
+    said = (("claimed by", sure), ("perhaps claimed by", unsure))
+    return "; ".join(f"{how} {_joined(places)}" for how, places in said if places)
 
 
 def _joined(places: dict[str, dict[str, None]]) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Service
-from hollow_chain.sources import settings
+from hollow_chain.sources import endpoint_settings, settings
 from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of, texts
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
@@ -37,16 +37,17 @@ def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | 
     """Give *service* the endpoints that its arguments and its configuration (where read already: *configured*) claim."""
     if service.program is None or service.kind != "service":
         return
-    found = settings.claims_of_arguments(service.program.arguments)
+    found = endpoint_settings.claims_of_arguments(service.program.arguments)
     texts_of = configuration(service, reader) if configured is None else configured
+    names = names_of(service)
     named = {path: text for path, text in texts_of.items() if path in service.program.paths}
     for path, text in named.items():
-        found += settings.claims_of_text(text.text, path, text.trust != "trusted")
+        found += endpoint_settings.claims_of_text(text.text, path, text.trust != "trusted", names)
     # Whose arguments say where to listen, or name the file that does, goes by no settings that are there by habit: these may be another's.
     told = any(claim.port for claim in found) or any(path.endswith(_OF_SETTINGS) for path in named)
     for path, text in texts_of.items():
         if path not in named and not told:
-            found += settings.claims_of_text(text.text, path, text.trust != "trusted")
+            found += endpoint_settings.claims_of_text(text.text, path, text.trust != "trusted", names)
     known = {(c.port, c.protocol, c.address, c.switched_off) for c in service.claims}
     for claim in found:
         about = (claim.port, claim.protocol, claim.address, claim.switched_off)

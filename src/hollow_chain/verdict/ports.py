@@ -47,7 +47,7 @@ def port_rows(host: Host) -> list[PortRow]:
         row(listener.port, listener.protocol).holders.append(listener)
     for service in host.services:
         for claim in service.claims:
-            if claim.port and not claim.free_choice and not claim.switched_off:
+            if claim.counts or claim.unsure:
                 row(claim.port, claim.protocol).claims.append((service, claim))
     sockets = Sockets(host)
     for one in rows.values():
@@ -57,7 +57,7 @@ def port_rows(host: Host) -> list[PortRow]:
 
 def _judge(host: Host, sockets: Sockets, row: PortRow) -> None:
     kept = in_ranges(row.port, host.limits.reserved_ports) if host.limits else ""
-    for service, claim in row.claims:
+    for service, claim in (pair for pair in row.claims if pair[1].counts):
         holder = _in_the_way(host, sockets, service, claim)
         if holder is not None and _should_run(service) and service.state not in _UP:
             row.clash = "held"
@@ -117,7 +117,7 @@ def _of_one_file(claim: Claim, rival: Claim) -> bool:
 def _remarks(host: Host, row: PortRow, kept: str) -> Iterator[str]:
     if kept and row.clash != "reserved":
         yield f"the system keeps {kept} for itself"
-    for service, claim in row.claims:
+    for service, claim in (pair for pair in row.claims if pair[1].counts):
         account = service.account.user if service.account else ""
         if (
             row.port < first_for_all(host.limits)

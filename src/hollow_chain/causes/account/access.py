@@ -20,6 +20,7 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered
 from hollow_chain.facts.host import Event
+from hollow_chain.facts.service import Service
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
@@ -190,17 +191,29 @@ def _bears(part: str, names: set[str]) -> bool:
 
 def _hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
     """Places that the definition hides although the service uses them: its log or its arguments name them, or they bear
-    its name. A hidden file reads as an empty one, so that the words are often of something else."""
+    its name. A hidden file reads as an empty one, so that the words are often of something else; but not where they call a path
+    missing that is hidden by nothing: then that is what it fails by."""
     confinement, program = case.service.confinement, case.service.program
-    if confinement is None or not failed_last(case.service):
+    if confinement is None or not confinement.hidden or not failed_last(case.service):
         return
     names = {case.node.name.rpartition(".")[0].partition("@")[0], *(a.rpartition(".")[0] for a in case.service.aliases)}
     names |= {program.path.rpartition("/")[2]} if program else set()
+    missing = [path for _, path in lines.missing_paths(case.own_events())]
+    told = any(not any(places.inside(path, hidden) for hidden in confinement.hidden) for path in missing)
     for place in confinement.hidden:
         event = next((e for e in case.own_events() if any(places.inside(p, place) for p in paths_in(e.text))), None)
-        used = program is not None and any(places.inside(path, place) for path in program.paths)
-        if event is not None or used or any(_bears(part, names) for part in place.split("/")):
+        used = not told and any(places.inside(path, place) for path in _paths_that_are_used(case.service))
+        its = not told and any(_bears(part, names) for part in place.split("/"))
+        if event is not None or used or its:
             yield event, Barrier(place, f"its definition hides {place} from it", by_definition=True)
+
+
+def _paths_that_are_used(service: Service) -> list[str]:
+    """The paths that a service is called with or works with: not those that its definition names only to hide them."""
+    program, confinement = service.program, service.confinement
+    if program is None or confinement is None:
+        return []
+    return [*places.words_of(service), *(path for path in program.paths if path not in confinement.hidden)]
 
 
 def _read_only_by_definition(case: Case, path: str) -> Barrier | None:

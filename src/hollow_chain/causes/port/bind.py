@@ -36,7 +36,11 @@ def address_missing(case: Case) -> Iterator[Finding]:
         yield from _address_missing_while_up(case, here)
         return
     said = lines.saying(case.last_events(), "no address")
-    claimed = [(said[-1], c.address, c.port) for c in case.service.claims if said and c.address not in ANY | here]
+    claimed = [
+        (said[-1], c.address, c.port)
+        for c in case.service.claims
+        if said and not c.unsure and c.address not in ANY | here
+    ]
     found = list(lines.address_not_there(said)) or claimed or [(event, "", 0) for event in said[-1:]]
     for event, address, port in sorted(found, key=lambda one: one[1] in ANY or one[1] in here):
         there = address in here
@@ -71,7 +75,7 @@ def address_missing(case: Case) -> Iterator[Finding]:
         return
     told = numbered(case, 10049, bears=SAID)
     if told:
-        gone = [c for c in case.service.claims if here and c.address not in ANY | here]
+        gone = [c for c in case.service.claims if here and not c.unsure and c.address not in ANY | here]
         yield Finding(
             says=f"{case.service.name} wants to listen on {gone[0].address if gone else 'an address'}"
             f"{f', port {gone[0].port},' if gone else ''} that no adapter of this host has.",
@@ -187,7 +191,11 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
     if case.standing.well:
         return
     told = numbered(case, 10013, bears=SAID)
-    kept = [(c, r) for c in case.service.claims if (r := in_ranges(c.port, limits.reserved_ports if limits else ()))]
+    kept = [
+        (c, r)
+        for c in case.service.claims
+        if not c.unsure and (r := in_ranges(c.port, limits.reserved_ports if limits else ()))
+    ]
     if kept and (told or (case.family.kept_ports_refused and failed_last(case.service))):
         claim, ports = kept[0]
         yield Finding(

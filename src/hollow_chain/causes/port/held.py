@@ -50,7 +50,8 @@ def _wanted(case: Case) -> list[tuple[Claim, Evidence | None]]:
     last = case.service.last
     if not said and not (last and last.error_number in _IN_USE_NUMBERS):
         return []
-    return [(claim, case.quoted(said[-1], SAID) if said else None) for claim in case.service.claims]
+    claims = [c for c in case.service.claims if not c.unsure] or case.service.claims
+    return [(claim, case.quoted(said[-1], SAID) if said else None) for claim in claims]
 
 
 def held_from_daemons(case: Case) -> Iterator[Finding]:
@@ -115,7 +116,7 @@ def port_held(case: Case) -> Iterator[Finding]:
     wanted = _wanted(case)
     certain = bool(wanted)
     if not wanted and failed_last(service):
-        wanted = [*((claim, None) for claim in service.claims), *_spoken_of(case)]
+        wanted = [*((c, None) for c in service.claims if not c.unsure), *_spoken_of(case)]
     held: set[tuple[int, int]] = set()
     number = next(iter(numbered(case, *_IN_USE_NUMBERS, _REFUSED_NUMBER, bears=SAID)), None)
     for claim, line in wanted:
@@ -192,7 +193,7 @@ def _foreseen(case: Case) -> Iterator[Finding]:
     """It is down for another reason, and its start would meet somebody else's socket: told before it is tried. A note."""
     for claim in case.service.claims if case.asked or case.needed_from is not None else ():
         others = held_by_others(case, claim)
-        if claim.told or claim.free_choice or claim.switched_off or not others:
+        if claim.told or not claim.counts or not others:
             continue
         found = _held(case, claim, None, others[0], True)
         yield replace(
@@ -429,8 +430,7 @@ def rivals(host: Host, service: Service) -> Iterator[tuple[Claim, Service, Claim
             continue
         for claim in service.claims:
             for rival in other.claims:
-                fixed = not (claim.free_choice or claim.switched_off or rival.free_choice or rival.switched_off)
-                if fixed and overlap(of_claim(claim), of_claim(rival)):
+                if claim.counts and rival.counts and overlap(of_claim(claim), of_claim(rival)):
                     yield claim, other, rival
 
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from msgspec.structs import replace
+
 from hollow_chain.causes.case import MANAGER, SOCKETS, Case
 from hollow_chain.causes.finding import AFTER_RESTART, FITS, HINT, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot
@@ -49,7 +51,11 @@ def listener_off(case: Case) -> Iterator[Finding]:
     elif off and (calls or afar) and not _held_elsewhere(own, calls):
         yield _off(case, f"has its listener switched off ({off[0].source or 'definition'})", calls, off, own, unheld)
     elif far_claims and (case.asked or case.needed_from is not None):
-        yield _off(case, f"has no socket on {of_claim(far_claims[0])}, where it should listen", calls, off, own, unheld)
+        found = _off(
+            case, f"has no socket on {of_claim(far_claims[0])}, where it should listen", calls, off, own, unheld
+        )
+        # Settings say more than what is meant now: where nobody calls in vain and it listens elsewhere, this is no trouble yet.
+        yield replace(found, note=bool(own) and not calls and not afar)
     elif unheld and (afar or calls):
         yield _off(case, f"listens on {_listed(own)} only, not on {of_claim(unheld[0])}", calls, off, own, unheld)
     elif calls and not own and _is_only_one(case):

@@ -196,7 +196,7 @@ def _port(case: Case, ended: datetime) -> Iterator[PutRight]:
     for event, _, port in lines.endpoint_in_use(case.last_events()):
         if any(claim.port == port for claim in own):
             continue
-        for claim in own:
+        for claim in (one for one in own if one.counts):
             path = claim.source.rpartition(" ")[2]
             at = _changed(case, path, max(ended, event.at)) if path.startswith("/") else None
             if at is not None:
