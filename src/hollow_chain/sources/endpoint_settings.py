@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from hollow_chain.facts.service import Claim
 from hollow_chain.lazy import pattern
-from hollow_chain.sources.outline import Block, Setting, settings_of
+from hollow_chain.sources.outline import OutlineBlock, OutlineSetting, settings_of
 
 MOST_CLAIMS = 32
 """Endpoints that are taken from one text: a list of ports of a firewall is no list of what is listened on."""
@@ -166,14 +166,14 @@ def claims_of_text(text: str, source: str, told: bool = False, own: Iterable[str
     return chosen
 
 
-def _is_off(block: Block) -> bool:
+def _is_off(block: OutlineBlock) -> bool:
     """Whether a block says of itself that it is switched off, or one around it does."""
     return any(
         one.settings.get(key, "").lower() in _FALSE for one in block.around() for key in _ENABLED if key in one.settings
     ) or any(one.settings.get(key, "").lower() in _TRUE for one in block.around() for key in _DISABLED)
 
 
-def _is_own(setting: Setting, listens: bool, names: set[str]) -> bool:
+def _is_own(setting: OutlineSetting, listens: bool, names: set[str]) -> bool:
     """Whether a port is one that the program listens on by the words around it, and not maybe one that it connects to."""
     if any(_CONDITION.match(one.name) for one in setting.block.around()):
         return False

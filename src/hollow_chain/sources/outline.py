@@ -26,40 +26,40 @@ _HEADING = pattern(r"^[\"']?[A-Za-z][\w.\-]{0,60}[\"']?(?:[ \t]{1,8}[A-Za-z_][\w
 _SETTING = pattern(r"^[ \t]*[\"']?(?P<key>[A-Za-z][\w.\-]*)[\"']?(?:[ \t]*[:=][ \t]*|[ \t]+)(?P<value>[^#\r\n]{0,300})")
 
 
-class Block:
+class OutlineBlock:
     """A part of a configuration text that hangs together, within another one."""
 
     __slots__ = ("name", "parent", "settings")
 
-    def __init__(self, name: str = "", parent: Block | None = None) -> None:
+    def __init__(self, name: str = "", parent: OutlineBlock | None = None) -> None:
         self.name = name
         self.parent = parent
         self.settings: dict[str, str] = {}
         """What is set in it, by the name in small letters; the last where there are several."""
 
-    def around(self) -> Iterator[Block]:
+    def around(self) -> Iterator[OutlineBlock]:
         """The block, and those that it is in, outwards."""
-        block: Block | None = self
+        block: OutlineBlock | None = self
         while block is not None:
             yield block
             block = block.parent
 
 
-class Setting(NamedTuple):
+class OutlineSetting(NamedTuple):
     """One line that sets something."""
 
     key: str
     value: str
-    block: Block
+    block: OutlineBlock
 
 
 class _Open(NamedTuple):
     by: str
     indent: int
-    block: Block
+    block: OutlineBlock
 
 
-def settings_of(text: str) -> list[Setting]:
+def settings_of(text: str) -> list[OutlineSetting]:
     """The settings of a text in their order, each with its block; comments are left out."""
     outline, found = _Outline(), []
     for line in text.splitlines():
@@ -68,7 +68,7 @@ def settings_of(text: str) -> list[Setting]:
         if setting is not None:
             value = setting["value"].strip().rstrip(";,").strip()
             block.settings[setting["key"].lower()] = value
-            found.append(Setting(setting["key"], value, block))
+            found.append(OutlineSetting(setting["key"], value, block))
     return found
 
 
@@ -76,10 +76,10 @@ class _Outline:
     """Which block a line is in, line after line."""
 
     def __init__(self) -> None:
-        self._root = Block()
+        self._root = OutlineBlock()
         self._open: list[_Open] = []
 
-    def place(self, line: str) -> tuple[Block, str]:
+    def place(self, line: str) -> tuple[OutlineBlock, str]:
         """The block of the next line, and what it says; nothing where it only opens or closes one."""
         bare = line.strip()
         if not bare or bare.startswith(_COMMENT):
@@ -123,12 +123,12 @@ class _Outline:
         if not opened and _HEADING.match(bare):
             self._push("indent", indent, bare.rstrip(":").strip("\"' "))
 
-    def _top(self) -> Block:
+    def _top(self) -> OutlineBlock:
         return self._open[-1].block if self._open else self._root
 
     def _push(self, by: str, indent: int, name: str) -> None:
         if len(self._open) < _DEEPEST:
-            self._open.append(_Open(by, indent, Block(name, self._top())))
+            self._open.append(_Open(by, indent, OutlineBlock(name, self._top())))
 
     def _leave(self, indent: int) -> None:
         """End the blocks that were made by standing further in than a line which now stands further out."""
