@@ -65,12 +65,9 @@ def measured(folder: Path) -> Iterator[tuple[str, float, float]]:
     place = folder / "readings"
     _, bytes_each = filled(place, HOSTS)
     cores = len(os.sched_getaffinity(0))
-    ones = (
-        subprocess.run([sys.executable, "-c", ONE, str(place)], capture_output=True, text=True, check=True)
-        for _ in range(3)
-    )
-    each = statistics.median(float(one.stdout) for one in ones)
+    before = [_one(place) for _ in range(3)]
     pool, peak = _timed(PROGRAM, "keep", str(place), "--index")
+    each = statistics.median([*before, *(_one(place) for _ in range(3))])  # a noisy machine is noisy before and after
     print(
         f"{HOSTS:,} hosts of {SERVICES} services: {pool:.1f} s on {cores} cores, one takes {each * 1000:.1f} ms; parent {peak >> 20} MB"
     )
@@ -86,6 +83,12 @@ def measured(folder: Path) -> Iterator[tuple[str, float, float]]:
     yield "survey / DuckDB reading the same columns", mine / duck, 3.0
     yield from _on_engine(place, pool, cores)
     shutil.rmtree(place)
+
+
+def _one(place: Path) -> float:
+    """Seconds that one host takes, by itself."""
+    done = subprocess.run([sys.executable, "-c", ONE, str(place)], capture_output=True, text=True, check=True)
+    return float(done.stdout)
 
 
 def _timed(*command: str) -> tuple[float, int]:

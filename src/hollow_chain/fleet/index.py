@@ -246,20 +246,22 @@ class Index:
             self._sweep(part)
 
     def _merge(self, part: str, of: pa.Schema, files: Sequence[TableFile]) -> None:
-        # One after the other, and each twice: of all together nobody knows whether there is room for them.
-        kept = [one for one in files if self._whole(part, of, one) is not None]
-        if len(kept) < 2:
-            return
-        about = {
-            ROUNDS_KEY: json.dumps(sorted({number for one in kept for number in one.rounds})).encode(),
-            REPLACES_KEY: json.dumps([one.name for one in kept]).encode(),
-        }
+        # One after the other: of all together nobody knows whether there is room for them.
+        kept: list[TableFile] = []
         sink = pa.BufferOutputStream()
-        with _writer(sink, of, about) as writer:
-            for one in kept:
+        with _writer(sink, of, {}) as writer:
+            for one in files:
                 table = self._whole(part, of, one)
                 if table is not None:
                     writer.write_table(table, row_group_size=_GROUP)
+                    kept.append(one)
+            about = {
+                ROUNDS_KEY: json.dumps(sorted({number for one in kept for number in one.rounds})),
+                REPLACES_KEY: json.dumps([one.name for one in kept]),
+            }
+            writer.add_key_value_metadata(about)
+        if len(kept) < 2:
+            return
         name = f"{kept[-1].name.removesuffix(_END)}-{len(kept)}{_END}"
         self._place.write(f"{part}/{name}", sink.getvalue().to_pybytes())
         self._known.pop(part, None)
