@@ -19,7 +19,19 @@ from tests.conftest import Run
 FILES = sorted((Path(__file__).parent / "cases").glob("*.yaml"))
 CASES = [(f"{path.stem}: {case['name']}", case) for path in FILES for case in yaml.safe_load(path.read_text())]
 HOST = {"name": "quay", "read_at": "2026-03-04T06:12:09Z", "boot_at": "2026-03-03T20:00:00Z", "architecture": "x86_64"}
-EXPECTED = ("name", "ask", "causes", "notes", "near", "says", "holder", "next_look", "more_hosts", "says_option")
+EXPECTED = (
+    "name",
+    "ask",
+    "causes",
+    "notes",
+    "near",
+    "says",
+    "holder",
+    "next_look",
+    "more_hosts",
+    "says_option",
+    "at_most",
+)
 
 
 def document(case: dict[str, Any]) -> bytes:
@@ -47,6 +59,8 @@ def test_the_right_cause_in_the_right_place(run: Run, tmp_path: Path, case: dict
         if key in case:
             assert verdict["causes"][0][key] == case[key]
     assert case.get("says", "") in (verdict["causes"][0]["says"] if wanted else verdict["summary"])
+    if "at_most" in case:
+        assert verdict["causes"][0]["confidence"] <= case["at_most"]
     if "next_look" in case:
         assert case["next_look"] in verdict["next_look"]["look"]
     if "mends" in case:

@@ -178,10 +178,16 @@ def unknown_user(events: list[Event]) -> Iterator[tuple[Event, str]]:
             yield event, name
 
 
+_CALLED = pattern(
+    r"(?i)(?:\b(?:at|to|host|server)[ \t]{1,4}|//)(?P<name>[A-Za-z][\w\-]{0,62}(?:\.[\w\-]{1,63}){0,20}):\d{2,5}(?![\w.])"
+)
+
+
 def host_in(text: str) -> str:
     """The other machine that a line names: its address, else the word that stands where a name would."""
     quoted = [name for name in quoted_hosts(text) if name.lower() not in forms.not_named("host")]
-    names = addresses_in(text) or [*quoted, *forms.read(text).named("host", "host")]
+    called = [match["name"] for match in _CALLED.finditer(text)]
+    names = addresses_in(text) or [*quoted, *called, *forms.read(text).named("host", "host")]
     return next((name for name in names if not name.isdigit()), "")
 
 

@@ -123,7 +123,10 @@ def port_held(case: Case) -> Iterator[Finding]:
         listener = next(iter(held_by_others(case, claim)), None)
         if listener is not None and (listener.port, listener.process) not in held:
             held.add((listener.port, listener.process))
-            yield _held(case, claim, line or number, listener, certain)
+            found = _held(case, claim, line or number, listener, certain)
+            # Where the program speaks of something else, this is worth knowing, and no more.
+            others = not (certain or line or number) and _speaks_of_other_things(case)
+            yield replace(found, note=True, explains=()) if others else found
     if not held and not certain and failed_last(service):
         yield from _held_by_copy(case)
     if certain and not held:
@@ -142,6 +145,17 @@ def port_held(case: Case) -> Iterator[Finding]:
             ),
             explains=("exits-with-error", "exits-at-once", "crash-loop", "start-rate-limited"),
         )
+
+
+def _speaks_of_other_things(case: Case) -> bool:
+    """Whether it ended with words of its own, none of which is about an endpoint of its own."""
+    said = [event for event in case.own_events() if not event.by_manager and not lines.of_trace(event.text)]
+    about = [
+        e
+        for e in said
+        if says(e.text, "in use", "listening", "no endpoint", "endpoint") and not says(e.text, "unreached")
+    ]
+    return bool(said) and not about
 
 
 def _held_while_up(case: Case) -> Iterator[Finding]:

@@ -131,9 +131,11 @@ def _reached(case: Case, bound: Bound, said: list[Evidence], own: dict[str, int]
         else []
     )
     last = case.service.last
-    end = case.seen(f"last run ended with {last.result if last else 'an error'}", MANAGER, bears=HINT)
+    # Without a bound that is known there are its words alone.
+    end = case.seen(f"last run ended with {last.result if last else 'an error'}", MANAGER, bears=HINT if own else TELLS)
+    into = f"ran into its bound on {bound.what} ({named})" if named else f"says that it has not enough: {bound.what}"
     return Finding(
-        says=f"{name} ran into its bound on {bound.what}{f' ({named})' if named else ''}.",
+        says=f"{name} {into}.",
         evidence=(*said, *seen, end),
         mends=(
             Mend(f"Raise {next(iter(own), bound.settings[0])} in the definition of {name}.", AFTER_RELOAD)

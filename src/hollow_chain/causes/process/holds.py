@@ -9,7 +9,7 @@ from typing import NamedTuple
 from hollow_chain.causes import looked, places, rights
 from hollow_chain.causes.acts import give_way, remove, start
 from hollow_chain.causes.case import FILES, MANAGER, Case
-from hollow_chain.causes.finding import FITS, HINT, SAID, Finding, Mend
+from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
@@ -65,6 +65,7 @@ def disk_full(case: Case) -> Iterator[Finding]:
         evidence=(
             *told,
             *((case.seen(f"{full.mounted_on}: {_room_on(full)}", FILES, bears=FITS),) if full and not quota else ()),
+            *(() if full or quota else _room_there(case, paths)),
         ),
         mends=(room,),
         explains=("exits-with-error", "crash-loop", "killed"),
@@ -88,6 +89,14 @@ def _no_room(case: Case) -> Iterator[Finding]:
             explains=("exits-with-error", "exits-at-once", "crash-loop", "killed", "access-denied"),
         )
         return
+
+
+def _room_there(case: Case, paths: list[str]) -> Iterator[Evidence]:
+    """That there is room where it is said to be none: it may have been made since, or what is used up is none of a file system."""
+    places = [place for place in (_filesystem_of(case, path) for path in paths) if place is not None]
+    for place in (places or case.host.filesystems)[:1]:
+        if place.size and place.free:
+            yield case.seen(f"{place.mounted_on} has room: {_room_on(place)}", FILES, bears=DOUBT)
 
 
 def _room_on(place: Filesystem) -> str:
@@ -136,7 +145,7 @@ def lock_held(case: Case) -> Iterator[Finding]:
             evidence=(
                 case.quoted(event, FITS),
                 case.seen(f"process {holder.process} runs: {holder.program or 'program not readable'}"
-                          f"{f', of {holder.service}' if holder.service else ''}", "processes", bears=SAID),
+                          f"{f', of {holder.service}' if holder.service else ''}", "processes", bears=_bears(case, path, holder)),
             ),
             mends=(
                 _giving_way(case, event, path, holder, who),
@@ -146,6 +155,17 @@ def lock_held(case: Case) -> Iterator[Finding]:
         )  # fmt: skip
     if not found:
         yield from _held_places(case)
+
+
+def _bears(case: Case, path: str, holder: Process) -> str:
+    """What it is worth that a process runs which a complaint, or the file, names by its number. The kernel knows who has a lock; a number
+    alone may have been given out anew, and most likely was where another program runs under it."""
+    file, program = case.file(path) if path else None, case.service.program
+    if (file is not None and file.held_by == holder.process) or not holder.program or program is None:
+        return SAID
+    own = case.file(program.path)
+    paths = (program.path, *program.arguments[:1], own.interpreter if own is not None else "")
+    return SAID if holder.program.rpartition("/")[2] in {path.rpartition("/")[2] for path in paths} else DOUBT
 
 
 def _foreseen(case: Case) -> Iterator[Finding]:
