@@ -7,6 +7,7 @@ from functools import cached_property
 from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
 from hollow_chain.facts.host import OF_SOCKETS, Host, Listener
 from hollow_chain.facts.service import Claim, Service
+from hollow_chain.wording.lines import CONFIGURATION
 
 
 def claims_tcp(service: Service) -> list[Claim]:
@@ -14,15 +15,11 @@ def claims_tcp(service: Service) -> list[Claim]:
     return [c for c in service.claims if c.protocol[:3] == "tcp" and c.counts]
 
 
-_CONFIGURATION = "configuration "
-"""How the source of a claim begins that was read from a file of settings."""
-
-
 def _is_of(service: Service, claim: Claim) -> bool:
     """Whether a claim can be that of the service: where its definition names its settings, what else lies in their folder may be
     another program's."""
     named = [path for path in (service.program.paths if service.program else ()) if path.startswith("/etc/")]
-    return not named or not claim.source.startswith(_CONFIGURATION) or any(path in claim.source for path in named)
+    return not named or not claim.source.startswith(CONFIGURATION) or any(path in claim.source for path in named)
 
 
 class Sockets:

@@ -7,6 +7,7 @@ from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.sources import claims, logs, settings
 from hollow_chain.sources.evidence_files import Text
 from hollow_chain.sources.reading import HostReading
+from hollow_chain.wording import lines
 from hollow_chain.wording.secrets import mask_text
 from hollow_chain.wording.things import place_in
 
@@ -62,23 +63,37 @@ def _add_contested_claims(service: Service, reading: HostReading, configured: di
 
 
 def _lines_complained_of(events: list[Event], configured: dict[str, Text]) -> list[Event]:
-    """The lines of a service's own configuration files that log records name by file and number, as records of their own. What
-    else a record names is not opened: its words decide nothing about which files are the service's."""
+    """The lines of a service's own configuration files that log records name by file and number, or that give an account which they
+    call unknown, as records of their own. What else a record names is not opened: its words decide nothing about which files are the
+    service's."""
     found: dict[tuple[str, int], Event] = {}
     for event in events:
-        path, number = place_in(event.text) or ("", 0)
-        if path in configured:
+        places = [place for place in (place_in(event.text),) if place is not None and place[0] in configured]
+        for _, name in lines.unknown_user([event]):
+            places += _lines_with_account(name, configured)
+        for path, number in places:
             text = settings.line_of(configured[path].text, number)
             if text and len(found) < _MOST_LINES:
                 found[path, number] = Event(
                     at=event.at,
                     text=mask_text(text),
                     service=event.service,
-                    source=f"configuration {path}",
+                    source=f"{lines.CONFIGURATION}{path}",
                     line=number,
                     trust=configured[path].trust,
                 )
     return list(found.values())
+
+
+def _lines_with_account(name: str, configured: dict[str, Text]) -> list[tuple[str, int]]:
+    """Where the settings give an account of that *name*."""
+    return [
+        (path, number)
+        for path, text in configured.items()
+        if name in text.text
+        for number, line in enumerate(text.text.splitlines(), 1)
+        if name in line and lines.names_account(line, name)
+    ][:_MOST_LINES]
 
 
 def _has_restarted(service: Service) -> bool:

@@ -25,7 +25,8 @@ _BEFORE, _AFTER = 3, 3
 _ONE_BREATH = timedelta(seconds=2)
 """Records farther apart are not about one thing: a program that cannot open a file says so at once, and logs tell whole seconds."""
 NOISE = ("Started ", "Starting ", "Stopped ", "Stopping ", "Scheduled restart job", "Consumed ")
-_CONFIGURATION = "configuration "
+CONFIGURATION = "configuration "
+"""How the source of a record begins that is a line of a file of settings."""
 """How the source of a record begins that is a line of a configuration file, put beside the record that complains of it."""
 
 
@@ -66,7 +67,7 @@ def missing_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
             continue
         # The complaint may name the line that names the path: that line was read as well.
         located = place_in(event.text)
-        quoted = [e for e in events if located and e.source == _CONFIGURATION + located[0] and e.line == located[1]]
+        quoted = [e for e in events if located and e.source == CONFIGURATION + located[0] and e.line == located[1]]
         for path in [p for e in quoted for p in paths_in(e.text)] or paths_near(events, index):
             yield event, path
 
@@ -74,7 +75,7 @@ def missing_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
 def unopened_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
     """Paths that a record says could not be opened or used, without saying why."""
     for index, event in enumerate(events):
-        if says(event.text, "unopened") and not event.source.startswith(_CONFIGURATION):
+        if says(event.text, "unopened") and not event.source.startswith(CONFIGURATION):
             for path in paths_in(event.text) or _paths_after(events, index):
                 yield event, path
 
@@ -183,6 +184,15 @@ _CALLED = pattern(
 )
 
 
+_ACCOUNT_KEY = pattern(r"(?i)(?:user|account|owner|uid|run[_-]?as)[\w.\-]{0,20}[\"']?[ \t]{0,8}[:= \t]")
+
+
+def names_account(text: str, name: str) -> bool:
+    """Whether a line of settings gives an account of that *name*."""
+    words = [word.strip("\"';,") for word in text.replace("=", " ").replace(":", " ").split()]
+    return name in words[1:] and _ACCOUNT_KEY.search(text) is not None
+
+
 def host_in(text: str) -> str:
     """The other machine that a line names: its address, else the word that stands where a name would."""
     quoted = [name for name in quoted_hosts(text) if name.lower() not in forms.not_named("host")]
@@ -209,7 +219,7 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
     """Complaints about a configuration: a file with a line, or the words of a parser."""
     found: list[ConfigError] = []
     for index, event in enumerate(events):
-        if event.source.startswith(_CONFIGURATION):
+        if event.source.startswith(CONFIGURATION):
             continue  # the line complained of, not the complaint
         located = place_in(event.text)
         if located and (_SOURCE_CODE.search(located[0]) or says(event.text, "noted", "in code")):
@@ -273,7 +283,7 @@ def _line_near(events: list[Event], index: int) -> int | None:
 def telling(events: list[Event], most: int = 3) -> list[Event]:
     """The last records that say something beyond the manager's own routine, errors before other lines."""
     spoken = [e for e in events if e.text.strip() and not e.text.startswith(NOISE)]
-    own = [e for e in spoken if not e.by_manager and not e.source.startswith(_CONFIGURATION)]
+    own = [e for e in spoken if not e.by_manager and not e.source.startswith(CONFIGURATION)]
     severe = [e for e in own if e.level in _SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
     full = [e for e in severe if not _only_ends(e.text) and not of_trace(e.text)]
     of_level = [e for e in spoken if e.level in _SEVERE_LEVELS]

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import ACCOUNTS, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, HINT, PROOF, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, Boot, Shown, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.lines import CONFIGURATION
 
 EXIT_GROUP, EXIT_USER = 216, 217
 """Exit statuses of systemd itself (systemd.exec(5), "Process Exit Codes")."""
@@ -74,6 +76,17 @@ def _of_definition(case: Case) -> Iterator[Finding]:
     )
 
 
+_OF_THE_SYSTEM = pattern(
+    r"(?i)getpw|getuser|passwd|\buid\b|system user|set[_ ]?user|setuid|initgroups|privileges|No such process"
+)
+"""Words that speak of the accounts of the system: its calls, its table, and what the C library says where it finds none."""
+
+
+def _is_argument(case: Case, name: str) -> bool:
+    program = case.service.program
+    return program is not None and name in {part for word in program.arguments[1:] for part in word.split("=")}
+
+
 def _of_configuration(case: Case) -> Iterator[Finding]:
     """An account that the program itself was to change to, and did not find."""
     if not failed_last(case.service):
@@ -83,11 +96,22 @@ def _of_configuration(case: Case) -> Iterator[Finding]:
         if known is not None and known.exists:
             continue
         status = case.service.last.exit_status if case.service.last else None
+        named = [
+            one
+            for one in case.own_events()
+            if one.source.startswith(CONFIGURATION) and lines.names_account(one.text, name)
+        ]
+        of_system = (
+            bool(named) or status == EX_NOUSER or bool(_OF_THE_SYSTEM.search(event.text)) or _is_argument(case, name)
+        )
+        # A database or a service that is called has users of its own, which are no accounts of this host.
+        bears = SAID if of_system else TELLS
         yield Finding(
             says=f"{case.service.name} is to change to the user '{name}', which does not exist.",
             evidence=(
                 case.quoted(event, SAID),
-                *((case.seen(f"no user '{name}' on {case.node.host}", ACCOUNTS, bears=SAID),) if known else ()),
+                *((case.seen(f"no user '{name}' on {case.node.host}", ACCOUNTS, bears=bears),) if known else ()),
+                *((case.quoted(named[0], FITS),) if named else ()),
                 *((case.seen(f"exit status {EX_NOUSER}: no such account", bears=HINT),) if status == EX_NOUSER else ()),
             ),
             mends=(
