@@ -133,7 +133,9 @@ def _reached(case: Case, bound: Bound, said: list[Evidence], own: dict[str, int]
     last = case.service.last
     # Without a bound that is known there are its words alone.
     end = case.seen(f"last run ended with {last.result if last else 'an error'}", MANAGER, bears=HINT if own else TELLS)
-    into = f"ran into its bound on {bound.what} ({named})" if named else f"says that it has not enough: {bound.what}"
+    into = f"ran into its bound on {bound.what}{f' ({named})' if named else ''}"
+    if said and bound.says and not own:
+        into = f"ran out of {bound.what}, by its own words"
     return Finding(
         says=f"{name} {into}.",
         evidence=(*said, *seen, end),
