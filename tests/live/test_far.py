@@ -66,9 +66,9 @@ def _undo(harbor: Harbor, fault: FarFault) -> None:
         harbor.hosts[fault.on].run(fault.undo, check=False)
     else:
         harbor.cut("office", False)
-    harbor.hosts["quay"].run(
-        "systemctl reset-failed kiosk; systemctl restart kiosk; sleep 0.5; systemctl is-active kiosk"
-    )
+    again = "systemctl reset-failed kiosk; systemctl restart kiosk; sleep 0.5; systemctl is-active -q kiosk"
+    # What it needs may take its time until it answers, on a machine that has much to do.
+    harbor.hosts["quay"].run(f"for _ in $(seq 20); do {again} && exit 0; sleep 1; done; exit 1")
 
 
 def test_a_chain_that_is_well_has_no_cause(harbor: Harbor) -> None:
@@ -425,8 +425,10 @@ def test_a_slow_link_is_waited_for_and_given_up_where_that_takes_too_long(harbor
     try:
         with harbor.slow_link("office", 0.15) as way:
             hosts = harbor.hosts_file(f'[hosts.office]\nat = "{way}"\n{NEEDS}', but=("office",))
-            found = _document(harbor, "why", "kiosk", "--from", str(hosts))["causes"][0]
-            assert (found["cause"], found["host"], found["service"]) == (fault.cause, fault.host, fault.service)
+            done = harbor.call("why", "kiosk", "--from", str(hosts), "--json", "--within", "4min")
+            found = json.loads(done.stdout)["causes"][0]
+            right = (fault.cause, fault.host, fault.service)
+            assert (found["cause"], found["host"], found["service"]) == right, done.stderr
         with harbor.slow_link("office", 2.0):
             done = harbor.call("why", "kiosk", "--from", str(hosts), "--within", "15s")
             assert "office could not be read: not read within 15 s" in " ".join(done.stderr.split()), done.stderr
