@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -14,6 +15,8 @@ from tests.live.winhost import WinHost
 __all__ = ["needs_win32"]
 pytestmark = [pytest.mark.live, pytest.mark.win32]
 MENDED = [fault for fault in FAULTS if fault.mended]
+_ALIKE = 3
+"""Looks, half a second apart, after which nothing is taken to be on its way."""
 STAYING = [name for name in HEALTHY if name not in ("SlowBoat", "Errand")]
 
 
@@ -27,11 +30,16 @@ def host(needs_win32: None) -> Iterator[WinHost]:
 
 
 def up(host: WinHost) -> set[str]:
-    """What runs, by the manager's own word, once nothing is on its way any more."""
-    for _ in range(20):
-        states: dict[str, int] = host.acts(["states"])[0]
-        if STARTING not in states.values():
+    """What runs, by the manager's own word, once nothing is on its way any more: what waits for another to be up is on its way too, so
+    that several looks in a row have to be alike."""
+    alike = 0
+    states: dict[str, int] = {}
+    for _ in range(60):
+        before, states = states, host.acts(["states"])[0]
+        alike = alike + 1 if states == before and STARTING not in states.values() else 0
+        if alike >= _ALIKE:
             break
+        time.sleep(0.5)
     return {name for name, state in states.items() if state == RUNNING}
 
 
