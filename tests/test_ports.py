@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hollow_chain.facts.endpoints import Endpoint, in_ranges, overlap
+from hollow_chain.facts.service import Program, Service
+from hollow_chain.sources import claims
 from hollow_chain.sources.endpoint_settings import claims_of_arguments, claims_of_text
+from hollow_chain.sources.evidence_files import Text
 from tests.conftest import Run
 
 UP = {"state": "running", "startup": "automatic"}
@@ -139,6 +143,15 @@ def test_general_forms_of_configuration(text: str, claims: set[tuple[int, str]])
 def test_a_port_is_a_program_s_own_by_the_words_around_it(text: str, sure: set[int], unsure: set[int]) -> None:
     found = claims_of_text(text, "f", own=("tally.service",))
     assert ({c.port for c in found if c.counts}, {c.port for c in found if c.unsure}) == (sure, unsure)
+
+
+def test_what_one_file_leaves_open_another_may_say() -> None:
+    """A claim that is sure wins over the same one of another file that is not, whichever is read first."""
+    service = Service(name="tally.service", program=Program(path="/usr/bin/tally", paths=["/etc/a", "/etc/b"]))
+    said = {"/etc/a": "cargo_port = 6379", "/etc/b": "listen 6379"}
+    texts = {path: Text(path, text, datetime(2026, 3, 4, tzinfo=UTC), "trusted") for path, text in said.items()}
+    claims.add(service, None, texts)  # type: ignore[arg-type]
+    assert [(claim.port, claim.counts) for claim in service.claims] == [(6379, True)]
 
 
 @pytest.mark.parametrize(

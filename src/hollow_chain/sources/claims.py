@@ -44,12 +44,12 @@ def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | 
     for path, text in named.items():
         found += endpoint_settings.claims_of_text(text.text, path, text.trust != "trusted", names)
     # Whose arguments say where to listen, or name the file that does, goes by no settings that are there by habit: these may be another's.
-    told = any(claim.port for claim in found) or any(path.endswith(_OF_SETTINGS) for path in named)
+    told = any(claim.counts for claim in found) or any(path.endswith(_OF_SETTINGS) for path in named)
     for path, text in texts_of.items():
         if path not in named and not told:
             found += endpoint_settings.claims_of_text(text.text, path, text.trust != "trusted", names)
     known = {(c.port, c.protocol, c.address, c.switched_off) for c in service.claims}
-    for claim in found:
+    for claim in sorted(found, key=lambda one: one.unsure):  # what one file leaves open, another may say
         about = (claim.port, claim.protocol, claim.address, claim.switched_off)
         if about not in known:
             known.add(about)

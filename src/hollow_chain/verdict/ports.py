@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from hollow_chain.causes.port.held import rivals
+from hollow_chain.causes.port.claimed import rivals
 from hollow_chain.causes.sockets import Sockets
 from hollow_chain.facts.endpoints import first_for_all, free_neighbor, in_ranges, of_claim, of_listener, overlap
 from hollow_chain.facts.host import Host, Listener

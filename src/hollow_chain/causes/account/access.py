@@ -200,9 +200,10 @@ def _hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
     names |= {program.path.rpartition("/")[2]} if program else set()
     missing = [path for _, path in lines.missing_paths(case.own_events())]
     told = any(not any(places.inside(path, hidden) for hidden in confinement.hidden) for path in missing)
+    works_with = [] if told else _paths_that_are_used(case.service)
     for place in confinement.hidden:
         event = next((e for e in case.own_events() if any(places.inside(p, place) for p in paths_in(e.text))), None)
-        used = not told and any(places.inside(path, place) for path in _paths_that_are_used(case.service))
+        used = any(places.inside(path, place) for path in works_with)
         its = not told and any(_bears(part, names) for part in place.split("/"))
         if event is not None or used or its:
             yield event, Barrier(place, f"its definition hides {place} from it", by_definition=True)
