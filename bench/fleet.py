@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import random
 import shutil
+import signal
 import statistics
 import subprocess
 import sys
@@ -20,6 +21,8 @@ from hollow_chain.sources.readings import Readings, keep, open_store
 HOSTS, SERVICES = int(os.environ.get("HOLLOW_CHAIN_BENCH_HOSTS", "2000")), 200
 """Ten thousand take ten minutes: ``docs/fleet.md`` has their figures."""
 _ROUND = 100
+_TURN = 6.0
+"""Seconds of a call between two looks at how fast the machine is."""
 PROGRAM = str(Path(sys.executable).parent / "hollow-chain")
 _SETTINGS = "startup, account, start_limit, stop_limit, memory_limit, restart, configuration, definition, program, program_size, program_changed_at"
 DUCK = (
@@ -65,11 +68,11 @@ def measured(folder: Path) -> Iterator[tuple[str, float, float]]:
     place = folder / "readings"
     _, bytes_each = filled(place, HOSTS)
     cores = len(os.sched_getaffinity(0))
-    before = [_one(place) for _ in range(3)]
-    pool, peak = _timed(PROGRAM, "keep", str(place), "--index")
-    each = statistics.median([*before, *(_one(place) for _ in range(3))])  # a noisy machine is noisy before and after
+    pool, peak, alone, together = _in_turns(place, cores, PROGRAM, "keep", str(place), "--index")
+    each = statistics.mean(alone)
     print(
-        f"{HOSTS:,} hosts of {SERVICES} services: {pool:.1f} s on {cores} cores, one takes {each * 1000:.1f} ms; parent {peak >> 20} MB"
+        f"{HOSTS:,} hosts of {SERVICES} services: {pool:.1f} s on {cores} cores; one takes {each * 1000:.1f} ms alone,"
+        f" {statistics.mean(together) * 1000:.1f} ms beside another on every core; parent {peak >> 20} MB"
     )
     yield f"diagnosis of {HOSTS:,} hosts / one x {HOSTS:,} / cores", pool / (each * HOSTS / cores), 1.15
     yield "memory of the parent, GB", peak / 1e9, 1.0
@@ -85,10 +88,45 @@ def measured(folder: Path) -> Iterator[tuple[str, float, float]]:
     shutil.rmtree(place)
 
 
-def _one(place: Path) -> float:
-    """Seconds that one host takes, by itself."""
-    done = subprocess.run([sys.executable, "-c", ONE, str(place)], capture_output=True, text=True, check=True)
-    return float(done.stdout)
+def _one(place: Path, at_once: int = 1) -> float:
+    """Seconds that one host takes, in so many processes at once that know nothing of each other."""
+    running = [
+        subprocess.Popen([sys.executable, "-c", ONE, str(place)], stdout=subprocess.PIPE, text=True)
+        for _ in range(at_once)
+    ]
+    return statistics.mean(float(process.communicate()[0]) for process in running)
+
+
+def _in_turns(place: Path, cores: int, *command: str) -> tuple[float, int, list[float], list[float]]:
+    """Seconds and peak memory of a call, and what one host took meanwhile, alone and beside another on every core.
+
+    The speed of a machine that others share drifts within a minute by as much as is to be measured: the call is halted every few seconds
+    for a look at one host. The time in which it is halted does not count."""
+    alone, together = [_one(place)], [_one(place, cores)]
+    began, halted = time.perf_counter(), 0.0
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
+    while not _ended(process, _TURN):
+        stopped = time.perf_counter()
+        os.killpg(process.pid, signal.SIGSTOP)
+        alone.append(_one(place))
+        together.append(_one(place, cores))
+        os.killpg(process.pid, signal.SIGCONT)
+        halted += time.perf_counter() - stopped
+    took = time.perf_counter() - began - halted
+    _, status, usage = os.wait4(process.pid, 0)
+    process.returncode = os.waitstatus_to_exitcode(status)
+    assert process.returncode in (0, 1), (command, process.returncode)
+    return took, usage.ru_maxrss * 1024, [*alone, _one(place)], [*together, _one(place, cores)]
+
+
+def _ended(process: subprocess.Popen[bytes], within: float) -> bool:
+    """Whether it ends in so many seconds; it is left for whoever asks how it ended."""
+    until = time.perf_counter() + within
+    while time.perf_counter() < until:
+        if os.waitid(os.P_PID, process.pid, os.WEXITED | os.WNOHANG | os.WNOWAIT):
+            return True
+        time.sleep(0.02)
+    return False
 
 
 def _timed(*command: str) -> tuple[float, int]:

@@ -8,7 +8,7 @@ import os
 import re
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -19,7 +19,7 @@ import pytest
 from hollow_chain.facts.codec import decode, encode
 from hollow_chain.facts.host import UnreachedHost
 from hollow_chain.fleet.index import Index
-from hollow_chain.fleet.keeping import keep_round
+from hollow_chain.fleet.keeping import index_anew, keep_round
 from hollow_chain.fleet.spread import spreader
 from hollow_chain.sources.readings import folder_of, open_store
 from tests.conftest import PROGRAM, Run
@@ -104,6 +104,37 @@ def test_many_rounds_are_merged_and_none_counts_twice(store: Path) -> None:
     merged = next(one for one in index.files("index/hosts") if one.replaces)
     (store / "index/hosts" / merged.replaces[0]).write_bytes((store / "index/hosts" / merged.name).read_bytes())
     assert Index(readings).hosts().num_rows == 33
+
+
+@pytest.mark.parametrize("bytes_of_a_file", [8 << 20, 1], ids=["one file", "a file a round"])
+def test_an_index_made_anew_counts_nothing_twice_wherever_it_is_cut_off(
+    store: Path, monkeypatch: pytest.MonkeyPatch, bytes_of_a_file: int
+) -> None:
+    monkeypatch.setattr("hollow_chain.fleet.index._SMALL", bytes_of_a_file)
+    readings = open_store(str(store))
+    found = decode(gzip.decompress(next((store / "readings/quay-0003").iterdir()).read_bytes()))
+    for minute in range(20):
+        moment = datetime(2026, 3, 4, 7, minute, tzinfo=UTC)
+        keep_round(readings, found, {"quay-0003": ["north"]}, moment, spreader(), lambda done, of: None)
+
+    def counted() -> tuple[int, int, int]:
+        index = Index(readings)
+        return index.hosts().num_rows, len(index.rounds()), index.services(["host"]).num_rows
+
+    before = counted()
+    removed = []
+
+    def cut_off(self: Index, names: Collection[str]) -> None:
+        removed.append(names)
+        raise KeyboardInterrupt
+
+    with monkeypatch.context() as patched:
+        patched.setattr(Index, "leave", cut_off)
+        with pytest.raises(KeyboardInterrupt):
+            index_anew(readings, spreader(), lambda done, of: None)
+    assert counted() == before
+    assert index_anew(readings, spreader(), lambda done, of: None) == [] and counted() == before
+    assert len(files(store, "index/hosts")) == len(removed[0]) == (1 if bytes_of_a_file > 1 else 21)
 
 
 def test_what_is_old_is_dropped(run: Run, store: Path) -> None:

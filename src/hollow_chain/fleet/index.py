@@ -1,4 +1,5 @@
-"""The index of a store: tables in Parquet (parquet.apache.org), a file a round of each, merged where they become many.
+"""The index of a store: tables in Parquet (parquet.apache.org), a file of each a round, merged where they become many, and written for many
+rounds at once where all is made anew.
 
 It is made of the snapshots and can be made anew of them at any time. What takes the place of other files names them in its metadata, so
 that a call that is cut off between writing and removing makes no reading count twice.
@@ -57,15 +58,27 @@ class TableFile(NamedTuple):
 
 
 class TableWriter:
-    """Writes the tables of a round as its rows come, and puts them in their places at the end."""
+    """Writes the tables of a row of rounds as their rows come, and puts them in their places at the end."""
 
-    def __init__(self, place: Shelf, number: str, known: Collection[str]) -> None:
+    def __init__(self, place: Shelf, known: Collection[str]) -> None:
         """*known*: the sets of packages that are in the index already."""
-        self._place, self._number = place, number
+        self._place = place
         self.sets = set(known)
         """The sets of packages that are in the index once this is written."""
-        about = {ROUNDS_KEY: json.dumps([number]).encode()}
-        self._tables = {part: _Pending(of, about) for part, of in _PARTS.items()}
+        self.rounds: list[str] = []
+        """The rounds whose rows are added."""
+        self._tables = {part: _Pending(of) for part, of in _PARTS.items()}
+
+    @property
+    def name(self) -> str:
+        """What the files are called: after their round, or after the last and the number of them, marked as made anew."""
+        many = len(self.rounds)
+        return f"{self.rounds[-1]}{_END}" if many == 1 else f"{self.rounds[-1]}-{many}-anew{_END}"
+
+    @property
+    def is_large(self) -> bool:
+        """Whether a file has paid for its opening, so that further rounds are better off in another."""
+        return any(table.written >= _SMALL for table in self._tables.values())
 
     def add(self, hosts: pa.RecordBatch, services: pa.RecordBatch, packages: pa.RecordBatch) -> None:
         """Add rows of each."""
@@ -79,38 +92,47 @@ class TableWriter:
     def put(self) -> int:
         """Write the files; how many bytes they have."""
         size = 0
+        about = {ROUNDS_KEY: json.dumps(self.rounds).encode()}
         for part, table in self._tables.items():
-            data = table.closed()
+            data = table.closed(about)
             if part != PACKAGES_PART or table.rows:
                 size += len(data)
-                self._place.write(f"{part}/{self._number}{_END}", data)
+                self._place.write(f"{part}/{self.name}", data)
         return size
 
 
 class _Pending:
     """A table that is being written."""
 
-    def __init__(self, of: pa.Schema, about: dict[bytes, bytes]) -> None:
+    def __init__(self, of: pa.Schema) -> None:
         self.rows = 0
         self._sink = pa.BufferOutputStream()
-        self._writer = _writer(self._sink, of, about)
+        self._writer = _writer(self._sink, of, {})
         self._held: list[pa.RecordBatch] = []
+        self._waiting = 0
+
+    @property
+    def written(self) -> int:
+        """Bytes of the rows that are written already."""
+        return int(self._sink.tell())
 
     def add(self, batch: pa.RecordBatch) -> None:
         self.rows += batch.num_rows
         self._held.append(batch)
-        if sum(one.num_rows for one in self._held) >= _GROUP:
+        self._waiting += batch.num_rows
+        if self._waiting >= _GROUP:
             self._flush()
 
     def _flush(self) -> None:
         if self._held:
             table = pa.Table.from_batches(self._held).combine_chunks()
             self._writer.write_table(table, row_group_size=_GROUP)
-            self._held = []
+            self._held, self._waiting = [], 0
 
-    def closed(self) -> bytes:
-        """The whole file."""
+    def closed(self, about: dict[bytes, bytes]) -> bytes:
+        """The whole file, with what it tells of itself."""
         self._flush()
+        self._writer.add_key_value_metadata(about)
         self._writer.close()
         return bytes(self._sink.getvalue())
 
@@ -309,12 +331,11 @@ class Index:
             self._place.write(f"{part}/{left[-1]}-{len(left)}-left{_END}", sink.getvalue().to_pybytes())
         self._place.remove(f"{part}/{one.name}")
 
-    def leave(self, rounds: Collection[str]) -> None:
-        """Leave only the files of single *rounds*: all others have been made anew in these, or hold what is there no more."""
-        kept = {f"{number}{_END}" for number in rounds}
+    def leave(self, names: Collection[str]) -> None:
+        """Leave only the files of these *names*: all others have been made anew in them, or hold what is there no more."""
         for part in reversed(_PARTS):
             for name in self._place.names(part):
-                if name not in kept:
+                if name not in names:
                     self._place.remove(f"{part}/{name}")
         self._known.clear()
 

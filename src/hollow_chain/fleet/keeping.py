@@ -49,13 +49,13 @@ def keep_round(
     """Keep one reading of each host of *found*, diagnosed. Raises :class:`~hollow_chain.trouble.Trouble`."""
     troubles = list(_odd(store, found, now))
     kept = keep(store, found, groups, now)
-    size, said = _index(store, [(kept.number, kept.round)], spread, told, Index(store).known_sets())
+    indexed = _index(store, [(kept.number, kept.round)], spread, told, Index(store).known_sets())
     with alone_on(store) as alone:
         if alone:
             index = Index(store)
             index.merge()
             troubles += index.troubles
-    return KeptRound(kept.number, len(found.hosts), kept.bytes + size, troubles + said)
+    return KeptRound(kept.number, len(found.hosts), kept.bytes + indexed.bytes, troubles + indexed.troubles)
 
 
 def _odd(store: Readings, found: Snapshot, now: datetime) -> Iterable[str]:
@@ -88,28 +88,32 @@ class _Indexed(NamedTuple):
     """What came of writing rounds into the index."""
 
     bytes: int
+    files: list[str]
     troubles: list[str]
 
 
 def _index(
     store: Readings, rounds: Sequence[tuple[str, Round]], spread: Spreader, told: Told, known: set[str]
 ) -> _Indexed:
-    """Diagnose the readings of *rounds*, all in one go, and write the tables of each round as soon as its last piece is done. *known*: the
-    sets of packages that need not be written again."""
+    """Diagnose the readings of *rounds*, all in one go, and write the tables as soon as what is done is worth a file. *known*: the sets of
+    packages that need not be written again."""
     pieces = [(number, work) for number, about in rounds for work in work_of(store, number, about)]
     done = spread([work for _, work in pieces], lambda many: told(many, len(pieces)))
-    size, troubles = 0, []
+    size, files, troubles = 0, [], []
     many = Counter(number for number, _ in pieces)
+    writer = TableWriter(store.place, known)
     for number, about in rounds:
-        writer = TableWriter(store.place, number, known)
+        writer.rounds.append(number)
         for found in islice(done, many[number]):
             writer.add(*found.batches)
             troubles += found.troubles
         rows = unreached_rows(about.unreached, RoundOf(number, about.kept_at, {}, about.groups))
         writer.add(*of_rows(Rows(rows, [], {}), []).batches)
-        size += writer.put()
-        known |= writer.sets
-    return _Indexed(size, troubles)
+        if writer.is_large or number == rounds[-1][0]:
+            size += writer.put()
+            files.append(writer.name)
+            writer = TableWriter(store.place, writer.sets)
+    return _Indexed(size, files, troubles)
 
 
 def work_of(store: Readings, number: str, about: Round) -> list[HostWork]:
@@ -151,10 +155,11 @@ def index_anew(store: Readings, spread: Spreader, told: Told) -> list[str]:
             about, said = _round_of(store, number, by_round.get(number, []))
             rounds.append((number, about))
             troubles += said
-        # Round by round beside the old files, which go when all is there: a call that is cut off leaves what there was.
-        troubles += _index(store, rounds, spread, told, set()).troubles
+        # Beside the old files, which go when all is there: a call that is cut off leaves what there was.
+        indexed = _index(store, rounds, spread, told, set())
+        troubles += indexed.troubles
         index = Index(store)
-        index.leave(numbers)
+        index.leave(indexed.files)
         index.merge()
         return troubles
 
