@@ -19,6 +19,13 @@ _TARGETS = frozenset(
 _PLACES = frozenset(("", "proc", "sys", "dev", "run", "tmp", "boot", "efi", "usr"))
 """First parts of mount points that belong to the system itself (file-hierarchy(7)); what the kernel or the packages fill."""
 _TEMPORARY = "var-tmp"
+_OF_MANAGER = ("systemd-", "modprobe@", "getty@", "serial-getty@", "user@", "user-runtime-dir@")
+"""How the names of services begin that the manager brings along itself (systemd(1), "See also")."""
+
+
+def is_of_manager(name: str) -> bool:
+    """Whether a service of that name comes with the manager, on every host."""
+    return name.startswith(_OF_MANAGER)
 
 
 def is_base(service: Service) -> bool:

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from hollow_chain.facts.change import Change
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Service
-from hollow_chain.families.messages import FAILED
+from hollow_chain.families.messages import FAILED, STOPPED
 from hollow_chain.lately.gather import Known, told_by_facts
 
 LITTLE = timedelta(hours=1)
@@ -37,9 +37,12 @@ class Clues:
             for name in one.services if one.kind in _BY_SOMEBODY else ():
                 self._own.setdefault(name, []).append(one)
         self._events: dict[str, list[Event]] = {}
+        self._stops: dict[str, datetime] = {}
         for event in host.events:
             if event.code == FAILED:
                 self._events.setdefault(event.service, []).append(event)
+            elif event.code == STOPPED:
+                self._stops[event.service] = event.at
 
     def failing_since(self, service: Service) -> datetime | None:
         """When the failure began that still lasts: a service that is restarted fails again and again."""
@@ -47,7 +50,8 @@ class Clues:
         good = [start.at for start in service.starts if start.outcome == "up"]
         failed = [event.at for event in self._events.get(service.name, ()) if not good or event.at > max(good)]
         if failed or last is None:
-            return min(failed, default=None)
+            # Of a unit that is unloaded, as one that was masked, the manager knows nothing but what it has recorded.
+            return min(failed, default=self._stops.get(service.name))
         return last.left_up_at or last.started_at or last.ended_at
 
     def preceding(self, service: Service) -> list[Change]:

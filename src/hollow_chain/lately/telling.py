@@ -26,8 +26,8 @@ def told(change: Change) -> str:
     return f"{change.what} was {change.did}{by}{values}"
 
 
-def told_before(change: Change, moment: datetime | None) -> str:
-    """The same with how long before *moment*, at which a service failed."""
+def told_before(change: Change, moment: datetime | None, it_did: str) -> str:
+    """The same with how long before *moment*, at which *it_did* what it did: ``failed`` or ``stopped``."""
     if moment is None or change.at > moment:
         return told(change)
-    return f"{told(change)}, {span((moment - change.at).total_seconds())} before it failed"
+    return f"{told(change)}, {span((moment - change.at).total_seconds())} before it {it_did}"

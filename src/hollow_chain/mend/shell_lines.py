@@ -34,7 +34,7 @@ def shell_lines(step: Step, host: Host | None) -> list[ShellLine]:
     if make is None:
         return []
     remarks = [ShellLine(text, True) for text in _remarks(step)]
-    return [*remarks, *(ShellLine(line) for line in make(step.act))]
+    return [*remarks, *map(ShellLine, (*_reset(step), *make(step.act)))]
 
 
 def _remarks(step: Step) -> Iterator[str]:
@@ -58,9 +58,10 @@ def _unit(name: str) -> str:
     return f"-- {quote(name)}" if name.startswith("-") else quote(name)
 
 
-def _start(act: Act) -> list[str]:
-    # A start limit that was hit, and a failure, bar it until they are forgotten; of what has not failed that is no harm.
-    return [f"systemctl reset-failed {_unit(act.service)}", f"systemctl start {_unit(act.service)}"]
+def _reset(step: Step) -> list[str]:
+    """A start limit that was hit, and a failure, bar a start until they are forgotten. A unit that is not loaded cannot be reset."""
+    failed = step.act is not None and step.act.verb == "start" and step.old != "stopped"
+    return [f"systemctl reset-failed {_unit(step.act.service)}"] if step.act is not None and failed else []
 
 
 _STARTUP = {"automatic": ("unmask", "enable"), "manual": ("unmask", "disable"), "disabled": ("mask",)}
@@ -105,7 +106,7 @@ def _folder(act: Act) -> list[str]:
 
 
 _LINES: dict[str, Callable[[Act], list[str]]] = {
-    "start": _start,
+    "start": _control("start"),
     "restart": _control("restart"),
     "stop": _control("stop"),
     "renew": _control("reload"),

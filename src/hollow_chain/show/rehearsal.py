@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from hollow_chain.boot.durations import AT_ONCE
-from hollow_chain.boot.rehearsal import Odds, Rehearsal
+from hollow_chain.boot.rehearsal import ChainLink, Odds, Rehearsal
+from hollow_chain.families.base_system import is_base_name
 from hollow_chain.show.clean import clean
 from hollow_chain.show.page import Page
 from hollow_chain.show.signs import CAUTION, HOLLOW, RESTING, SOLID, WEAK, Sign
@@ -20,6 +21,8 @@ _MUCH_LATER = 2.5
 """Times as late as the one before it: from there on it would squeeze all others into less than half of the scale."""
 _SAVES = 0.05
 """Seconds by which a boot has to be shorter without a link for that to be said."""
+_SHOWN = 0.005
+"""Seconds below which a start reads 0.00 s: not worth a place in a chain."""
 """Rows of the table, characters of a name in it, and entries of a list: what a screen of 80 by 40 holds."""
 
 
@@ -209,8 +212,17 @@ def _chain(page: Page, rehearsal: Rehearsal) -> None:
         saves = link.saves is not None and link.saves >= _SAVES
         saved = f"; without it the boot is {seconds(link.saves)} shorter" if saves else ""
         page.line(f"{clean(link.service, 80)}: takes {seconds(link.seconds)}{saved}", indent=2, hang=4)
-    if len(chain) > len(links):
-        page.line((" > ".join(clean(link.service, 60) for link in chain), "dim"), indent=2, hang=4)
+    told = [link for link in chain if not _only_passes(link)] or chain[-1:]
+    if len(chain) > len(links) and len(told) > 1:
+        rest = len(chain) - len(told)
+        passed = f" (with {rest} between them that take no time)" if rest else ""
+        page.line((f"{' > '.join(clean(link.service, 60) for link in told)}{passed}", "dim"), indent=2, hang=4)
+
+
+def _only_passes(link: ChainLink) -> bool:
+    """Whether a link of the chain is of no weight: it takes no time of its own, or is of the base system and takes little."""
+    base = is_base_name(link.service.rpartition(".")[2], link.service)
+    return link.seconds < (_SAVES if base else _SHOWN)
 
 
 def _races(page: Page, rehearsal: Rehearsal) -> None:

@@ -12,6 +12,7 @@ from hollow_chain.chain import Match
 from hollow_chain.chain.find import DESCRIBED, DISPLAY, NEAR, PART, PORT, PROGRAM, START
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
+from hollow_chain.families.base_system import is_of_manager
 from hollow_chain.show.clean import clean
 from hollow_chain.show.own_words import OWN_WORDED, startup_words
 from hollow_chain.show.page import Page, age
@@ -100,10 +101,16 @@ def show_roster(page: Page, roll: Roll, matches: list[Match], wish: RosterWish) 
         if folds:
             mine = [m for m in mine if not _is_folded(roll, m)]
         if not words:
-            mine.sort(key=lambda match: _ORDER.index(roll.standing(match.node)))
+            mine.sort(key=lambda match: (_ORDER.index(roll.standing(match.node)), *_place(match)))
         _Table(page, roll, mine, words).show()
     _sum_up(page, roll, matches, folds)
     page.legend()
+
+
+def _place(match: Match) -> tuple[bool, str]:
+    """What the manager brings along itself comes after what people have installed; both by name."""
+    name = match.node.name
+    return is_of_manager(name), name.lower()
 
 
 def _is_folded(roll: Roll, match: Match) -> bool:

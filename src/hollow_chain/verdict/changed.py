@@ -25,9 +25,10 @@ def clues_of(facts: Facts, host: str) -> Clues | None:
     return found
 
 
-def preceding(facts: Facts, place: Node) -> list[Change]:
-    """The changes that precede the failure of what is at *place* by little; none where it is well."""
-    if place.service is None or facts.standing(place).well:
+def preceding(facts: Facts, place: Node, is_blamed: bool) -> list[Change]:
+    """The changes that precede the failure of what is at *place* by little; none where it is well, and nothing is blamed on it: what lies
+    idle by its startup type is well by itself."""
+    if place.service is None or (facts.standing(place).well and not is_blamed):
         return []
     clues = clues_of(facts, place.host)
     return clues.preceding(place.service) if clues is not None else []
@@ -54,7 +55,8 @@ def with_told(facts: Facts, place: Node, changes: list[Change], finding: Finding
 def _pieces(facts: Facts, place: Node, changes: list[Change], bears: str) -> list[Evidence]:
     clues = clues_of(facts, place.host)
     since = clues.failing_since(place.service) if clues is not None and place.service is not None else None
-    return [Evidence(told_before(one, since), one.source, one.at, bears) for one in changes]
+    did = "stopped" if place.service is not None and place.service.state == "stopped" else "failed"
+    return [Evidence(told_before(one, since, did), one.source, one.at, bears) for one in changes]
 
 
 def _names(finding: Finding, change: Change) -> bool:

@@ -82,7 +82,7 @@ class Verdict(msgspec.Struct):
                 return f"How {who} stands is not told, so that nothing can be said of it."
             if self.notes and self.state not in ("running", "done"):
                 own = [note for note in self.notes if (note.host, note.service) == self.target.key]
-                return f"{who} is {self.state}: {(own or self.notes)[0].says}"
+                return f"{who} is {self.state}: {self._of_itself((own or self.notes)[0])}"
             return f"{who} is {self.state}; nothing wrong was found."
         first = self.causes[0]
         place = first.finding.service
@@ -96,16 +96,17 @@ class Verdict(msgspec.Struct):
             lead = f"{who} is {self.state}, because of {place}"
         more = len({(c.finding.cause, c.finding.service) for c in self.causes if c.confidence >= 0.5}) - 1
         tail = f" ({more} more cause{'s' if more > 1 else ''} found.)" if more > 0 else ""
-        return f"{lead}: {self.headline_of(first)}{tail}"
+        # A state that is the whole of the cause is said once.
+        return f"{lead}: {self.headline_of(first).removeprefix(f'it is {self.state}: ')}{tail}"
 
     def headline_of(self, cause: Cause) -> str:
         """What a cause says, as it stands behind the name of the target."""
-        says, name = cause.finding.says, self.target.name
-        return (
-            f"it{says.removeprefix(name)}"
-            if cause.place.key == self.target.key and says.startswith(f"{name} ")
-            else says
-        )
+        return self._of_itself(cause.finding)
+
+    def _of_itself(self, finding: Finding) -> str:
+        says, name = finding.says, self.target.name
+        own = (finding.host, finding.service) == self.target.key and says.startswith(f"{name} ")
+        return f"it{says.removeprefix(name)}" if own else says
 
 
 def _is_what(place: Node) -> str:
@@ -140,8 +141,9 @@ def _verdict(facts: Facts, target: Node, below: Below, says: str = "") -> Verdic
     causes = [Cause(one.finding, round(one.sure * _loss(facts, one.finding), 3), one.way) for one in kept]
     if says:
         causes = [_heard(cause, says) for cause in causes]
-    places = {node.key: node for node in (target, *(cause.place for cause in causes))}
-    changed = {key: near for key, node in places.items() if (near := preceding(facts, node))}
+    blamed = {cause.place.key: cause.place for cause in causes}
+    places = {target.key: target, **blamed}
+    changed = {key: near for key, node in places.items() if (near := preceding(facts, node, key in blamed))}
     if changed:
         causes = [_with_hints(facts, cause, changed.get(cause.place.key, [])) for cause in causes]
     causes.sort(key=lambda c: (-c.confidence, -c.way.length, c.finding.cause, c.finding.service))

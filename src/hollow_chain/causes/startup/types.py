@@ -28,7 +28,7 @@ from hollow_chain.causes.words import (
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 
-_STARTUP_CHANGED = pattern(r"(?i)start(?:up)?[ -]type|\bdisabled\b|\bmasked\b")
+_STARTUP_CHANGED = pattern(r"(?i)start(?:up)?[ -]type|\bis masked\b")
 
 
 @cause(
@@ -60,7 +60,11 @@ def disabled(case: Case) -> Iterator[Finding]:
         evidence=(
             case.seen(f"startup type of {service.name}: disabled{f' ({file})' if file else ''}", bears=PROOF),
             case.seen(f"state: {service.state}"),
-            *(case.quoted(event) for event in case.events() if _STARTUP_CHANGED.search(event.text)),
+            *(
+                case.quoted(event)
+                for event in case.events()
+                if event.by_manager and _STARTUP_CHANGED.search(event.text)
+            ),
         ),
         mends=(
             Mend(
