@@ -161,6 +161,10 @@ def test_a_customer_sees_no_accounts_paths_addresses_and_logs(
 
 DISCREET = [
     ("mara:purser owns /var/lib/x y", "(an account):(an account) owns (a file)"),
+    ("/var/lib/x y/z was written", "(a file) was written"),
+    ("/etc/tide.conf was written, and /etc/a.conf, too.", "(a file) was written, and (a file), too."),
+    ("at /etc/tide.conf:17: “/etc/tide.conf:17: unknown option”", "at (a file):17: “(a file):17: unknown option”"),
+    ("at 6:12:02 of fe80::1:2 and 1:2:3:4:5:6:7:8, see /x.", "at 6:12:02 of (an address) and (an address), see (a file)."),
     ("reads C:\\Data\\a.ini, at 06:12:02", "reads (a file), at 06:12:02"),
     ("10.0.0.1:8080 and [::1]:80 and 02:54:46:10:02:08", "(an address):8080 and (an address):80 and (an address)"),
     ("mara-board.service and mara@example.com", "mara-board.service and (an address)"),
@@ -176,7 +180,7 @@ DISCREET = [
 
 @pytest.mark.parametrize(("text", "left"), DISCREET, ids=[text[:30] for text, _ in DISCREET])
 def test_what_is_left_of_a_text(text: str, left: str) -> None:
-    assert Discreet({"mara", "purser", "root", ""}).text(text) == left
+    assert Discreet({"mara", "purser", "root", ""}, {"/var/lib/x y", "/x"}).text(text) == left
 
 
 HOSTILE = "x</title><script>alert(1)</script>`*_[a](javascript:1)\\u202e\\u0007 -->|#"

@@ -49,10 +49,11 @@ def write(sheet: Sheet, out: Path, whom: Audience, snapshot: Snapshot | None = N
 
     if whom == "customer":
         from hollow_chain.ticket.plans import who
-        from hollow_chain.wording.discreet import Discreet, accounts_of
+        from hollow_chain.wording.discreet import Discreet, accounts_of, paths_of
 
         accounts = accounts_of(snapshot) if snapshot is not None else set()
-        sheet = for_others(sheet, Discreet({*accounts, who()}).text)
+        paths = paths_of(snapshot) if snapshot is not None else set()
+        sheet = for_others(sheet, Discreet({*accounts, who()}, paths).text)
     common.write_private(out, written_page(sheet, out.suffix.lower(), __version__).encode())
 
 
