@@ -60,11 +60,7 @@ def disabled(case: Case) -> Iterator[Finding]:
         evidence=(
             case.seen(f"startup type of {service.name}: disabled{f' ({file})' if file else ''}", bears=PROOF),
             case.seen(f"state: {service.state}"),
-            *(
-                case.quoted(event)
-                for event in case.events()
-                if event.by_manager and _STARTUP_CHANGED.search(event.text)
-            ),
+            *(case.quoted(event) for event in case.events() if _STARTUP_CHANGED.search(event.text)),
         ),
         mends=(
             Mend(
