@@ -157,6 +157,36 @@ def test_the_screen_says_a_thing_once(run: Run, demo_facts: Path) -> None:
     assert shown.count("cannot write: no space is left on D:/") == 1 and "Takes effect" not in shown
 
 
+MASKED = {"file": "/etc/systemd/system/berth.service", "load": "masked"}
+
+
+def test_what_was_masked_is_told_with_who_and_when_and_without_chance_words(run: Run, write: Any) -> None:
+    words = [
+        ("reception", "berth.service: Got notification message from PID 5, but reception is disabled."),
+        ("Being disabled", "WARNING overcommit must be enabled. Being disabled, it can cause failures"),
+    ]
+    ended = {"result": "success", "left_up_at": "2026-03-04T05:50:00Z", "ended_at": "2026-03-04T05:50:00Z"}
+    path = write(
+        service("berth.service", "stopped", "disabled", definition=MASKED, last=ended, wanted_by=["multi-user.target"]),
+        events=[
+            {"at": "2026-03-04T05:50:00Z", "service": "berth.service", "source": "journal", "text": text} for _, text in words
+        ],
+        changes=[
+            {"at": "2026-03-04T05:49:59Z", "kind": "definition", "what": MASKED["file"], "did": "masked", "services": ["berth.service"]}
+        ],
+    )  # fmt: skip
+    done = run("why", "berth", "--from", path)
+    assert done.out.startswith("berth.service on quay is stopped: it is disabled: its unit is masked")
+    assert "berth.service was masked, 1 s before it stopped" in " ".join(done.out.split())
+    assert not [text for text, _ in words if text in done.out]
+
+
+def test_a_record_of_the_startup_type_is_evidence(run: Run, demo_facts: Path) -> None:
+    assert "was changed from automatic to disabled" in " ".join(
+        run("why", "TimetableStore", "--from", demo_facts).out.split()
+    )
+
+
 @pytest.mark.skipif(not Path("/dev/full").exists(), reason="no such device here")
 @pytest.mark.parametrize("call", ["why kiosk", "roster", "roster --json", "--help"])
 def test_output_that_cannot_be_written_is_one_line(call: str, demo_facts: Path) -> None:
