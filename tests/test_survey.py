@@ -266,6 +266,8 @@ def test_since_when_by_readings_and_by_records(run: Run, tmp_path: Path) -> None
     assert all(one["since"] is None for one in lines.values() if one["stands"] == "well")
     assert run("survey", "--from", "st", "--since", "2030-01-01", "--json").json["causes"] == []
     assert run("survey", "--from", "st", "--since", "2020-01-01", "--json").json["not_well"] == len(unwell)
+    later = run("survey", "--from", "st", "--since", "2030-01-01")
+    assert later.status == 0 and f"({len(unwell)} hosts were not well before, and were left out)" in later.out
 
 
 def test_a_host_that_was_read_long_ago_is_no_all_clear(run: Run, tmp_path: Path) -> None:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from hollow_chain.cli import common, fleeting
+from hollow_chain.trouble import wrong_call
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -67,8 +68,15 @@ def keep(
 
 def _thin(found: Readings, before: datetime, json: bool) -> dict[str, object]:
     from hollow_chain.fleet.keeping import thin
+    from hollow_chain.sources.readings import moment_of
     from hollow_chain.wording.counts import counted
 
+    rounds = found.rounds()
+    if rounds and moment_of(rounds[-1]) < before:
+        raise wrong_call(
+            f"nothing would be left: the newest of {found.said} is of {moment_of(rounds[-1]):%Y-%m-%d %H:%M:%SZ};"
+            " to drop all of it, remove the store itself"
+        )
     dropped = thin(found, before)
     if not json:
         common.put(f"dropped {counted(dropped.readings, 'reading')} of {counted(dropped.rounds, 'round')}")

@@ -107,7 +107,8 @@ def survey(
         result = survey(found.latest)
         for line in found.troubles:
             common.warn(line)
-        return (begun_since(result, start) if start is not None else result), _status(result)
+        told = begun_since(result, start) if start is not None else result
+        return told, _status(told, found.troubles)
 
     if every or rounds:
         return _watched(surveyed, every, rounds, by or out or since)
@@ -126,9 +127,10 @@ def _watched(surveyed: Callable[[], tuple[Survey, int]], every: str, rounds: int
     return watch(surveyed, common.seconds_of(every, "--every"), rounds)
 
 
-def _status(result: Survey) -> int:
+def _status(result: Survey, troubles: list[str]) -> int:
+    """What could not be read may hold what is not well: where nothing else is wrong, that is no all-clear."""
     stands = {line.stands for line in result.lines}
-    return 1 if "not well" in stands else FACTS_UNREADABLE if "not read" in stands else 0
+    return 1 if "not well" in stands else FACTS_UNREADABLE if "not read" in stands or troubles else 0
 
 
 class _Ways(NamedTuple):

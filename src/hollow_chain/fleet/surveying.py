@@ -90,6 +90,8 @@ class Survey(NamedTuple):
     causes: list[CauseOver]
     tests: int
     """Associations that were tried."""
+    earlier: int = 0
+    """Hosts that are left out, since they have not been well for longer than was asked."""
 
     @property
     def stale(self) -> list[HostLine]:
@@ -146,15 +148,15 @@ def survey(latest: Latest) -> Survey:
 
 
 def begun_since(whole: Survey, start: datetime) -> Survey:
-    """Of *whole* what has begun since then; hosts that are well stay."""
-    old = {line.host for line in whole.lines if line.stands != WELL and (line.since is None or line.since < start)}
+    """Of *whole* what has begun since then; hosts that are well stay, and those of which nobody knows since when they are not."""
+    old = {line.host for line in whole.lines if line.stands != WELL and line.since is not None and line.since < start}
     causes = []
     for one in whole.causes:
         hosts = [name for name in one.hosts if name not in old]
         along = [name for name in one.takes_along if name not in old]
         if hosts or along:
             causes.append(one._replace(hosts=hosts or one.hosts, takes_along=along))
-    return Survey([line for line in whole.lines if line.host not in old], causes, whole.tests)
+    return Survey([line for line in whole.lines if line.host not in old], causes, whole.tests, len(old))
 
 
 _ORDER = {UNWELL: 0, UNREAD: 1, WELL: 2}

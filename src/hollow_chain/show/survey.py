@@ -40,7 +40,9 @@ def lead(survey: Survey) -> str:
     parts = [f"{counts[UNWELL] or 'none'} not well"]
     parts += [f"{counts[UNREAD]} not read"] if counts[UNREAD] else []
     parts += [f"{counts[WELL]} well"] if counts[WELL] else []
-    return f"{counted(len(survey.lines), 'host')}: {', '.join(parts)}"
+    were = "was" if survey.earlier == 1 else "were"
+    rest = f" ({counted(survey.earlier, 'host')} {were} not well before, and {were} left out)" if survey.earlier else ""
+    return f"{counted(len(survey.lines), 'host')}: {', '.join(parts)}{rest}"
 
 
 def show_survey(page: Page, survey: Survey, wish: SurveyWish) -> None:
@@ -261,6 +263,7 @@ def survey_document(survey: Survey, wish: SurveyWish) -> Document:
         "well": counts[WELL],
         "not_well": counts[UNWELL],
         "not_read": counts[UNREAD],
+        "earlier": survey.earlier,
         "tests": survey.tests,
         "stale": [line.host for line in survey.stale],
         "causes": [_cause_entry(one) for one in survey.causes],
