@@ -412,6 +412,10 @@ def test_a_watch_is_lines_of_json_with_the_status_of_the_last_round(run: Run, tm
     lines = [json.loads(text) for text in done.out.splitlines()]
     assert lines[0]["event"] == "begun" and lines[0]["says"].startswith("3 hosts: ") and done.status == 1
     assert all(one["event"] in ("begun", "rounds missed") for one in lines)
+    hosts = 'format = "hollow-chain/hosts"\nversion = 1\n[hosts.gone]\nsnapshot = "gone.json"\n[hosts.one]\nsnapshot = "one.json"\n'
+    (tmp_path / "hosts.toml").write_text(hosts)
+    again = run("survey", "--from", "hosts.toml", "--every", "0.1s", "--rounds", "3")
+    assert again.err.count("gone could not be read") == 1, again.err
     wrong = run("survey", "nosuch", "--from", "one.json", "--every", "1s")
     assert wrong.status == 2 and "no service fits 'nosuch'" in wrong.err
 

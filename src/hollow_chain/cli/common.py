@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import sys
 import time
-from collections.abc import Sequence
-from contextlib import nullcontext
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, nullcontext
+from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Self
 
@@ -292,10 +293,27 @@ class Telling(ProgressLine):
             self._say(f"{done:,} of {runs:,} boots", f"{done:,} of {counted(runs, 'boot')} rehearsed")
 
 
+_WARNED: ContextVar[set[str] | None] = ContextVar("warned", default=None)
+
+
+@contextmanager
+def each_warning_once() -> Iterator[None]:
+    """Within this, a warning is given the first time only: who asks again and again need not hear it again and again."""
+    token = _WARNED.set(set())
+    try:
+        yield
+    finally:
+        _WARNED.reset(token)
+
+
 def warn(text: str) -> None:
     """A warning on standard error."""
     from hollow_chain.show.clean import clean
 
+    if (warned := _WARNED.get()) is not None:
+        if text in warned:
+            return
+        warned.add(text)
     print(f"hollow-chain: warning: {clean(text, 500)}", file=sys.stderr)  # noqa: T201
 
 

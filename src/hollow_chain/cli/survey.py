@@ -124,7 +124,8 @@ def _watched(surveyed: Callable[[], tuple[Survey, int]], every: str, rounds: int
         raise wrong_call("--rounds is of --every: say how often")
     if of_one:
         raise wrong_call("--every writes lines of what changes: leave out --by, --since and --out")
-    return watch(surveyed, common.seconds_of(every, "--every"), rounds)
+    with common.each_warning_once():
+        return watch(surveyed, common.seconds_of(every, "--every"), rounds)
 
 
 def _status(result: Survey, troubles: list[str]) -> int:
