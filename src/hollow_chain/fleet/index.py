@@ -25,7 +25,7 @@ from hollow_chain.fleet.columns import (
     VERSION_KEY,
 )
 from hollow_chain.lacking import needs
-from hollow_chain.sources.readings import Readings
+from hollow_chain.sources.readings import Readings, is_number
 from hollow_chain.sources.shelves import EXTRA, Shelf
 from hollow_chain.trouble import Trouble
 
@@ -43,6 +43,7 @@ _SMALL = 8 << 20
 """Bytes of a file that is merged with others; what is larger has paid for its opening."""
 _MOST_ROWS = 200_000_000
 """Rows of a file that are read: a million hosts of two hundred services, which no memory of today holds as a survey."""
+_LOCK = ".lock"
 _GROUP = 128 << 10
 """Rows of a row group: as many as are written and held at a time."""
 _UNREAD = (pa.ArrowInvalid, pa.ArrowNotImplementedError, pa.ArrowTypeError, pa.ArrowKeyError, OSError, ValueError)
@@ -332,12 +333,17 @@ class Index:
         self._place.remove(f"{part}/{one.name}")
 
     def leave(self, names: Collection[str]) -> None:
-        """Leave only the files of these *names*: all others have been made anew in them, or hold what is there no more."""
+        """Leave only the files of these *names*: all others have been made anew in them, or hold what is there no more. What others have
+        put there is theirs."""
         for part in reversed(_PARTS):
             for name in self._place.names(part):
-                if name not in names:
+                if name not in names and _is_ours(name):
                     self._place.remove(f"{part}/{name}")
         self._known.clear()
+
+
+def _is_ours(name: str) -> bool:
+    return name.endswith(_END) and is_number("-".join(name.removesuffix(_END).split("-")[:2]))
 
 
 def _counts_before(other: TableFile, one: TableFile) -> bool:
@@ -362,7 +368,8 @@ def alone_on(store: Readings) -> Iterator[bool]:
         return
     from filelock import FileLock, Timeout
 
-    lock = FileLock(folder / ".lock", timeout=0)
+    store.place.guard(_LOCK)
+    lock = FileLock(folder / _LOCK, timeout=0)
     try:
         lock.acquire()
     except Timeout:

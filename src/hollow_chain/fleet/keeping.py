@@ -29,6 +29,8 @@ from hollow_chain.trouble import Trouble
 
 BATCH = 16
 """Hosts of a piece of work: some tenths of a second, beside which handing it over is nothing."""
+_NAMED = 4
+"""Hosts that a line names: a round that was cut off may lack thousands."""
 _END = ".json.gz"
 Told = Callable[[int, int], None]
 """Is told how many pieces of how many are done."""
@@ -171,10 +173,11 @@ def _round_of(store: Readings, number: str, files: Sequence[ReadingFile]) -> tup
     try:
         about = store.round(number)
         gone = [one for one in about.readings if one.file not in there]
-        for one in gone:
-            troubles.append(
-                f"{one.host}: its reading of {moment_of(number):%Y-%m-%d %H:%M:%SZ} was never written, or is gone"
+        if gone:
+            few = ", ".join(one.host for one in gone[:_NAMED]) + (
+                f" and {len(gone) - _NAMED} more" if len(gone) > _NAMED else ""
             )
+            troubles.append(f"{few}: read {moment_of(number):%Y-%m-%d %H:%M:%SZ}, and never written, or gone")
         about.readings = [one for one in about.readings if one.file in there]
         return about, troubles
     except Trouble as trouble:

@@ -34,6 +34,7 @@ _ROUND = pattern(r"\d{8}T\d{6}\.\d{6}Z-[0-9a-f]{8}")
 _MAX_HEADER = 4096
 """Bytes of the header that are read: it has some sixty."""
 _MOMENT = "%Y%m%dT%H%M%S.%fZ"
+_NUMBER = pattern(r"\d{8}T\d{6}\.\d{6}Z-[0-9a-f]{8}\Z")
 
 
 class _Header(msgspec.Struct):
@@ -113,7 +114,9 @@ class Readings:
         name = f"{ROUNDS}/{number}{_END}"
         try:
             found = decoding.of_json(_content(self.place, name), Round)
-        except (OSError, SnapshotError, msgspec.MsgspecError, RecursionError) as error:
+        except OSError as error:
+            raise Trouble(f"{self.said}: cannot read {name}: {(error.strerror or str(error)).lower()}") from None
+        except (SnapshotError, msgspec.MsgspecError, RecursionError) as error:
             raise Trouble(f"{self.said}: cannot read {name}: {error}") from None
         if found.version > VERSION:
             raise Trouble(
@@ -295,6 +298,11 @@ def folder_of(host: str) -> str:
     if name.startswith("."):
         name = f"%2E{name[1:]}"
     return name if len(name) <= _LONGEST else f"{name[: _LONGEST - 17]}-{_digest(host)}"
+
+
+def is_number(number: str) -> bool:
+    """Whether that is how a round is called."""
+    return bool(_NUMBER.match(number))
 
 
 def moment_of(number: str) -> datetime:

@@ -6,10 +6,13 @@ an address by an upload under another name and a move.
 
 from __future__ import annotations
 
+import errno
+import os
+import stat
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any, Protocol
 
 from hollow_chain.lacking import needs
@@ -20,6 +23,16 @@ from hollow_chain.trouble import Trouble, wrong_call
 EXTRA = "fleet"
 """The extra that brings what stores need."""
 _ADDRESS = pattern(r"^[A-Za-z][A-Za-z0-9+.\-]{1,30}://")
+_READ = (
+    os.O_RDONLY
+    | getattr(os, "O_NOFOLLOW", 0)
+    | getattr(os, "O_NONBLOCK", 0)
+    | getattr(os, "O_CLOEXEC", 0)
+    | getattr(os, "O_BINARY", 0)
+)
+"""How what lies in a store is opened (open(2))."""
+_OTHERS = stat.S_IWGRP | stat.S_IWOTH
+"""The rights of others to write."""
 _MADE_HALF = ".part"
 """How names of what is being written end; nothing of that ending is ever read."""
 
@@ -47,6 +60,10 @@ class Shelf(Protocol):
     def opened(self, name: str) -> Any:
         """What bears that name, opened to be read, as a context. Raises :class:`OSError`."""
 
+    def guard(self, name: str) -> None:
+        """Raise :class:`~hollow_chain.trouble.Trouble` where somebody else could lead what is written as *name*, or removed, to another
+        place."""
+
 
 def shelf(named: str) -> Shelf:
     """Where a store lies that is *named* so. Raises :class:`~hollow_chain.trouble.Trouble` (2) where that means nothing."""
@@ -62,6 +79,7 @@ class _Here:
         self.folder: Path | None = folder
         self.said = str(folder)
         self._root = folder
+        self._own: set[Path] = set()
 
     def names(self, below: str) -> list[str]:
         try:
@@ -73,19 +91,22 @@ class _Here:
             raise Trouble(f"cannot read {self._root / below}: {(error.strerror or str(error)).lower()}") from None
 
     def read(self, name: str, most: int) -> bytes:
-        with (self._root / name).open("rb") as file:
-            return file.read(most)
+        with self.opened(name) as file:
+            return bytes(file.read(most))
 
     def write(self, name: str, data: bytes) -> None:
         path = self._root / name
         try:
+            self.guard(name)
             path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
         except OSError as error:
             raise Trouble(f"cannot make {path.parent}: {(error.strerror or str(error)).lower()}") from None
+        self.guard(name)
         write_atomically(path, data, 0o600, named=False)
 
     def remove(self, name: str) -> None:
         path = self._root / name
+        self.guard(name)
         try:
             path.unlink(missing_ok=True)
             if path.parent != self._root and not any(path.parent.iterdir()):
@@ -96,7 +117,35 @@ class _Here:
             raise Trouble(f"cannot remove {path}: {(error.strerror or str(error)).lower()}") from None
 
     def opened(self, name: str) -> Any:
-        return (self._root / name).open("rb")
+        # Neither a link nor a pipe that somebody has put there: the one leads elsewhere, the other waits for ever.
+        handle = os.open(self._root / name, _READ)
+        if not stat.S_ISREG(os.fstat(handle).st_mode):
+            os.close(handle)
+            raise OSError(errno.EINVAL, "it is no file")
+        return os.fdopen(handle, "rb")
+
+    def guard(self, name: str) -> None:
+        if not hasattr(os, "geteuid") or os.geteuid() != 0:
+            return  # with nobody's rights but his own, whoever calls can only be led to what is his
+        place = self._root
+        for part in ("", *PurePosixPath(name).parent.parts):
+            place = place / part
+            if place in self._own:
+                continue
+            try:
+                about = place.lstat()
+            except FileNotFoundError:
+                return  # it is made, and is then root's own
+            if not stat.S_ISDIR(about.st_mode):
+                raise Trouble(
+                    f"{place} is no folder, but something that leads elsewhere: nothing is written there as root"
+                )
+            if about.st_uid != 0 or about.st_mode & _OTHERS:
+                raise Trouble(
+                    f"others than root can write into {place}, and could lead root elsewhere: call this as its owner, or name a"
+                    " folder that is root's alone"
+                )
+            self._own.add(place)
 
 
 class _Elsewhere:
@@ -117,6 +166,9 @@ class _Elsewhere:
 
     def _at(self, name: str) -> str:
         return f"{self._root.rstrip('/')}/{name}"
+
+    def guard(self, name: str) -> None:
+        """Who may write there is that place's business."""
 
     def names(self, below: str) -> list[str]:
         with self._answering(f"cannot read {self.said}/{below}"):
