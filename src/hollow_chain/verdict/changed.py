@@ -26,12 +26,13 @@ def clues_of(facts: Facts, host: str) -> Clues | None:
 
 
 def preceding(facts: Facts, place: Node, is_blamed: bool) -> list[Change]:
-    """The changes that precede the failure of what is at *place* by little; none where it is well, and nothing is blamed on it: what lies
-    idle by its startup type is well by itself."""
-    if place.service is None or (facts.standing(place).well and not is_blamed):
+    """The changes that precede the failure of what is at *place* by little; none where it is well. What is stopped by its startup type is
+    well by itself, unless something is blamed on it."""
+    service = place.service
+    if service is None or (facts.standing(place).well and not (is_blamed and service.state == "stopped")):
         return []
     clues = clues_of(facts, place.host)
-    return clues.preceding(place.service) if clues is not None else []
+    return clues.preceding(service) if clues is not None else []
 
 
 def with_hints(
