@@ -6,12 +6,14 @@ import json
 import subprocess
 from datetime import datetime, timedelta, timezone
 from pathlib import Path
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 
-from hollow_chain.show.page import zone_of
-from hollow_chain.show.rehearsal import scale_of
+from hollow_chain.boot.rehearsal import ChainLink, Rehearsal
+from hollow_chain.show.page import Page, zone_of
+from hollow_chain.show.rehearsal import scale_of, show_chain
 from hollow_chain.wording.counts import counted, size
 from tests.conftest import PROGRAM, Run
 
@@ -110,6 +112,28 @@ def test_who_only_starts_others_is_as_well_as_they_are(run: Run, write: Any) -> 
     assert asked.status == 1 and asked.json["causes"][0]["service"] == "horn.service"
     everything = run("why", "--all", "--from", facts, "--json").json["verdicts"]
     assert {one["target"]["service"] for one in everything} == {"harbor.target", "horn.service"}
+
+
+def test_the_roster_goes_by_name_and_ends_with_what_the_manager_brings_along(run: Run, write: Any) -> None:
+    names = ["systemd-journald.service", "zander.service", "modprobe@loop.service", "Ebb.service", "dab.service"]
+    lines = run("roster", "--from", write(*map(service, names))).out.splitlines()
+    assert [line.split()[1] for line in lines[1:6]] == [
+        "dab.service", "Ebb.service", "zander.service", "modprobe@loop.service", "systemd-journald.service"
+    ]  # fmt: skip
+
+
+def test_the_slowest_chain_names_what_takes_time_and_counts_the_rest(capsys: pytest.CaptureFixture[str]) -> None:
+    links = [
+        ("-.slice", 0.0, None),
+        ("tide.service", 1.2, 1.1),
+        ("sysinit.target", 0.02, None),
+        ("board.service", 0.2, None),
+    ]
+    chain = [ChainLink(*link) for link in links]
+    show_chain(Page(), cast(Rehearsal, SimpleNamespace(slowest_chain=chain, chain_share=1.0)))
+    told = " ".join(capsys.readouterr().out.split())
+    assert "tide.service: takes 1.20 s; without it the boot is 1.10 s shorter" in told
+    assert "tide.service > board.service (with 2 between them that take no time)" in told and "slice" not in told
 
 
 def test_one_that_comes_an_hour_late_squeezes_nobody() -> None:

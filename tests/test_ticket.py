@@ -243,6 +243,12 @@ def test_lines_to_type_are_quoted(act: Act, lines: list[str]) -> None:
         assert done.returncode == 0, done.stderr
 
 
+@pytest.mark.parametrize(("stood", "lines"), [("failed", 2), ("stopped", 1)])
+def test_only_what_has_failed_is_reset_before_its_start(stood: str, lines: int) -> None:
+    found = shell_lines(Step("h", "does", acts.start("a.service"), old=stood, new="running"), SYSTEMD)
+    assert len(found) == lines and found[-1].text == "systemctl start a.service"
+
+
 def test_what_destroys_comes_with_words() -> None:
     for step in (
         Step("h", "does", acts.remove("/run/x.pid")),

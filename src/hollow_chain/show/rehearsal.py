@@ -99,7 +99,7 @@ def show_rehearsal(page: Page, rehearsal: Rehearsal, everything: bool, only: lis
     )  # trouble first, then by moment
     _rows(page, table, _end(rows, high))
     _folded(page, rehearsal, rows)
-    _chain(page, rehearsal)
+    show_chain(page, rehearsal)
     _races(page, rehearsal)
     _falls(page, rehearsal)
     for note in rehearsal.notes:
@@ -204,7 +204,8 @@ def _folded(page: Page, rehearsal: Rehearsal, shown: list[Odds]) -> None:
         page.line((f"and {quiet} that it does not start", "dim"), indent=2)
 
 
-def _chain(page: Page, rehearsal: Rehearsal) -> None:
+def show_chain(page: Page, rehearsal: Rehearsal) -> None:
+    """Write the chain that comes up last: what takes time in it by name, the rest by its number."""
     chain = rehearsal.slowest_chain
     page.heading(f"Slowest chain (the last to come up in {percent(rehearsal.chain_share)} of the boots)")
     links = [link for link in chain if link.saves is not None and link.saves >= _SAVES] or chain[-1:]
