@@ -63,8 +63,8 @@ def _of_one_breath(event: Event, other: Event) -> bool:
 def missing_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
     """Paths that a record calls absent."""
     for index, event in enumerate(events):
-        if not says(event.text, "missing"):
-            continue
+        if not says(event.text, "missing") or (says(event.text, "module missing") and not paths_in(event.text)):
+            continue  # the lines before a module that is missing name the sources that asked for it
         # The complaint may name the line that names the path: that line was read as well.
         located = place_in(event.text)
         quoted = [e for e in events if located and e.source == CONFIGURATION + located[0] and e.line == located[1]]

@@ -61,6 +61,9 @@ def access_denied(case: Case) -> Iterator[Finding]:
         if found is None and named and not event.by_manager and bypasses(case):
             found = closed_to_all_but_root(case, path)
         if found is None and (not named or case.file(path) is None) and not event.by_manager:
+            if named and not case.family.named_paths_are_looked_at and failed_last(case.service):
+                yield _told_alone(case, event, path, user)
+                return
             continue
         yield _denied(case, event, path, found, user)
         return
@@ -265,6 +268,18 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
             "exits-with-error", "exits-at-once", "crash-loop", "config-rejected", "path-missing", "start-rate-limited", "killed",
         ),
     )  # fmt: skip
+
+
+def _told_alone(case: Case, event: Event, path: str, user: str) -> Finding:
+    """What its words say of a path at which nobody has looked."""
+    return Finding(
+        says=f"{case.service.name} (account {user}) may not use {path}, by its own words; nobody has looked.",
+        evidence=(case.quoted(event, FITS),),
+        mends=(
+            Mend(f"See who may use {path}, and give {user} the one right that {case.service.name} needs.", seeks=True),
+        ),
+        explains=("exits-with-error", "exits-at-once", "crash-loop"),
+    )
 
 
 def _in_definition(case: Case, path: str) -> Mend:

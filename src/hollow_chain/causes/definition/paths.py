@@ -134,9 +134,11 @@ def path_missing(case: Case) -> Iterator[Finding]:
     for path, reasons in _absent_paths(case):
         if _is_of_instance(case.service, path):
             continue
+        was_seen = case.file(path) is not None
+        gone = f"is not there{_how_far(case, path)}" if was_seen else "is not there by its own words; nobody has looked"
         yield Finding(
-            says=f"{case.service.name} needs {path}, which is not there{_how_far(case, path)}.",
-            evidence=(case.seen(f"{path} does not exist", FILES, bears=HINT), *reasons),
+            says=f"{case.service.name} needs {path}, which {gone}.",
+            evidence=(*((case.seen(f"{path} does not exist", FILES, bears=HINT),) if was_seen else ()), *reasons),
             mends=(
                 Mend(f"Put {path} back, readable for {_user(case)}."),
                 Mend(f"Or correct the path where {case.service.name} names it.", AFTER_RELOAD, instead=True),
@@ -232,7 +234,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         if event.call is not None or path not in spoken or spoken[path].call is None:
             spoken[path] = event
     for event, path in lines.unopened_paths(_near_the_end(case)):
-        if not says(event.text, "denied"):  # what is refused need not be gone
+        if not says(event.text, *_IS_THERE):
             spoken.setdefault(path, event)
     strict = [*program.environment_files, *_of_step(case)]
     named = dict.fromkeys([*strict, *spoken, *program.paths])
@@ -265,6 +267,8 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT), *ended]
 
 
+_IS_THERE = ("denied", "busy", "in use", "full")
+"""What a line may say of a path besides that it cannot be used: what is refused, or in the hands of another, is not gone."""
 _TO_ITS_END = timedelta(seconds=0.5)
 """Within so long of its complaint a program ends itself by a signal that cannot go on for want of a file."""
 

@@ -399,4 +399,6 @@ def _was_held(case: Case, claim: Claim, line: Evidence | None) -> Finding:
             ),
         ),
         residual=True,
+        # Its end is the consequence of these very words, whoever had the port then.
+        explains=("exits-with-error", "exits-at-once", "crash-loop") if line else (),
     )
