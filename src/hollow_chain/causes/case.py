@@ -161,6 +161,12 @@ def _with_the_try_before(events: list[Event], since: list[Event]) -> list[Event]
     return [e for e in events if begun and e.at >= begun[-1]]
 
 
+_CLAIMS = (PROOF, SAID, FITS)
+_FOR_LONG = timedelta(minutes=5)
+"""How long after its last word about something a program may take to end for that: what closes files, waits for its clients and tries again is
+done by then."""
+
+
 class Case(msgspec.Struct, frozen=True):
     """One node under examination.
 
@@ -345,9 +351,19 @@ class Case(msgspec.Struct, frozen=True):
             # The kernel has said so to us, and not a program: nobody can forge it, and what stood alone in the way is proven by it.
             bears = bears if bears not in (SAID, FITS) else PROOF if event.call.weight >= SURE else HINT
             return Evidence(event.text[:300], event.source, event.at, bears)
+        if bears in _CLAIMS and self._went_on_after(event):
+            bears = HINT
         words = f"\u201c{event.text[:300]}\u201d"
         bears = _AT_MOST.get(event.trust, {}).get(bears, bears)
         return Evidence(words, event.source or "event log", event.at, bears, event.trust in TOLD, not event.by_manager)
+
+    def _went_on_after(self, event: Event) -> bool:
+        """Whether the program said this while it was up, and went on for long: it did not end for that."""
+        last = self.service.last
+        if event.by_manager or last is None or last.up_at is None or event.at <= last.up_at:
+            return False
+        end = last.left_up_at or last.ended_at
+        return end is not None and end > last.up_at and end - event.at > _FOR_LONG
 
     def siblings(self) -> Iterator[Service]:
         """Other instances of the same template, on the same host."""
