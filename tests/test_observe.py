@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+import signal
+import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -9,6 +13,7 @@ import pytest
 
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
+from hollow_chain.cli.common import interrupts_kept
 from hollow_chain.facts.host import Event, File, Host, snapshot
 from hollow_chain.facts.observed import Observation, ObservedCall, ObservedWait
 from hollow_chain.facts.service import Account, Definition, LastRun, Limits, Program, Service
@@ -19,6 +24,19 @@ from tests.test_mend_lab import host, services
 
 __all__ = ["host"]
 AT = datetime(2031, 3, 4, 6, 12, tzinfo=UTC)
+
+
+@pytest.mark.skipif(os.name != "posix", reason="the signal of a terminal (termios(3))")
+def test_a_ctrl_c_that_was_dropped_is_raised_again() -> None:
+    before = signal.getsignal(signal.SIGINT)
+    with interrupts_kept() as again:
+        again()
+        with contextlib.suppress(KeyboardInterrupt):  # as a finalizer drops it
+            os.kill(os.getpid(), signal.SIGINT)
+            time.sleep(5)
+        with pytest.raises(KeyboardInterrupt):
+            again()
+    assert signal.getsignal(signal.SIGINT) is before
 
 
 def test_a_good_start_on_a_stand_in_host(run: Run, host: Path) -> None:

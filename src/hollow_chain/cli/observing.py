@@ -79,7 +79,8 @@ def watched(
             program = node.service.program
             programs = (program.path,) if program is not None and program.path else ()
             logs = tuple(program.log_files) if program is not None else ()
-            return observed(WatchWish(node.name, programs, seconds, attach, restart, logs), tell)
+            with common.interrupts_kept() as interrupted:
+                return observed(WatchWish(node.name, programs, seconds, attach, restart, logs), tell, interrupted)
         if attach:
             raise wrong_call("--attach is for systemd hosts: elsewhere the manager does not tell of its next try")
         from hollow_chain.observing import by_hands

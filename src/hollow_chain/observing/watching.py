@@ -114,6 +114,7 @@ class _Course:
 
 
 Tell = Callable[[Seen], None]
+Turn = Callable[[], None]
 
 
 def limit_of(unit: dict[str, Any]) -> float:
@@ -122,10 +123,10 @@ def limit_of(unit: dict[str, Any]) -> float:
     return _USUAL_LIMIT if not isinstance(limit, int) or limit in (0, _NEVER) else min(limit / 1e6, _LONGEST)
 
 
-def observed(wish: WatchWish, tell: Tell) -> Observation:
+def observed(wish: WatchWish, tell: Tell, turn: Turn) -> Observation:
     """Watch a start. Raises :class:`~hollow_chain.mend.hands.NotDone` where the manager cannot be asked, or refuses the start.
 
-    A Ctrl-C goes through; the manager is let go on the way.
+    A Ctrl-C goes through, and whatever *turn* raises, which is called at each look; the manager is let go on the way.
     """
     manager = Manager()
     from hollow_chain.reach.posix.tracer import NotTraced, Tracer
@@ -143,7 +144,7 @@ def observed(wish: WatchWish, tell: Tell) -> Observation:
         course.logs = {path: _size(path) for path in wish.logs}
         _begin(manager, wish, unit, course)
         for _ in _looks(manager, wish, most, course, tell):
-            pass
+            turn()
         if tracer is not None:
             whole = tracer.runs
             lines = tracer.lines()
@@ -207,6 +208,7 @@ def _looks(manager: Manager, wish: WatchWish, most: float, course: _Course, tell
         if not wish.attach and not course.is_begun(unit):
             if course.seconds > most:
                 return
+            yield
             time.sleep(_POLL)
             continue
         tries = int(unit.get("NRestarts") or 0) if tries is None else tries
