@@ -351,14 +351,15 @@ class Case(msgspec.Struct, frozen=True):
             # The kernel has said so to us, and not a program: nobody can forge it, and what stood alone in the way is proven by it.
             bears = bears if bears not in (SAID, FITS) else PROOF if event.call.weight >= SURE else HINT
             return Evidence(event.text[:300], event.source, event.at, bears)
-        if bears in _CLAIMS and self._went_on_after(event):
+        if bears in _CLAIMS and self.went_on_after(event):
             bears = HINT
         words = f"\u201c{event.text[:300]}\u201d"
         bears = _AT_MOST.get(event.trust, {}).get(bears, bears)
         return Evidence(words, event.source or "event log", event.at, bears, event.trust in TOLD, not event.by_manager)
 
-    def _went_on_after(self, event: Event) -> bool:
-        """Whether the program said this while it was up, and went on for long: it did not end for that."""
+    def went_on_after(self, event: Event) -> bool:
+        """Whether the program said this while it was up, and went on for long: it did not end for that. Words about what runs out while a
+        program runs are then no claim at all; others may still bar its next start."""
         last = self.service.last
         if event.by_manager or last is None or last.up_at is None or event.at <= last.up_at:
             return False

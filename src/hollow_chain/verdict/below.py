@@ -75,22 +75,18 @@ def own_of(found: list[Finding], deeper: bool, prior: PriorOf) -> list[Weighed]:
     """The findings on one node that are not explained by each other or by something deeper."""
     explained: dict[str, float] = {}
     for finding in sorted(found, key=lambda f: -probability(f, prior)):
-        sure = probability(finding, prior)
-        if finding.cause not in explained and not (finding.residual and deeper) and sure >= _FAINT:
+        if finding.cause not in explained and not (finding.residual and deeper):
             for cause in finding.explains:
-                explained.setdefault(cause, sure)
+                explained.setdefault(cause, probability(finding, prior))
     left = [f for f in found if not _is_explained(f, explained, prior)]
     roots = [(f, probability(f, prior)) for f in left if not f.residual]
-    if deeper or any(sure >= _FAINT for _, sure in roots):
+    if deeper or roots:
         return roots
     # Descriptions of one end are rivals: at most one is right. What nothing explains is told only where all else fails.
-    left = [f for f in left if f.residual] or left
     known = [f for f in left if not rule_of(f.cause).last_resort]
     return shared(known or left, prior)
 
 
-_FAINT = 0.13
-"""A claim below that explains nothing away: what speaks for it is a hint that something else has outlived."""
 _MUCH_SURER = 0.3
 """By so much a claim has to be surer than another that would explain it, to stand all the same."""
 

@@ -70,11 +70,12 @@ def limit_reached(case: Case) -> Iterator[Finding]:
     if not failed_last(case.service) and case.service.state == "running":
         return
     lowered = (case.service.limits.lowered if case.service.limits else None) or {}
-    if not lowered and not lines.saying(case.own_events(), *(bound.says for bound in _BOUNDS)):
+    words = [event for event in case.own_events() if not case.went_on_after(event)]
+    if not lowered and not lines.saying(words, *(bound.says for bound in _BOUNDS)):
         return
     yield from _ended_by_bound(case, lowered)
     for bound in _BOUNDS:
-        said = lines.saying(case.own_events(), bound.says) if bound.says else _too_large(case)
+        said = lines.saying(words, bound.says) if bound.says else _too_large(case)
         own = {name: lowered[name] for name in bound.settings if name in lowered}
         absurd = {name: value for name, value in own.items() if value <= bound.hardly}
         if not said and not (absurd and (looked.is_silent(case) or _only_stumbles(case, bound))):

@@ -212,7 +212,8 @@ def killed_for_memory(case: Case) -> Iterator[Finding]:
     last = service.last
     if last is None or case.standing.well:
         return
-    said = [e for e in case.last_events() if "oom-kill" in e.text.lower() or "out of memory" in e.text.lower()]
+    told = [e for e in case.last_events() if not case.went_on_after(e)]
+    said = [e for e in told if "oom-kill" in e.text.lower() or "out of memory" in e.text.lower()]
     if last.result != "oom-kill" and not (said and failed_last(service)):
         return
     limit = service.limits.memory_bytes if service.limits else None
