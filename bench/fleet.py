@@ -70,10 +70,10 @@ def measured(folder: Path) -> Iterator[tuple[str, float, float]]:
     _, bytes_each = filled(place, HOSTS)
     cores = len(os.sched_getaffinity(0))
     pool, peak, alone, together = _in_turns(place, cores, PROGRAM, "keep", str(place), "--index")
-    each = statistics.mean(alone)
+    each = statistics.median(alone)
     print(
         f"{HOSTS:,} hosts of {SERVICES} services: {pool:.1f} s on {cores} cores; one takes {each * 1000:.1f} ms alone,"
-        f" {statistics.mean(together) * 1000:.1f} ms beside another on every core; parent {peak >> 20} MB"
+        f" {statistics.median(together) * 1000:.1f} ms beside another on every core; parent {peak >> 20} MB"
     )
     yield f"diagnosis of {HOSTS:,} hosts / one x {HOSTS:,} / cores", pool / (each * HOSTS / cores), 1.15
     yield "memory of the parent, GB", peak / 1e9, 1.0
