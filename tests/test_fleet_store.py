@@ -233,6 +233,17 @@ def test_what_others_have_put_into_a_store_is_neither_followed_nor_waited_for_no
         assert "others than root can write into" in run("capture", "--from", snapshot, "--keep", "st").err
 
 
+def test_what_is_made_is_its_owners_alone_whatever_the_umask(run: Run, snapshot: Path, tmp_path: Path) -> None:
+    before = os.umask(0)
+    try:
+        for _ in range(2):
+            assert run("capture", "--from", snapshot, "--keep", "deep/down/st").status == 0
+    finally:
+        os.umask(before)
+    folders = [path for path in (tmp_path / "deep").rglob("*") if path.is_dir()]
+    assert len(folders) > 15 and all(path.stat().st_mode & 0o077 == 0 for path in folders)
+
+
 def test_two_who_keep_at_once_lose_nothing(tmp_path: Path, store: Path, snapshot: Path) -> None:
     call = [*PROGRAM, "capture", "--from", str(snapshot), "--keep", "st"]
     both = [subprocess.Popen(call, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE) for _ in range(3)]

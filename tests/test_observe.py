@@ -13,7 +13,7 @@ import pytest
 
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
-from hollow_chain.cli.common import interrupts_kept
+from hollow_chain.cli.observing import interrupts_kept
 from hollow_chain.facts.host import Event, File, Host, snapshot
 from hollow_chain.facts.observed import Observation, ObservedCall, ObservedWait
 from hollow_chain.facts.service import Account, Definition, LastRun, Limits, Program, Service

@@ -293,33 +293,6 @@ class Telling(ProgressLine):
             self._say(f"{done:,} of {runs:,} boots", f"{done:,} of {counted(runs, 'boot')} rehearsed")
 
 
-@contextmanager
-def interrupts_kept() -> Iterator[Callable[[], None]]:
-    """Within this, a Ctrl-C is not lost where it comes while a finalizer or the callback of a weak reference runs, which drop what is raised
-    in them ("Exception ignored in ..."): calling what is given raises it once more."""
-    import signal
-    import threading
-
-    asked: list[int] = []
-
-    def note(number: int, _: object) -> None:
-        asked.append(number)
-        raise KeyboardInterrupt
-
-    def again() -> None:
-        if asked:
-            raise KeyboardInterrupt
-
-    if threading.current_thread() is not threading.main_thread():
-        yield again  # Ctrl-C is the main thread's business
-        return
-    before = signal.signal(signal.SIGINT, note)
-    try:
-        yield again
-    finally:
-        signal.signal(signal.SIGINT, before)
-
-
 _WARNED: ContextVar[set[str] | None] = ContextVar("warned", default=None)
 
 

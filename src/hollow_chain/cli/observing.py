@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import sys
+from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from hollow_chain.cli import common, finding
 from hollow_chain.trouble import FACTS_UNREADABLE, Trouble, wrong_call
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterator
 
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Node
@@ -79,7 +80,7 @@ def watched(
             program = node.service.program
             programs = (program.path,) if program is not None and program.path else ()
             logs = tuple(program.log_files) if program is not None else ()
-            with common.interrupts_kept() as interrupted:
+            with interrupts_kept() as interrupted:
                 return observed(WatchWish(node.name, programs, seconds, attach, restart, logs), tell, interrupted)
         if attach:
             raise wrong_call("--attach is for systemd hosts: elsewhere the manager does not tell of its next try")
@@ -88,6 +89,33 @@ def watched(
         return by_hands.observed(common.hands_of(source, node.name), step, node.name, seconds or _LONG, tell)
     except NotDone as problem:
         raise NotStarted(f"{common.shown(node.name)} was not started: {problem}", FACTS_UNREADABLE) from None
+
+
+@contextmanager
+def interrupts_kept() -> Iterator[Callable[[], None]]:
+    """Within this, a Ctrl-C is not lost where it comes while a finalizer or the callback of a weak reference runs, which drop what is raised
+    in them ("Exception ignored in ..."): calling what is given raises it once more."""
+    import signal
+    import threading
+
+    asked: list[int] = []
+
+    def note(number: int, _: object) -> None:
+        asked.append(number)
+        raise KeyboardInterrupt
+
+    def again() -> None:
+        if asked:
+            raise KeyboardInterrupt
+
+    if threading.current_thread() is not threading.main_thread():
+        yield again  # Ctrl-C is the main thread's business
+        return
+    before = signal.signal(signal.SIGINT, note)
+    try:
+        yield again
+    finally:
+        signal.signal(signal.SIGINT, before)
 
 
 _LONG = 120.0

@@ -17,19 +17,14 @@ from typing import Any, Protocol
 
 from hollow_chain.lacking import needs
 from hollow_chain.lazy import pattern
+from hollow_chain.reach.flags import flags
 from hollow_chain.sources.files import write_atomically
 from hollow_chain.trouble import Trouble, wrong_call
 
 EXTRA = "fleet"
 """The extra that brings what stores need."""
 _ADDRESS = pattern(r"^[A-Za-z][A-Za-z0-9+.\-]{1,30}://")
-_READ = (
-    os.O_RDONLY
-    | getattr(os, "O_NOFOLLOW", 0)
-    | getattr(os, "O_NONBLOCK", 0)
-    | getattr(os, "O_CLOEXEC", 0)
-    | getattr(os, "O_BINARY", 0)
-)
+_READ = flags("RDONLY", "NOFOLLOW", "NONBLOCK", "CLOEXEC", "BINARY")
 """How what lies in a store is opened (open(2))."""
 _OTHERS = stat.S_IWGRP | stat.S_IWOTH
 """The rights of others to write."""
@@ -98,10 +93,13 @@ class _Here:
         path = self._root / name
         try:
             self.guard(name)
-            path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+            # One by one: with parents=True those on the way would be open to whom the umask leaves them open.
+            for folder in (*reversed(path.parent.parents), path.parent):
+                if not folder.is_dir():
+                    folder.mkdir(mode=0o700, exist_ok=True)
         except OSError as error:
             raise Trouble(f"cannot make {path.parent}: {(error.strerror or str(error)).lower()}") from None
-        self.guard(name)
+        self.guard(name)  # what was not there before the folders were made may have been put there by somebody else
         write_atomically(path, data, 0o600, named=False)
 
     def remove(self, name: str) -> None:

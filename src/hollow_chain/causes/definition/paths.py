@@ -1,4 +1,4 @@
-"""Folders, files and conditions that the definition names."""
+"""Folders and files that the definition names."""
 
 from __future__ import annotations
 
@@ -14,13 +14,11 @@ from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.places import given
 from hollow_chain.causes.rights import owners_of
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.standing import EXEC_CONDITION, Standing, failed_last, passed_over, skipped
+from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered, started_since_boot
-from hollow_chain.chain import HARD
 from hollow_chain.facts.host import Event, File
-from hollow_chain.facts.service import Condition, Program, Service
+from hollow_chain.facts.service import Program, Service
 from hollow_chain.families.steps import step_of
-from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
 
@@ -29,10 +27,6 @@ _NOT_THERE = (2, 3)
 EXIT_CHDIR = 200
 """Exit status of systemd itself, before the program runs (systemd.exec(5), "Process Exit Codes")."""
 _VOLATILE = ("/run/", "/var/run/", "/tmp/", "/proc/", "/sys/", "/dev/")
-_MACHINE_CONDITIONS = pattern(
-    r"(Virtualization|Architecture|Firmware|Host|Kernel|Security|Capability|ACPower|NeedsUpdate|FirstBoot|"
-    r"CPUFeature|Memory$|CPUs|Control(Group|lers)|OSRelease|Pressure|Credential)"
-)
 
 
 @cause("workdir-missing", Boot.STAYS, states=NOT_UP)
@@ -133,7 +127,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
         return
     named = False
     for path, reasons in _absent_paths(case):
-        if _is_of_instance(case.service, path):
+        if is_of_instance(case.service, path):
             continue
         was_seen = case.file(path) is not None
         gone = f"is not there{_how_far(case, path)}" if was_seen else "is not there by its own words; nobody has looked"
@@ -335,11 +329,12 @@ def _absent_before_a_try(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     service = case.service
     for path in service.program.paths if service.program else ():
         file = case.file(path)
-        if file is not None and not file.exists and _is_of_instance(service, path) and path.startswith("/etc/"):
+        if file is not None and not file.exists and is_of_instance(service, path) and path.startswith("/etc/"):
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=FITS)]
 
 
-def _is_of_instance(service: Service, path: str) -> bool:
+def is_of_instance(service: Service, path: str) -> bool:
+    """Whether a path bears the name of the instance that *service* is."""
     name = service.instance
     found = re.search(rf"(?<![A-Za-z0-9]){re.escape(name)}(?![A-Za-z0-9])", path.rpartition("/")[2]) if name else None
     return found is not None and any(map(str.isalnum, name))
@@ -365,7 +360,7 @@ def instance_config_missing(case: Case) -> Iterator[Finding]:
                 path, [case.seen(f"start condition of {service.name} on {path} does not hold", bears=SAID)]
             )
     for path, reasons in absent.items():
-        if not _is_of_instance(service, path):
+        if not is_of_instance(service, path):
             continue
         file = case.file(path)
         there = file.siblings if file else []
@@ -384,86 +379,3 @@ def instance_config_missing(case: Case) -> Iterator[Finding]:
             ),
             near=tuple(there[:8]),
         )
-
-
-@cause("condition-unmet", Boot.ANEW, states=("stopped", "failed", "unknown"))
-def condition_unmet(case: Case) -> Iterator[Finding]:
-    """A start condition does not hold, so the manager passes the service over without a failure.
-
-    Looks at: the outcome of each condition when it was last tested.
-    Convinced by: one that did not hold and that a technician can change (a file, a folder, an account).
-    Against: nobody goes without it: then the manager did as it was told, and it is a note. An assertion makes the start fail.
-    Mend: provide what the condition asks for, or change the condition.
-    """
-    service = case.service
-    if not skipped(service):
-        return
-    unmet = [c for c in service.conditions if c.outcome == "unmet"]
-    if passed_over(service) and not unmet:
-        yield _command_said_no(case)
-        return
-    if any(_is_of_instance(service, c.parameter) and not c.negated for c in unmet):
-        return
-    by_nature = all(
-        _MACHINE_CONDITIONS.search(c.kind) or (c.parameter + "/").startswith(("/sys/", "/proc/", "/dev/"))
-        for c in unmet
-    )
-    said = ", ".join(_in_words(c) for c in unmet[:3])
-    yield Finding(
-        says=f"{service.name} was skipped at its start: {said}.",
-        evidence=tuple(
-            case.seen(f"{c.kind}={'!' if c.negated else ''}{c.parameter} does not hold", bears=PROOF) for c in unmet[:5]
-        ),
-        mends=(Mend(_provide(unmet[0], service)), Mend(f"Then start {service.name}.", only_starts=True)),
-        # An assertion makes the start fail, unlike a condition (systemd.unit(5), "AssertArchitecture=").
-        note=by_nature or (not _asserts(unmet) and not _is_gone_without(case)),
-        explains=("stopped", "never-started", "manual-not-started"),
-    )
-
-
-def _is_gone_without(case: Case) -> bool:
-    """Whether something that is not well cannot do without the service."""
-    if case.needed_from is not None:
-        return True
-    return any(not case.facts.standing(edge.tail).well for edge in case.graph.needed_by(case.node, HARD))
-
-
-def _asserts(unmet: list[Condition]) -> bool:
-    return any(one.kind.startswith("Assert") for one in unmet)
-
-
-def _command_said_no(case: Case) -> Finding:
-    """A start condition that is a command, and ended with a status that means no (systemd.service(5), ``ExecCondition=``)."""
-    service, last = case.service, case.service.last
-    program = last.step_program if last is not None and last.step == "ExecCondition" else ""
-    status = f" with status {last.exit_status}" if last is not None and last.exit_status else ""
-    said = [case.quoted(e) for e in case.last_events() if not e.by_manager][-2:]
-    return Finding(
-        says=f"{service.name} was skipped at its start: its condition ExecCondition={program or ' (a command)'} ended{status}.",
-        evidence=(
-            case.seen(
-                f"result {EXEC_CONDITION}: the command ended{status}", at=last.ended_at if last else None, bears=PROOF
-            ),
-            *said,
-        ),
-        mends=(
-            Mend(f"See what {program or 'that command'} asks for, and provide it or change the condition.", seeks=True),
-            Mend(f"Then start {service.name}.", only_starts=True),
-        ),
-        explains=("stopped", "never-started", "manual-not-started", "exits-with-error"),
-    )
-
-
-def _in_words(condition: Condition) -> str:
-    kind = re.sub(r"^(Condition|Assert)", "", condition.kind)
-    words = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", kind).lower()
-    return (
-        f"its condition \u201c{words} {'is not ' if condition.negated else ''}{condition.parameter}\u201d does not hold"
-    )
-
-
-def _provide(condition: Condition, service: Service) -> str:
-    if condition.parameter.startswith("/"):
-        verb = "Remove" if condition.negated else "Provide"
-        return f"{verb} {condition.parameter}, if {service.name} is meant to run here."
-    return f"Provide what {condition.kind}={condition.parameter} asks for, or change the condition."
