@@ -295,8 +295,8 @@ def test_a_host_that_hangs_is_given_up_in_time_and_spoils_no_other(harbor: Harbo
     office.run(f'systemctl stop ssh; systemd-run -q --unit=mute /usr/bin/python3 -c "{mute}"; sleep 0.7')
     try:
         begun = time.monotonic()
-        done = harbor.call("why", "kiosk", "--from", str(harbor.hosts_file(NEEDS)), "--within", "25s")
-        assert time.monotonic() - begun < 60
+        done = harbor.call("why", "kiosk", "--from", str(harbor.hosts_file(NEEDS)), "--within", "50s")
+        assert time.monotonic() - begun < 120
         assert "office could not be read" in done.stderr and "kiosk.service on quay" in done.stdout, done.stderr
     finally:
         office.run("systemctl stop mute; systemctl start ssh; sleep 0.3", check=False)
@@ -320,7 +320,11 @@ def test_a_connection_that_is_cut_in_the_middle_is_said(harbor: Harbor) -> None:
 
 
 def test_ctrl_c_gives_what_is_there_by_then(harbor: Harbor) -> None:
-    harbor.cut("office")
+    office = harbor.hosts["office"]
+    # Dropped, not cut: of an address where nobody is the kernel says so after three seconds, and there is no waiting.
+    office.run(
+        "nft add table inet hush; nft 'add chain inet hush in { type filter hook input priority 0; }'; nft add rule inet hush in tcp dport 22 drop"
+    )
     try:
         reading = subprocess.Popen(
             harbor.command("why", "kiosk", "--from", str(harbor.hosts_file(NEEDS))), env=harbor.env(), stdout=subprocess.PIPE,
@@ -332,12 +336,12 @@ def test_ctrl_c_gives_what_is_there_by_then(harbor: Harbor) -> None:
             said += line
         with contextlib.suppress(ProcessLookupError):
             os.killpg(reading.pid, signal.SIGINT)
-        out, err = reading.communicate(timeout=20)
+        out, err = reading.communicate(timeout=60)
         assert "kiosk.service on quay" in out, err
         # On a machine that is very busy the other one may have been given up by itself before.
         assert "not waited for" in err or "no answer within" in said + err
     finally:
-        harbor.cut("office", False)
+        office.run("nft delete table inet hush")
 
 
 def test_a_call_that_is_dropped_on_the_way_is_found_where_nobody_declared_a_firewall(harbor: Harbor) -> None:
@@ -429,9 +433,11 @@ def test_a_slow_link_is_waited_for_and_given_up_where_that_takes_too_long(harbor
             found = json.loads(done.stdout)["causes"][0]
             right = (fault.cause, fault.host, fault.service)
             assert (found["cause"], found["host"], found["service"]) == right, done.stderr
-        with harbor.slow_link("office", 2.0):
-            done = harbor.call("why", "kiosk", "--from", str(hosts), "--within", "15s")
-            assert "office could not be read: not read within 15 s" in " ".join(done.stderr.split()), done.stderr
+        # The host that is near has many times what it takes, as the machine may be busy; the far one never has enough.
+        with harbor.slow_link("office", 1.0):
+            done = harbor.call("why", "kiosk", "--from", str(hosts), "--within", "50s")
+            said = " ".join(done.stderr.split())
+            assert "office could not be read: not read within 50 s" in said or "no answer within" in said, done.stderr
             assert "kiosk.service on quay" in done.stdout
     finally:
         _undo(harbor, fault)
