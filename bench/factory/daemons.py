@@ -69,6 +69,20 @@ _MET_AT_THE_END = """
     victoria-metrics webdis zabbix-server znc babeld dictd olsrd vtun xl2tpd dibbler-server pen pound maradns repro rwhod udhcpd dhcp-helper
     """.split()  # noqa: SIM905 - a list of words is read as one
 """The fifth part, and the same of them."""
+_MET_AFTER_THE_END = """
+    ample anope axfrdns bgplgd binkd bip boxbackup-server c-icap canid carbon-c-relay chasquid conserver-server coredhcp-server corosync
+    courier-pop courier-pop-ssl curvedns deluge-web deluged direvent dnscache docker-registry e2guardian endlessh etcd-discovery exabgp
+    fcgiwrap ffproxy fort fwknop-server glacier2router glances glewlwyd gnunet gobgpd greetd greylistd groonga-httpd heartbeat incron
+    iodined iperf3 irker irkerd irtt janus jetty9 knxd lcdproc lsh-server lyskom-server mailfromd mailutils-imap4d mandos memlockd
+    minissdpd miredo monopd moosefs-master mopidy motion mtail mtpolicyd ngtcp2d nrpe-ng nsca-ng-server nutcracker onak openbgpd openhpid
+    opentracker orthanc owhttpd owserver pagekite perdition pgpool2 pgqd policyd-rate-limit poolcounter postfix-mta-sts-resolver postsrsd
+    powerman prads prometheus-elasticsearch-exporter prometheus-exporter-exporter prometheus-mqtt-exporter pushpin pygopherd
+    rtpengine-daemon serf sks sks-recon smartdns smcroute sndiod snowflake-proxy softether-vpnserver spampd stayrtr strongswan
+    syncplay-server syncthing-discosrv syncthing-relaysrv systemd-journal-gatewayd systemd-journal-remote systemd-journal-upload
+    systemd-resolved tarantool taskd tcsd tinydns tomcat10 trojan uftp uhub unscd v2ray vdr walldns weborf wesnoth-1.16-server xymon
+    xymon-client yggdrasil yrmcds zabbix-agent2 zabbix-proxy ziproxy zurl
+    """.split()  # noqa: SIM905 - a list of words is read as one
+"""The sixth part."""
 
 DAEMONS: list[Daemon] = [
     *_packaged("a", "web", "nginx", "lighttpd", "hitch"),
@@ -118,6 +132,7 @@ DAEMONS: list[Daemon] = [
     *_packaged("c", "met last", "haveged", "rpcbind", "redsocks", "ser2net", "gpsd", "earlyoom", "minidlna"),
     *_packaged("d", "met after all others", *_MET_AFTER_ALL),
     *_packaged("e", "met at the end", *_MET_AT_THE_END),
+    *_packaged("f", "met after the end", *_MET_AFTER_THE_END),
     *(_own(file, half) for file, half in _OWN),
 ]
 

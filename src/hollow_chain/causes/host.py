@@ -107,7 +107,11 @@ def clock_wrong(case: Case) -> Iterator[Finding]:
     Against: a clock that is right.
     Mend: set the clock, and keep it set.
     """
-    said = lines.saying(case.own_events(), "clock") or [e for e in case.last_events() if e.number in (1398,)]
+    own = case.own_events()
+    over = lines.certificates_over(own)
+    said = [e for e in lines.saying(own, "clock") if e not in over] or [
+        e for e in case.last_events() if e.number in (1398,)
+    ]
     if not said:
         return
     offset = case.host.clock_offset

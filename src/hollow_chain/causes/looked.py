@@ -21,7 +21,8 @@ from hollow_chain.wording.lines import is_call_error, of_trace
 
 TELLING = (
     "missing", "denied", "in use", "no address", "read only", "ownership", "too open", "busy", "locked", "library", "full", "rejected",
-    "account unknown", "account barred", "module missing", "host away", "unreached", "bounded files", "bounded tasks", "bounded memory", "no family",
+    "account unknown", "account barred", "module missing", "host away", "unreached", "bounded files", "bounded tasks",
+    "bounded watches", "bounded sharing", "bounded memory", "no family", "certificate over",
 )  # fmt: skip
 """What a line may say that is a reason by itself."""
 _ABORTED = 6

@@ -98,6 +98,10 @@ class File(Part, gc=False):
     """Of an absent file of one instance: the files of other instances that are there."""
     package: Annotated[str, of_kind(LOOKED_UP)] = ""
     """The package that it came with, where that was looked up."""
+    valid_from: Annotated[Moment | None, of_kind(LOOKED_UP)] = None
+    """Of a certificate: from when on it is valid (RFC 5280, section 4.1.2.5), where that was looked up."""
+    valid_until: Annotated[Moment | None, of_kind(LOOKED_UP)] = None
+    """Of a certificate: until when it is valid."""
     digest: Annotated[str, of_kind(LOOKED_UP)] = ""
     """Of a definition or a file of settings that everybody may read: the first 16 digits of the SHA-256 (FIPS 180-4) of its text with
     its secrets masked, where that was looked up. The same digest: the same version."""

@@ -10,9 +10,11 @@ from datetime import UTC, datetime
 from hollow_chain.facts.host import File
 from hollow_chain.reach.handles import Found, NotOpened
 from hollow_chain.reach.interfaces import Files, Reached
+from hollow_chain.wording.x509 import validity
 
-_LOCK_BYTES, _HEAD_BYTES = 64, 256
-"""What is read of a lock (the number of a process) and of a program (its kind; the kernel reads as much, execve(2))."""
+_LOCK_BYTES, _HEAD_BYTES, _CERTIFICATE_BYTES = 64, 256, 1 << 16
+"""What is read of a lock (the number of a process), of a program (its kind; the kernel reads as much, execve(2)), and of a file with
+certificates, of which the first counts."""
 _MOST_LINKS = 6
 """Links and interpreters behind a program that are followed: an interpreter of an environment of its own is a link to a link."""
 _MOST_SIBLINGS = 20
@@ -167,6 +169,16 @@ class Looker:
         if words and words[0].isdigit() and len(words[0]) < 10:
             file.names_process = int(words[0])
             file.process_runs = self._reached.processes.runs(file.names_process)
+
+    def add_validity(self, file: File) -> None:
+        """Add to a certificate how long it is valid."""
+        try:
+            content = self._careful.read(file.path, _CERTIFICATE_BYTES)
+        except (OSError, ValueError):
+            return
+        found = validity(content.data)
+        if found is not None:
+            file.valid_from, file.valid_until = found.since, found.until
 
     def _is_off_limits(self, path: str) -> bool:
         return any(path == mount or path.startswith(mount + "/") for mount in self._walker.off_limits)

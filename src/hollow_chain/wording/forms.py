@@ -191,8 +191,14 @@ def _by_first_word() -> dict[str, list[_Phrase]]:
 
 
 @cache
-def _unless(form: str) -> list[tuple[_Step, ...]]:
-    return [tuple(map(_step, phrase.split())) for one in forms() if one.form == form for phrase in one.unless]
+def _unless(form: str) -> dict[str, list[tuple[_Step, ...]]]:
+    """The phrases that void a form, by the words that they begin with."""
+    begun: dict[str, list[tuple[_Step, ...]]] = defaultdict(list)
+    for phrase in (phrase for one in forms() if one.form == form for phrase in one.unless):
+        first, *rest = map(_step, phrase.split())
+        for word in first.words:
+            begun[word].append(tuple(rest))
+    return dict(begun)
 
 
 # Lines.
@@ -224,10 +230,18 @@ def _found(text: str) -> Iterator[Said]:
                     continue
                 named = ((phrase.before, value),)
             follow = _follow(phrase.steps, words, index + 1, text, word.end)
-            if follow is not None and not any(
-                _follow(steps, words, index, text, word.start) for steps in _unless(phrase.form.form)
-            ):
+            if follow is not None and not _is_part_of_another(phrase.form.form, words, index, text):
                 yield Said(phrase.form, word.start, follow[0], named + follow[1])
+
+
+def _is_part_of_another(form: str, words: list[_Word], index: int, text: str) -> bool:
+    """Whether what was found at that word is a piece of a phrase that says another thing, and may begin some words before."""
+    unless = _unless(form)
+    return any(
+        (follow := _follow(steps, words, at + 1, text, words[at].end)) is not None and follow[0] > words[index].start
+        for at in (range(max(0, index - _FAR), index + 1) if unless else ())
+        for steps in unless.get(words[at].text, ())
+    )
 
 
 _Followed = tuple[int, tuple[tuple[str, str], ...]]

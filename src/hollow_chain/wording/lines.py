@@ -91,6 +91,14 @@ def saying(events: list[Event], *what: str) -> list[Event]:
     return [event for event in events if says(event.text, *what)]
 
 
+def certificates_over(events: list[Event]) -> list[Event]:
+    """The records that call a certificate no longer valid; some name both ends of its time at once, and then which of them it is."""
+    return [event for event in saying(events, "certificate over") if not _NOT_YET.search(event.text)]
+
+
+_NOT_YET = pattern(r"(?i)\bexpired or (?:is )?not yet valid\b.{0,80} is before ")
+
+
 def endpoint_in_use(events: list[Event]) -> Iterator[tuple[Event, str, int]]:
     """Endpoints (address, port) that a record calls taken."""
     yield from _endpoints(events, lambda event: says(event.text, "in use"))
@@ -243,7 +251,7 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
 
 
 _IN_THE_WAY = ("denied", "in use", "no address", "missing", "full", "locked", "busy", "no family", "account unknown", "too open",
-               "bounded files", "bounded tasks", "bounded memory")  # fmt: skip
+               "bounded files", "bounded tasks", "bounded watches", "bounded sharing", "bounded memory")  # fmt: skip
 
 
 def _closes(events: list[Event], index: int) -> bool:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import SOCKETS, Case
-from hollow_chain.causes.finding import AFTER_RESTART, DOUBT, FITS, HINT, SAID, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RESTART, DOUBT, FITS, HINT, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, PORT, Boot
 from hollow_chain.causes.port.deaf import lacked
 from hollow_chain.causes.port.held import held_by_others
@@ -54,7 +54,8 @@ def address_missing(case: Case) -> Iterator[Finding]:
                 case.seen(
                     f"addresses of this host: {', '.join(sorted(set(case.host.addresses))) or 'none known'}",
                     "adapters",
-                    bears=DOUBT if there else FITS,
+                    # An address that nobody named was not looked for.
+                    bears=DOUBT if there else FITS if here and address else TELLS,
                 ),
             ),
             mends=(

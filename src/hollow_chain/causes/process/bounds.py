@@ -43,6 +43,8 @@ class Bound(NamedTuple):
     what: str
     hardly: int
     """A bound at or below which hardly any program comes up."""
+    of_host: str = ""
+    """The setting of the kernel, where the bound is one of the whole host and no definition has it."""
 
 
 _SIZE = ("LimitFSIZE",)
@@ -52,6 +54,17 @@ _BOUNDS = (
     Bound("bounded tasks", ("TasksMax", "LimitNPROC", "LimitAS"), "processes and threads", 2),
     Bound("bounded locked", ("LimitMEMLOCK",), "locked memory", -1),  # hardly any program locks memory
     # The loader and the C library of a 64-bit system map some tens of megabytes before the program's first step.
+    # The same errors as of a full disk and of too many files (inotify_add_watch(2), inotify_init(2), semget(2)), and neither.
+    Bound(
+        "bounded watches", (), "inotify watches or instances", -1, "fs.inotify.max_user_watches or max_user_instances"
+    ),
+    Bound(
+        "bounded sharing",
+        (),
+        "System V semaphores, queues or shared memory",
+        -1,
+        "kernel.sem, kernel.msgmni or kernel.shmmni",
+    ),
     Bound("bounded memory", ("LimitAS", "LimitDATA", "MemoryMax", "LimitSTACK"), "memory", 64 << 20),
     # A PID file holds a number, and a log more than that; a program that has no signal for it hears of a write that failed.
     Bound("", _SIZE, "the size of a file", 8),
@@ -60,7 +73,7 @@ _BOUNDS = (
 
 @cause("limit-reached", Boot.STAYS, states=_STATES, when=When.UNWELL)
 def limit_reached(case: Case) -> Iterator[Finding]:
-    """It ran into a bound on what it may use: open files, processes, memory, locked memory.
+    """It ran into a bound on what it may use: open files, processes, memory, locked memory, places to watch.
 
     Looks at: log lines that complain of too few of these; the bounds that the definition sets lower than for others.
     Convinced by: such a line, and such a bound; a bound so low that hardly any program comes up, where the end is not explained.
@@ -143,13 +156,14 @@ def _reached(case: Case, bound: Bound, said: list[Evidence], own: dict[str, int]
         mends=(
             Mend(f"Raise {next(iter(own), bound.settings[0])} in the definition of {name}.", AFTER_RELOAD)
             if own
-            else Mend(
-                f"See who uses up the {bound.what} of the host; raise {bound.settings[0]} of {name} if it is its own.",
-                seeks=True,
-            ),
+            else Mend(f"See who uses up the {bound.what} of the host; raise {_bounding(bound, name)}.", seeks=True),
         ),
         explains=(*_END, "access-denied", "path-missing", "port-forbidden"),
     )
+
+
+def _bounding(bound: Bound, name: str) -> str:
+    return f"{bound.of_host} of the kernel" if bound.of_host else f"{bound.settings[0]} of {name} if it is its own"
 
 
 _UP_AT_ONCE = ("simple", "exec", "idle")

@@ -2,7 +2,18 @@
 
 from __future__ import annotations
 
-from hollow_chain.sources import claims, filesystems, licenses, looking, own_words, packages, sockets, upkeep, versions
+from hollow_chain.sources import (
+    certificates,
+    claims,
+    filesystems,
+    licenses,
+    looking,
+    own_words,
+    packages,
+    sockets,
+    upkeep,
+    versions,
+)
 from hollow_chain.sources.reading import FamilyReaders, Reader
 from hollow_chain.sources.systemd import changes, conditions, deserted, groups, records, socket_units, units, usage
 
@@ -20,6 +31,7 @@ READERS = FamilyReaders(
         Reader(upkeep.add),
         Reader(licenses.add),
         Reader(looking.look),
+        Reader(certificates.add),
         Reader(conditions.add),
         Reader(looking.add_holders),
         Reader(looking.add_files),
