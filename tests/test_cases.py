@@ -31,6 +31,7 @@ EXPECTED = (
     "more_hosts",
     "says_option",
     "at_most",
+    "at_least",
 )
 
 
@@ -61,6 +62,7 @@ def test_the_right_cause_in_the_right_place(run: Run, tmp_path: Path, case: dict
     assert case.get("says", "") in (verdict["causes"][0]["says"] if wanted else verdict["summary"])
     if "at_most" in case:
         assert verdict["causes"][0]["confidence"] <= case["at_most"]
+    assert wanted == [] or verdict["causes"][0]["confidence"] >= case.get("at_least", 0)
     if "next_look" in case:
         assert case["next_look"] in verdict["next_look"]["look"]
     if "mends" in case:

@@ -56,7 +56,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
         named = path in paths_in(event.text)
         runs = bool(read(event.text).named("not run", "program"))
         # A path of another line is the one that is meant only where it is seen to be closed, for reading at that.
-        writes = False if runs else _writes(event) if named else (_is_written(path) and _writes(event)) or False
+        asked = _writes(event, case, path) if named else (_is_written(path) and _writes(event)) or False
+        writes = False if runs else asked
         found = barrier(case, path, writes, runs) or _badly_owned(case, event, path)
         if found is None and named and not event.by_manager and bypasses(case):
             found = closed_to_all_but_root(case, path)
@@ -92,6 +93,13 @@ def access_denied(case: Case) -> Iterator[Finding]:
         yield from _closed_places(case, user)
     lacked = list(refused_rights(case, user))
     yield from lacked or _without_rights(case, user)
+
+
+def _could_only_be_made(case: Case, path: str) -> bool:
+    """Whether it is not there, in a folder that is: who may enter that one is refused nothing there but to make it (open(2),
+    ``EACCES``; of what is only to be read it would say that it is not there)."""
+    file, above = case.file(path), case.file(path.rpartition("/")[0] or "/")
+    return file is not None and not file.exists and not file.link_to and above is not None and above.exists
 
 
 _NOT_PERMITTED = "Operation not permitted"
@@ -234,8 +242,10 @@ def _is_written(path: str) -> bool:
     return any(inside(path, place) for place in _WRITTEN)
 
 
-def _writes(event: Event) -> bool | None:
-    return True if says(event.text, "read only", "writes") else None
+def _writes(event: Event, case: Case | None = None, path: str = "") -> bool | None:
+    """Whether a line says that it was about to write, or what it was refused can have been nothing else; None where that is open."""
+    made = case is not None and _could_only_be_made(case, path)
+    return True if made or says(event.text, "read only", "writes") else None
 
 
 def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, user: str) -> Finding:
@@ -256,7 +266,7 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
             seeks=True,
         )
     else:
-        writes = _writes(event) if event is not None else None
+        writes = _writes(event, case, path) if event is not None else None
         does, acts = rights.in_words(case, path, place, writes, user)
         mend = Mend(does, acts=acts if found else ())
     why = found.why if found else "the log says so, though owner and mode would let it"
