@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from hollow_chain.causes.called import called_sockets
 from hollow_chain.causes.case import SOCKETS, Case, Facts
 from hollow_chain.causes.finding import FITS, HINT, SAID, Evidence
 from hollow_chain.causes.standing import failed_last
@@ -161,6 +162,10 @@ def leads_to(facts: Facts, node: Node) -> Iterator[Led]:
     without such a socket.
     """
     case = Case(facts, node)
+    for called in called_sockets(case):
+        if called.server is not None:
+            link = Link(to=called.server.name, word="calls a socket of", pulls=False)
+            yield Led(Edge(node, link, called.server), True)
     for one in sought(case):
         sockets = facts.index(one.host).sockets
         if any(answers(listener, one, node.host) for listener in sockets.at(one.port)):

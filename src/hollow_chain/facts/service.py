@@ -375,6 +375,9 @@ class Service(Part):
     usage: Usage | None = None
     starts: Listed[Start] = []
     claims: Listed[Claim] = []
+    listens_at: Annotated[Listed[str], of_kind(LOOKED_UP)] = []
+    """Of a socket unit: the sockets in the file system that the manager holds for its service (systemd.socket(5)), where that was
+    looked up."""
     seats: Listed[SeatWant] = []
     failure_actions: Listed[str] = []
     """What the manager does after the first, second and later failures: ``restart``, ``restart after 60 s``, ``run``,

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Service
 from hollow_chain.sources import endpoint_settings, settings
-from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of, texts
+from hollow_chain.sources.evidence_files import EvidenceReader, Text, texts
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
 

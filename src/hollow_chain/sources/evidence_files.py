@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 from typing import NamedTuple
 
+from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Trust
 from hollow_chain.facts.service import Service
 from hollow_chain.reach.handles import Content, Folder, NotOpened, Walker
@@ -32,15 +33,6 @@ class Text(NamedTuple):
     trust: Trust
     whole: bool = True
     """False: only its end was read, and the first line may be cut off."""
-
-
-def names_of(service: Service) -> list[str]:
-    """The names that a service's own folders bear by habit: its own, that of its program, that of its account."""
-    stems = [name.rpartition(".")[0].partition("@")[0] for name in (service.name, *service.aliases)]
-    program = service.program.path.rpartition("/")[2] if service.program else ""
-    account = service.account.user if service.account else ""
-    found = [*stems, program, *(stem.removesuffix("-server") for stem in stems), account]
-    return [name for name in dict.fromkeys(found) if name and name != "root" and "/" not in name and name[0] != "."]
 
 
 class EvidenceReader:

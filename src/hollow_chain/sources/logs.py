@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
+from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
-from hollow_chain.sources.evidence_files import EvidenceReader, Text, names_of
+from hollow_chain.sources.evidence_files import EvidenceReader, Text
 from hollow_chain.wording.structured import spoken
 
 TAIL_BYTES = 16 << 10

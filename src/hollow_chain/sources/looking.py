@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Event, Host, Unread
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.lazy import pattern
 from hollow_chain.sources import sockets
 from hollow_chain.sources.accounts import accounts
-from hollow_chain.sources.evidence_files import names_of
 from hollow_chain.sources.holders import holders_of
 from hollow_chain.sources.looks import Looker
 from hollow_chain.sources.reading import HostReading

@@ -91,6 +91,23 @@ def saying(events: list[Event], *what: str) -> list[Event]:
     return [event for event in events if says(event.text, *what)]
 
 
+def called_sockets(events: list[Event]) -> Iterator[tuple[Event, str]]:
+    """Sockets in the file system that a record says were called in vain; what the service itself was to make is none."""
+    for index, event in enumerate(events):
+        if event.call is not None:
+            if event.call.kind == "connect" and event.call.thing.startswith("/"):
+                yield event, event.call.thing
+        elif says(event.text, "missing", "unreached") and not _MAKES.search(event.text):
+            for path in paths_near(events, index):
+                if _SOCKET_PATH.search(path) or _CALLS.search(event.text.replace(path, " ")):
+                    yield event, path
+
+
+_SOCKET_PATH = pattern(r"(?i)(?:\.sock|\.socket|socket|/\.s\.[\w.]{1,60})$")
+_CALLS = pattern(r"(?i)\b(?:connect\w{0,6}|dial\w{0,4}|socket)\b")
+_MAKES = pattern(r"(?i)\b(?:bind\w{0,4}|listen\w{0,4}|creat\w{1,4}|chmod|chown|unlink\w{0,4}|mkdir)\b")
+
+
 def certificates_over(events: list[Event]) -> list[Event]:
     """The records that call a certificate no longer valid; some name both ends of its time at once, and then which of them it is."""
     return [event for event in saying(events, "certificate over") if not _NOT_YET.search(event.text)]
@@ -119,7 +136,12 @@ def refused(events: list[Event]) -> Iterator[tuple[Event, list[str]]]:
     """Records that say that something was not permitted, or that a file system is read-only; with the paths meant."""
     for index, event in enumerate(events):
         if says(event.text, "denied", "read only", "ownership"):
-            yield event, paths_near(events, index)
+            speaker = _IN_SCRIPT.match(event.text)
+            yield event, [path for path in paths_near(events, index) if speaker is None or path != speaker[1]]
+
+
+_IN_SCRIPT = pattern(r"(/[^\s:]{1,300}): (?:line )?\d{1,6}: ")
+"""How a shell begins a complaint: with its script and the line there, which is not what was refused (sh(1p))."""
 
 
 def busy(events: list[Event]) -> Iterator[tuple[Event, list[str]]]:

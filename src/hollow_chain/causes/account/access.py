@@ -74,7 +74,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
     for event, path in lines.unopened_paths(case.own_events()):
         file, program = case.file(path), case.service.program
         # Nobody says that it was refused: what is no place for data is closed only to who may not read it.
-        may_write = _is_written(path) and (file is None or file.exists)
+        may_write = _is_written(path) and (file is None or file.exists or says(event.text, "writes"))
         writes = _writes(event) if may_write else False
         found = barrier(case, path, writes) if file is not None and failed_last(case.service) else None
         if found is None and writes is None and file is not None and failed_last(case.service):

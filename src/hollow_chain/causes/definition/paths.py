@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from hollow_chain.causes import acts, looked
+from hollow_chain.causes.called import CalledSocket, called_sockets
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import EXIT_NOT_FOUND, library_folders, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
@@ -126,8 +127,13 @@ def path_missing(case: Case) -> Iterator[Finding]:
         )
         return
     named = False
+    called = {one.path: one for one in called_sockets(case)}
     for path, reasons in _absent_paths(case):
         if is_of_instance(case.service, path):
+            continue
+        if path in called:
+            yield _nobody_answers(case, called[path], reasons)
+            named = True
             continue
         was_seen = case.file(path) is not None
         gone = f"is not there{_how_far(case, path)}" if was_seen else "is not there by its own words; nobody has looked"
@@ -146,6 +152,27 @@ def path_missing(case: Case) -> Iterator[Finding]:
     if not named:
         yield from _missing_module(case)
         yield from _links_to_nothing(case)
+
+
+def _nobody_answers(case: Case, called: CalledSocket, reasons: list[Evidence]) -> Finding:
+    """A socket that is not there is made by whoever is to listen behind it, and put back by nobody else."""
+    name, path, server = case.service.name, called.path, called.server
+    is_up = server is not None and case.facts.standing(server) is Standing.UP
+    whose = f": {server.name}, whose it is by its path, is {'up without it' if is_up else 'not up'}" if server else ""
+    does = (
+        f"See where {server.name} listens, and make both agree on one path"
+        if server is not None and is_up
+        else f"See why {server.name} is not up, and start it"
+        if server is not None
+        else f"Start what is to listen at {path}, or correct the path where {name} names it"
+    )
+    return Finding(
+        says=f"{name} calls the socket {path}, which is not there{whose}.",
+        evidence=(case.seen(f"{path} does not exist", FILES, bears=HINT), *reasons),
+        mends=(Mend(f"{does}; then start {name}.", seeks=True),),
+        residual=True,  # where whoever is to listen is down, that is told of it
+        explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop"),
+    )
 
 
 def _status_of_loader(case: Case) -> Iterator[Evidence]:
@@ -229,7 +256,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         if event.call is not None or path not in spoken or spoken[path].call is None:
             spoken[path] = event
     for event, path in lines.unopened_paths(_near_the_end(case)):
-        if not says(event.text, *_IS_THERE):
+        if not says(event.text, *_IS_THERE) and not _was_to_be_made(case, event, path):
             spoken.setdefault(path, event)
     strict = [*program.environment_files, *_of_step(case)]
     named = dict.fromkeys([*strict, *spoken, *program.paths])
@@ -260,6 +287,12 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         elif not path.startswith(_VOLATILE) and not spoken:
             ended = numbered(case, *_NOT_THERE, bears=SAID)
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT), *ended]
+
+
+def _was_to_be_made(case: Case, event: Event, path: str) -> bool:
+    """Whether a line only says that something could not be made, in a folder that is there: it is not there for that, and not the reason."""
+    above = case.file(path.rpartition("/")[0] or "/")
+    return says(event.text, "writes") and above is not None and above.exists
 
 
 _IS_THERE = ("denied", "busy", "in use", "full")

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 
 from hollow_chain.facts.change import LONGEST_AGO, Change, ChangeKind
+from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families.messages import FAILED, STARTED, STOPPED
@@ -19,7 +20,6 @@ from hollow_chain.families.times import AT_BOOT_SECONDS
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import Each, NotThere, Records
 from hollow_chain.sources import package_logs
-from hollow_chain.sources.evidence_files import names_of
 from hollow_chain.sources.packages import files_of
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd.journal import Journal, ManagerRecord

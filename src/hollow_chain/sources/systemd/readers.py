@@ -32,6 +32,7 @@ READERS = FamilyReaders(
         Reader(licenses.add),
         Reader(looking.look),
         Reader(certificates.add),
+        Reader(socket_units.add_paths),
         Reader(conditions.add),
         Reader(looking.add_holders),
         Reader(looking.add_files),

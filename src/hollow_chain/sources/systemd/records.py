@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Collection
 from datetime import datetime, timedelta
 
+from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import OF_RECORDS, Event, Host, Unread
 from hollow_chain.facts.service import Job, Service, is_deserted
 from hollow_chain.families.messages import JOB_FAILED
 from hollow_chain.reach.interfaces import Each, NotThere, in_turn
-from hollow_chain.sources.evidence_files import names_of
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import boots
 from hollow_chain.sources.systemd.journal import Journal, complete, failed_before, recalled

@@ -6,8 +6,10 @@ from hollow_chain.facts.service import Claim, Service
 from hollow_chain.reach.handles import Walker
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import unit_file
+from hollow_chain.wording import lines
 
 _PROTOCOLS = {"ListenStream": "tcp", "ListenDatagram": "udp"}
+_LOCAL = ("ListenStream", "ListenDatagram", "ListenSequentialPacket")
 _TRUE = ("1", "yes", "true", "on")
 """What counts as yes in a definition (systemd.syntax(7))."""
 _MANAGER = 1
@@ -34,6 +36,30 @@ def of_socket_unit(unit: Service, walker: Walker) -> list[Claim]:
             claim.v6_only = words.get("BindIPv6Only", "") == "ipv6-only"
             found.append(claim)
     return found
+
+
+def add_paths(reading: HostReading) -> None:
+    """Give every socket unit the sockets in the file system that it holds, where a service says that it called one in vain: each costs
+    a file to read."""
+    if not any(True for _ in lines.called_sockets(reading.host.events)):
+        return
+
+    def add_to(unit: Service) -> None:
+        if unit.kind == "socket" and unit.definition is not None:
+            given = unit_file.read([unit.definition.file, *unit.definition.drop_ins], reading.walker)
+            unit.listens_at = _paths(given)
+
+    reading.reached.each(add_to, reading.host.services)
+
+
+def _paths(given: list[unit_file.Setting]) -> list[str]:
+    paths: list[str] = []
+    for setting in given:
+        if setting.name in _LOCAL and not setting.value:
+            paths = []
+        elif setting.name in _LOCAL and setting.value.startswith("/"):
+            paths.append(setting.value)
+    return paths
 
 
 def add_claims(reading: HostReading) -> None:

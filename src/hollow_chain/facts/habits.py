@@ -1,0 +1,23 @@
+"""How things of a service are named by habit."""
+
+from __future__ import annotations
+
+from hollow_chain.facts.service import Service
+
+
+def names_of(service: Service) -> list[str]:
+    """The names that a service's own folders bear by habit: its own, that of its program, that of its account."""
+    account = service.account.user if service.account else ""
+    return [name for name in dict.fromkeys((*own_names_of(service), account)) if _is_name(name)]
+
+
+def own_names_of(service: Service) -> list[str]:
+    """Those that no other service has: its own and that of its program."""
+    stems = [name.rpartition(".")[0].partition("@")[0] for name in (service.name, *service.aliases)]
+    program = service.program.path.rpartition("/")[2] if service.program else ""
+    found = (*stems, program, *(stem.removesuffix("-server") for stem in stems))
+    return [name for name in dict.fromkeys(found) if _is_name(name)]
+
+
+def _is_name(name: str) -> bool:
+    return bool(name) and name != "root" and "/" not in name and name[0] != "."
