@@ -182,11 +182,13 @@ def add_files(reading: HostReading) -> None:
 def add_accounts(reading: HostReading) -> None:
     """The accounts and groups that services and records name."""
     host = reading.host
-    known = [s.account for s in host.services if s.account and not s.account.dynamic]
-    users = [account.user for account in known if account.user]
+    known = [s.account for s in host.services if s.account]
+    users = [account.user for account in known if account.user and not account.dynamic]
     users += [name for _, name in lines.unknown_user(host.events)][:_MOST_ACCOUNTS]
     host.accounts = accounts(
-        users, [name for account in known for name in (account.group, *account.groups) if name], reading.reached
+        users,
+        [name for one in known for name in (*(() if one.dynamic else (one.group,)), *one.groups) if name],
+        reading.reached,
     )
 
 

@@ -114,7 +114,7 @@ def _leaned_on(facts: Facts, node: Node) -> list[Edge]:
     if service is None or not failed_last(service) or facts.standing(node).well:
         return called
     if not lines.saying(Case(facts, node).last_events(), "unreached"):
-        return []
+        return called
     known = {edge.head.key for edge in called}
     return called + [
         edge

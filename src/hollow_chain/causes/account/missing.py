@@ -43,13 +43,14 @@ def account_missing(case: Case) -> Iterator[Finding]:
 def _of_definition(case: Case) -> Iterator[Finding]:
     service = case.service
     account = service.account
-    if account is None or account.dynamic:
+    if account is None:
         return
     status = service.last.exit_status if service.last else None
     missing: list[tuple[str, str]] = []
     evidence: list[Evidence] = []
-    groups = [("group", name, EXIT_GROUP) for name in (account.group, *account.groups)]
-    for kind, name, number in (("user", account.user, EXIT_USER), *groups):
+    # Made anew at each start are its user and group; further groups have to be there (systemd.exec(5), "DynamicUser=").
+    own = [] if account.dynamic else [("user", account.user, EXIT_USER), ("group", account.group, EXIT_GROUP)]
+    for kind, name, number in (*own, *(("group", name, EXIT_GROUP) for name in account.groups)):
         known = case.account(name, kind) if name else None
         if not name or name.isdigit() or (known.exists if known else status != number):
             continue
@@ -59,7 +60,7 @@ def _of_definition(case: Case) -> Iterator[Finding]:
         if status == number:
             said = f"exit status {number} of the manager: the {kind} could not be determined"
             evidence.append(case.seen(said, bears=PROOF))
-    if case.family.numbers_failures and not missing and account.user:
+    if case.family.numbers_failures and not missing and account.user and not account.dynamic:
         evidence += numbered(case, 1057, bears=PROOF)
         missing += [("user", account.user)] if evidence else []
     if not missing:
