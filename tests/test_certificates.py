@@ -28,7 +28,7 @@ _NAMES = {"short": "kiosk", "long": "k" * 60}
 
 
 @cache
-def _made(since: datetime, until: datetime, name: str = "kiosk") -> tuple[bytes, bytes, bytes]:
+def made(since: datetime, until: datetime, name: str = "kiosk") -> tuple[bytes, bytes, bytes]:
     """A certificate of a ferry's kiosk, as text and in bytes, and its key."""
     key = ec.generate_private_key(ec.SECP256R1())
     who = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, name)])
@@ -46,20 +46,20 @@ def _made(since: datetime, until: datetime, name: str = "kiosk") -> tuple[bytes,
 )
 @pytest.mark.parametrize("name", _NAMES.values(), ids=_NAMES)
 def test_both_forms_tell_how_long_they_are_valid(until: datetime, name: str) -> None:
-    text, data, _ = _made(_SINCE, until, name)
+    text, data, _ = made(_SINCE, until, name)
     assert validity(text) == validity(data) == Validity(_SINCE, until)
 
 
 def test_the_first_of_a_chain_counts_behind_a_key_and_words_of_people() -> None:
-    own, key = _made(_SINCE, _SINCE + timedelta(days=1))[::2]
-    above = _made(_SINCE, _SINCE + timedelta(days=9999))[0]
+    own, key = made(_SINCE, _SINCE + timedelta(days=1))[::2]
+    above = made(_SINCE, _SINCE + timedelta(days=9999))[0]
     found = validity(b"subject=CN = kiosk\n" + key + own + above)
     assert found is not None and found.until == _SINCE + timedelta(days=1)
 
 
 def test_a_year_of_the_last_century_is_one() -> None:
     early = datetime(1999, 1, 1, tzinfo=UTC)
-    assert validity(_made(early, _SINCE)[1]) == Validity(early, _SINCE)
+    assert validity(made(early, _SINCE)[1]) == Validity(early, _SINCE)
 
 
 @given(some.binary(max_size=400))
@@ -69,7 +69,7 @@ def test_any_bytes_are_survived(data: bytes) -> None:
 
 @given(some.integers(0, 399), some.integers(0, 255), some.integers(1, 400))
 def test_a_certificate_that_is_changed_or_cut_off_is_survived(at: int, byte: int, length: int) -> None:
-    data = bytearray(_made(_SINCE, _SINCE + timedelta(days=90))[1])
+    data = bytearray(made(_SINCE, _SINCE + timedelta(days=90))[1])
     data[at % len(data)] = byte
     found = validity(bytes(data[:length]))
     assert found is None or found.until.tzinfo is UTC
@@ -88,7 +88,7 @@ def _reading(settings: Path, *words: str) -> HostReading:
 @pytest.mark.parametrize(("words", "looks"), [("TLS: certificate has expired", True), ("sailing on time", False)])
 def test_only_what_a_service_names_that_complains_is_looked_into(tmp_path: Path, words: str, looks: bool) -> None:
     own = tmp_path / "own.pem"
-    own.write_bytes(_made(_SINCE, _SINCE + timedelta(days=90))[0])
+    own.write_bytes(made(_SINCE, _SINCE + timedelta(days=90))[0])
     reading = _reading(own, words)
     certificates.add(reading)
     assert [file.valid_until for file in reading.looker.seen.values()] == (
