@@ -13,6 +13,9 @@ from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
 from hollow_chain.wording import lines
 
+_MOST = 8
+"""Sockets that are followed up, those called last: each is held against all services, and a log may be full of them."""
+
 
 class CalledSocket(NamedTuple):
     """One of them."""
@@ -36,7 +39,8 @@ def called_sockets(case: Case) -> list[CalledSocket]:
 def _called(case: Case) -> Iterator[CalledSocket]:
     if not case.registered or not failed_last(case.service) or case.standing.well:
         return
-    for event, path in lines.called_sockets(case.own_events()):
+    last = {path: event for event, path in lines.called_sockets(case.own_events())}
+    for path, event in list(last.items())[-_MOST:]:
         file = case.file(path)
         is_deserted = file is not None and (not file.exists or (file.kind == "socket" and file.process_runs is False))
         if is_deserted and not _closeness(case.service, path):

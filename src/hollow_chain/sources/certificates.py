@@ -15,14 +15,12 @@ _MOST = 24
 
 def add(reading: HostReading) -> None:
     """Look into the files that its words, arguments and settings name; only the two moments are kept."""
-    complaints = lines.saying(reading.host.events, "certificate over")
-    if not complaints:
-        return
+    quoted: dict[str, list[str]] = {}
+    for event in lines.saying(reading.host.events, "certificate over"):
+        quoted.setdefault(event.service, []).extend(paths_in(event.text))
     looker = reading.looker
-    for service in reading.host.services:
-        quoted = [path for event in complaints if event.service == service.name for path in paths_in(event.text)]
-        named = [*quoted, *_named(service)] if any(e.service == service.name for e in complaints) else []
-        for path in list(dict.fromkeys(named))[:_MOST]:
+    for service in (one for one in reading.host.services if one.name in quoted):
+        for path in list(dict.fromkeys((*quoted[service.name], *_named(service))))[:_MOST]:
             file = looker.look(path)
             if file is not None and file.exists and file.kind == "file":
                 looker.add_validity(file)
