@@ -99,8 +99,15 @@ def called_sockets(events: list[Event]) -> Iterator[tuple[Event, str]]:
                 yield event, event.call.thing
         elif says(event.text, "missing", "unreached") and not _MAKES.search(event.text):
             for path in paths_near(events, index):
-                if _SOCKET_PATH.search(path) or _CALLS.search(event.text.replace(path, " ")):
+                if calls(event, path):
                     yield event, path
+
+
+def calls(event: Event, path: str) -> bool:
+    """Whether a record speaks of *path* as of a socket that was called: by the name, or by its words."""
+    if event.call is not None:
+        return event.call.kind == "connect"
+    return bool(_SOCKET_PATH.search(path) or _CALLS.search(event.text.replace(path, " ")))
 
 
 _SOCKET_PATH = pattern(r"(?i)(?:\.sock|\.socket|socket|/\.s\.[\w.]{1,60})$")

@@ -244,7 +244,7 @@ def _is_written(path: str) -> bool:
 
 def _writes(event: Event, case: Case | None = None, path: str = "") -> bool | None:
     """Whether a line says that it was about to write, or what it was refused can have been nothing else; None where that is open."""
-    made = case is not None and _could_only_be_made(case, path)
+    made = case is not None and not lines.calls(event, path) and _could_only_be_made(case, path)
     return True if made or says(event.text, "read only", "writes") else None
 
 
