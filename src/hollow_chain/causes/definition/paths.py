@@ -123,7 +123,8 @@ def path_missing(case: Case) -> Iterator[Finding]:
             says=f"The program of {case.service.name} needs the shared library {library}, which is not there.",
             evidence=(case.quoted(event, PROOF), *_status_of_loader(case), *((sought,) if sought is not None else ())),
             mends=tuple(mends),
-            explains=("exits-with-error", "crash-loop"),
+            # The line of the settings that asks for it is only where the program stumbled over that.
+            explains=("exits-with-error", "crash-loop", "config-rejected"),
         )
         return
     named = False
