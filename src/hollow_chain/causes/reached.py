@@ -141,7 +141,9 @@ class Led(NamedTuple):
 
     edge: Edge
     by_port: bool
-    """Whether the head is what has, or is set to have, the very port."""
+    """Whether the head is what has, or is set to have, the very port or socket."""
+    event: Event
+    """The words."""
 
 
 def _servers(host: Host, claimant: Service) -> list[Service]:
@@ -165,7 +167,7 @@ def leads_to(facts: Facts, node: Node) -> Iterator[Led]:
     for called in called_sockets(case):
         if called.server is not None:
             link = Link(to=called.server.name, word="calls a socket of", pulls=False)
-            yield Led(Edge(node, link, called.server), True)
+            yield Led(Edge(node, link, called.server), True, called.event)
     for one in sought(case):
         sockets = facts.index(one.host).sockets
         if any(answers(listener, one, node.host) for listener in sockets.at(one.port)):
@@ -175,9 +177,11 @@ def leads_to(facts: Facts, node: Node) -> Iterator[Led]:
         if others:
             for service in dict.fromkeys(others):
                 head = facts.graph.node(one.host, service)
-                yield Led(Edge(node, Link(to=service, word=f"uses port {one.port} of", pulls=False), head), True)
+                yield Led(
+                    Edge(node, Link(to=service, word=f"uses port {one.port} of", pulls=False), head), True, one.event
+                )
             continue
         for edge in facts.graph.needs(node, _NEEDS):
             head_service = edge.head.service
             if edge.head.host == one.host and head_service is not None and head_service.kind in ("service", "socket"):
-                yield Led(edge, False)
+                yield Led(edge, False, one.event)

@@ -10,6 +10,7 @@ from typing import NamedTuple, cast
 import msgspec
 
 from hollow_chain.causes import Case, Facts, Finding, Standing, by_number, rules_for
+from hollow_chain.causes.finding import Evidence
 from hollow_chain.causes.order.queue import behind, holds_up
 from hollow_chain.causes.port.path import is_blocked
 from hollow_chain.causes.reached import deaf_for, leads_to
@@ -93,8 +94,21 @@ def examine(case: Case) -> list[Finding]:
         known = [finding for rule in rules_for(case.state, case.true) for finding in rule.findings(case)]
         if case.family.numbers_failures:
             known += by_number.findings(case, known)
+        words = _words_that_lead_here(case)
+        known = [msgspec.structs.replace(one, evidence=(*one.evidence, *words)) for one in known] if words else known
         case.facts.memory[about] = known
     return cast("list[Finding]", known)
+
+
+def _words_that_lead_here(case: Case) -> tuple[Evidence, ...]:
+    """What the service above says that it called in vain, where nothing but its words ties it to this one: told, and no proof."""
+    above = case.needed_from
+    if above is None:
+        return ()
+    caller = Case(case.facts, above)
+    led = (one for one in leads_to(case.facts, above) if one.by_port and one.edge.head.key == case.node.key)
+    first = next(led, None)
+    return (caller.quoted(first.event),) if first is not None else ()
 
 
 def _leaned_on(facts: Facts, node: Node) -> list[Edge]:
@@ -103,7 +117,7 @@ def _leaned_on(facts: Facts, node: Node) -> list[Edge]:
     service = node.service
     called = [
         edge
-        for edge, by_port in leads_to(facts, node)
+        for edge, by_port, _ in leads_to(facts, node)
         if by_port
         or (
             facts.standing(edge.head) is Standing.UP

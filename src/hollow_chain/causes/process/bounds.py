@@ -53,7 +53,6 @@ _BOUNDS = (
     Bound("bounded files", ("LimitNOFILE",), "open files", 16),
     Bound("bounded tasks", ("TasksMax", "LimitNPROC", "LimitAS"), "processes and threads", 2),
     Bound("bounded locked", ("LimitMEMLOCK",), "locked memory", -1),  # hardly any program locks memory
-    # The loader and the C library of a 64-bit system map some tens of megabytes before the program's first step.
     # The same errors as of a full disk and of too many files (inotify_add_watch(2), inotify_init(2), semget(2)), and neither.
     Bound(
         "bounded watches", (), "inotify watches or instances", -1, "fs.inotify.max_user_watches or max_user_instances"
@@ -65,6 +64,7 @@ _BOUNDS = (
         -1,
         "kernel.sem, kernel.msgmni or kernel.shmmni",
     ),
+    # The loader and the C library of a 64-bit system map some tens of megabytes before the program's first step.
     Bound("bounded memory", ("LimitAS", "LimitDATA", "MemoryMax", "LimitSTACK"), "memory", 64 << 20),
     # A PID file holds a number, and a log more than that; a program that has no signal for it hears of a write that failed.
     Bound("", _SIZE, "the size of a file", 8),
