@@ -186,7 +186,12 @@ FAULTS = [
 HEALTHY: dict[str, list[Act]] = {
     "Harbor": [made("Harbor"), begun("Harbor")],
     "HarborOffice": [made("HarborOffice", "--asks Harbor", needs=("Harbor",)), begun("HarborOffice")],
-    "NightFerry": [made("NightFerry"), ["put", rf"{KEYS}\NightFerry", "DelayedAutostart", 1, NUMBER]],
+    # Its moment is two minutes after the boot where nothing else is set: a busy machine may need longer to come to the look.
+    "NightFerry": [
+        made("NightFerry"),
+        ["put", rf"{KEYS}\NightFerry", "DelayedAutostart", 1, NUMBER],
+        ["put", r"SYSTEM\CurrentControlSet\Control", "AutoStartDelay", 7200, NUMBER],
+    ],
     "Spare": [made("Spare", start=MANUAL)],
     "OnCall": [
         made("OnCall", start=MANUAL),
