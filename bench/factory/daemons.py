@@ -84,6 +84,20 @@ _MET_AFTER_THE_END = """
     """.split()  # noqa: SIM905 - a list of words is read as one
 """The sixth part."""
 
+_MET_LATEST = """
+    all-knowing-dns amavis aminer ampr-ripd apertium-apy armagetronad-dedicated arpon autofs avahi-dnsconfd bacula-director bacula-fd
+    bacula-sd batmand bdii bdii-slapd bibledit-cloud bosixnet-daemon buildbot burp burrow bzflag certmonger clamav-freshclam clamsmtp
+    clickhouse-server conman containerd corosync-qnetd cubemap dbeacon ddclient dhcpy6d dhtnode dkimpy-milter dlt-daemon
+    dns-flood-detector downtimed eb_proxy_knuth_b eb_server_egd eb_server_linux_kernel eb_server_timers entropybroker epoptes fapolicyd
+    filetea firewalld gammu-smsd garagemq gcpegg glance-api goiardi golang-redoctober gpm gssproxy htpdate hugo-mx-gateway i2pd isnsd
+    localslackirc lttng-sessiond mailgraph mailutils-comsatd mailutils-pop3d mimedefang mimedefang-multiplexor mon monitorix
+    moosefs-cgiserv moosefs-chunkserver moosefs-metalogger morty mpdscribble multipathd myproxy-server natlog networkd-dispatcher nfdump
+    nohang octorpki omniorb-nameserver onionbalance openarena-server opendnssec-signer openiked openvswitch-switch osmo-bsc osmo-ggsn
+    osmo-hlr osmo-mgw osmo-msc osmo-sgsn osmo-stp ovn-central ovn-northd ovn-ovsdb-server-nb ovs-vswitchd ovsdb-server pacemaker
+    partimaged radium rasplit
+    """.split()  # noqa: SIM905 - a list of words is read as one
+"""The seventh part."""
+
 DAEMONS: list[Daemon] = [
     *_packaged("a", "web", "nginx", "lighttpd", "hitch"),
     *_packaged("b", "web", "apache2", "mini-httpd", "php8.2-fpm"),
@@ -133,6 +147,7 @@ DAEMONS: list[Daemon] = [
     *_packaged("d", "met after all others", *_MET_AFTER_ALL),
     *_packaged("e", "met at the end", *_MET_AT_THE_END),
     *_packaged("f", "met after the end", *_MET_AFTER_THE_END),
+    *_packaged("g", "met latest", *_MET_LATEST),
     *(_own(file, half) for file, half in _OWN),
 ]
 

@@ -21,3 +21,12 @@ def own_names_of(service: Service) -> list[str]:
 
 def _is_name(name: str) -> bool:
     return bool(name) and name != "root" and "/" not in name and name[0] != "."
+
+
+def folder_of(service: Service) -> str:
+    """The folder in which its program begins: the root where the definition sets none (systemd.exec(5), "WorkingDirectory="); empty
+    where paths mean something else to it, or nobody knows."""
+    program = service.program
+    if program is None or program.root or not program.path.startswith("/"):
+        return ""
+    return program.folder if program.folder.startswith("/") else "" if program.folder else "/"

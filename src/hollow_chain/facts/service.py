@@ -131,8 +131,13 @@ class Program(Part):
     environment: Listed[str] = []
     """``NAME=value``, secrets masked."""
     environment_files: Listed[str] = []
+    """Files with further variables, without which the manager does not start it."""
+    optional_files: Listed[str] | None = None
+    """The same of those that may be missing."""
     credential_files: Listed[str] | None = None
     """Files that the manager hands to it as credentials, and without which it does not start it."""
+    input_file: str = ""
+    """The file that it is given to read from."""
     pid_file: str = ""
     process: ProcessNumber = 0
     log_files: Annotated[Listed[str], of_kind(LOOKED_UP)] = []
@@ -184,6 +189,8 @@ class LastRun(Part, gc=False):
     """The step that failed where that is not the main program, such as ``ExecStartPre``."""
     step_program: str = ""
     """The program of that step."""
+    step_arguments: Listed[str] | None = None
+    """The command line of that step, secrets masked."""
     took: Seconds | None = None
     """How long that start took, with all its steps, until it was up."""
     cpu_seconds: Seconds | None = None
@@ -268,6 +275,9 @@ class Confinement(Part):
     """Kinds of sockets that it may use, such as ``AF_UNIX``, or, with a minus sign before them, may not. None: not restricted."""
     private_tmp: bool = False
     private_network: bool = False
+    no_calls_to: Listed[str] | None = None
+    """Addresses and networks that it may neither call nor be called from, as far as :attr:`calls_to` does not name them."""
+    calls_to: Listed[str] | None = None
 
 
 class Usage(Part, gc=False):

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import islice
 
-from hollow_chain.facts.habits import names_of
+from hollow_chain.facts.habits import folder_of, names_of
 from hollow_chain.facts.host import Event, Host, Unread
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.lazy import pattern
@@ -15,10 +16,13 @@ from hollow_chain.sources.looks import Looker
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import forms, lines
 from hollow_chain.wording.observed import records_of
+from hollow_chain.wording.tested import tested
 from hollow_chain.wording.things import paths_in
 
 _LOCK_NAME = pattern(r"(?i)lock|pid$")
 _FILE_NAME = pattern(r"(?<![\w/])(?:\./|/[\w./\-]*/)?([\w.\-]{3,80})")
+_MOST_TESTED = 8
+"""Paths that one command line tests: more are a program of its own."""
 _MOST_ACCOUNTS, _MOST_PROCESSES, _MOST_PATHS = 20, 100, 50
 """Accounts and processes that records name, and paths that those of one service name: a log may be full of them."""
 
@@ -26,7 +30,9 @@ _MOST_ACCOUNTS, _MOST_PROCESSES, _MOST_PATHS = 20, 100, 50
 def look(reading: HostReading) -> None:
     """Look at the files that services, their license files, and records name."""
     host, looker = reading.host, reading.looker
-    quoted = _paths_quoted(_records(host))
+    records = _records(host)
+    quoted = _paths_quoted(records)
+    below = _paths_below(host, records)
 
     def look_at(service: Service) -> None:
         program = service.program
@@ -47,6 +53,11 @@ def look(reading: HostReading) -> None:
             looker.look(program.pid_file)
         if service.last is not None and service.last.step_program:
             looker.look(service.last.step_program, is_program=True)
+        if service.last is not None and service.last.result not in ("", "success"):
+            for one in islice(tested(service.last.step_arguments or program.arguments), _MOST_TESTED):
+                looker.look_way(one.path)
+            for path in (program.input_file, *(program.optional_files or ())):
+                looker.look_way(path)
         for path in (program.folder, *program.paths, *program.environment_files, *(program.credential_files or ())):
             looker.look(path, instance=service.instance)
         tried = (
@@ -57,7 +68,7 @@ def look(reading: HostReading) -> None:
             program.used_places = _own_places(service, looker)
         for path in _run_in_vain(host, service.name):
             looker.look(path, is_program=True)
-        for path in (*quoted.get(service.name, ()), *program.log_files):
+        for path in (*quoted.get(service.name, ()), *below.get(service.name, ()), *program.log_files):
             looker.look_way(path)
             if service.instance:
                 looker.look(path, instance=service.instance)
@@ -220,6 +231,16 @@ def _quoted_processes(host: Host) -> list[int]:
 
 def _may_be_stale(service: Service) -> bool:
     return service.definition is not None and service.definition.needs_reload
+
+
+def _paths_below(host: Host, events: list[Event]) -> dict[str, list[str]]:
+    """What records call absent as it begins in the working folder of their service."""
+    folders = {s.name: folder_of(s) for s in host.services if s.program is not None and not s.template}
+    found: dict[str, dict[str, None]] = {}
+    for event in events:
+        for _, path in lines.missing_below([event], folders.get(event.service, "")):
+            found.setdefault(event.service, {})[path] = None
+    return {name: list(paths)[:_MOST_PATHS] for name, paths in found.items()}
 
 
 def _paths_quoted(events: list[Event]) -> dict[str, list[str]]:

@@ -191,8 +191,10 @@ class Looker:
         except NotOpened as refused:
             if refused.errno == errno.EREMOTE:
                 self.passed_over.append(path)
-            return None
-        except (OSError, ValueError):
+            return self._in_a_circle(path) if refused.errno == errno.ELOOP else None
+        except OSError as error:
+            return self._in_a_circle(path) if error.errno == errno.ELOOP else None
+        except ValueError:
             return None
         about = found.about
         led = found.path if found.through_link else ""
@@ -213,6 +215,11 @@ class Looker:
             link_to=self._reached.files.link(path) or led,
             acl=self._acl(found),
         )
+
+    def _in_a_circle(self, path: str) -> File | None:
+        """A link from which links lead no way out (path_resolution(7)): to whoever follows it, nothing is there."""
+        led = self._reached.files.link(path)
+        return File(path=path, exists=False, link_to=led) if led else None
 
     def _acl(self, found: Found) -> list[str]:
         """The entries of the access control list of *path* beyond owner and others; empty where it has none."""

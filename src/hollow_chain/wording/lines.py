@@ -10,7 +10,15 @@ from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import forms
 from hollow_chain.wording.forms import says
-from hollow_chain.wording.things import addresses_in, endpoints_of, line_in, paths_in, place_in, quoted_hosts
+from hollow_chain.wording.things import (
+    addresses_in,
+    endpoints_of,
+    line_in,
+    paths_below,
+    paths_in,
+    place_in,
+    quoted_hosts,
+)
 
 _SOURCE_CODE = pattern(r"(?i)\.(?:py|pm|pl|c|cc|cpp|h|go|js|ts|rb|java|lua|rs|cs|php)$")
 _RAISED = pattern(r"^[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
@@ -63,13 +71,25 @@ def _of_one_breath(event: Event, other: Event) -> bool:
 def missing_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
     """Paths that a record calls absent."""
     for index, event in enumerate(events):
-        if not says(event.text, "missing") or (says(event.text, "module missing") and not paths_in(event.text)):
-            continue  # the lines before a module that is missing name the sources that asked for it
+        if not says(event.text, "missing"):
+            continue
+        if says(event.text, "module missing"):
+            # The paths around it are where it was sought, and the sources that asked for it.
+            is_named = forms.read(event.text).named("module missing", "module")
+            yield from ((event, path) for path in ([] if is_named else paths_in(event.text)[:1]))
+            continue
         # The complaint may name the line that names the path: that line was read as well.
         located = place_in(event.text)
         quoted = [e for e in events if located and e.source == CONFIGURATION + located[0] and e.line == located[1]]
         for path in [p for e in quoted for p in paths_in(e.text)] or paths_near(events, index):
             yield event, path
+
+
+def missing_below(events: list[Event], folder: str) -> Iterator[tuple[Event, str]]:
+    """Paths that a record calls absent as they begin in the working *folder*."""
+    for event in events:
+        if says(event.text, "missing") and not says(event.text, "module missing"):
+            yield from ((event, path) for path in paths_below(folder, event.text))
 
 
 def unopened_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
@@ -262,6 +282,8 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
         if located and (_SOURCE_CODE.search(located[0]) or says(event.text, "noted", "in code")):
             continue  # where in the program, not where in its configuration; or no complaint at all
         rejects = says(event.text, "rejected") and not is_call_error(event.text)
+        if rejects and _is_of_own_source(events, index):
+            continue
         if located and (rejects or event.level in _SPOKEN_LEVELS):
             absent = says(event.text, "missing") and not says(event.text, "host away")
             if rejects or not (absent or says(event.text, "denied")):
@@ -279,6 +301,21 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
     return found
 
 
+_OWN_SYNTAX = pattern(r"^(?:SyntaxError|IndentationError|TabError)\b")
+_OWN_PLACE = pattern(r"^\s{1,8}File \"(?P<path>[^\"]{1,1000})\", line \d{1,9}$")
+
+
+def _is_of_own_source(events: list[Event], index: int) -> bool:
+    """Whether a parser's complaint is the interpreter's own, of the program's source, whose place it gives without a function around it
+    (traceback(3) of Python, "SyntaxError"): no word about a configuration."""
+    if _OWN_SYNTAX.search(events[index].text) is None:
+        return False
+    near = [_OWN_PLACE.search(event.text) for event in events[max(0, index - _PLACE_BEFORE) : index]]
+    return any(match is not None and _SOURCE_CODE.search(match["path"]) for match in near)
+
+
+_PLACE_BEFORE = 4
+"""Lines before it in which the place stands: the line of the source and a mark below it come between."""
 _IN_THE_WAY = ("denied", "in use", "no address", "missing", "full", "locked", "busy", "no family", "account unknown", "too open",
                "bounded files", "bounded tasks", "bounded watches", "bounded sharing", "bounded memory")  # fmt: skip
 

@@ -3,6 +3,7 @@ that a long text is gone through once."""
 
 from __future__ import annotations
 
+import posixpath
 from ipaddress import ip_address
 
 from hollow_chain.lazy import pattern
@@ -60,6 +61,22 @@ def _plain_path(path: str) -> str:
 
 
 _SLASHES = pattern(r"(?<!^)/{2,}|^/{2,}(?=[a-z])")
+
+
+_REL = r"(?:\.{1,2}/)?[A-Za-z_][\w.\-]{0,100}(?:/[\w.\-]{1,100}){1,20}"
+_RELATIVE = pattern(
+    rf"[\"'`](?P<quoted>{_REL})[\"'`]|(?<![\w/.\-:~@$\\\"'`])(?P<bare>{_REL})(?=: (?i:no such file|not found|not a directory))"
+)
+_LONGEST_LINE = 2000
+"""Characters of a line that are gone through for paths that begin in the working folder."""
+
+
+def paths_below(folder: str, text: str) -> list[str]:
+    """The paths that a line quotes, or calls absent, as they begin in the working *folder*, made absolute (path_resolution(7))."""
+    if not folder.startswith("/"):
+        return []
+    found = (match["quoted"] or match["bare"] for match in _RELATIVE.finditer(text[:_LONGEST_LINE]))
+    return [posixpath.normpath(f"{folder}/{path}") for path in found]
 
 
 def place_in(text: str) -> tuple[str, int] | None:

@@ -20,7 +20,7 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Confinement, Service
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
@@ -205,6 +205,8 @@ def _hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
     its name. A hidden file reads as an empty one, so that the words are often of something else; but not where they call a path
     missing that is hidden by nothing: then that is what it fails by."""
     confinement, program = case.service.confinement, case.service.program
+    if confinement is not None and failed_last(case.service):
+        yield from _hidden_by_own_view(case, confinement)
     if confinement is None or not confinement.hidden or not failed_last(case.service):
         return
     names = {case.node.name.rpartition(".")[0].partition("@")[0], *(a.rpartition(".")[0] for a in case.service.aliases)}
@@ -218,6 +220,18 @@ def _hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
         its = not told and any(_bears(part, names) for part in place.split("/"))
         if event is not None or used or its:
             yield event, Barrier(place, f"its definition hides {place} from it", by_definition=True)
+
+
+_TEMPORARY = ("/tmp", "/var/tmp")
+
+
+def _hidden_by_own_view(case: Case, confinement: Confinement) -> Iterator[tuple[Event | None, Barrier]]:
+    """What it calls missing, what is there for all others, and lies where it has folders of its own (systemd.exec(5), "PrivateTmp=")."""
+    for event, path in lines.missing_paths(case.own_events()) if confinement.private_tmp else ():
+        file, place = case.file(path), next((one for one in _TEMPORARY if inside(path, one)), "")
+        if place and path != place and file is not None and file.exists:
+            why = f"its definition gives it a {place} of its own (PrivateTmp=), in which the host's {path} is not"
+            yield event, Barrier(path, why, by_definition=True)
 
 
 def _paths_that_are_used(service: Service) -> list[str]:

@@ -51,8 +51,9 @@ def _of_definition(case: Case) -> Iterator[Finding]:
     # Made anew at each start are its user and group; further groups have to be there (systemd.exec(5), "DynamicUser=").
     own = [] if account.dynamic else [("user", account.user, EXIT_USER), ("group", account.group, EXIT_GROUP)]
     for kind, name, number in (*own, *(("group", name, EXIT_GROUP) for name in account.groups)):
-        known = case.account(name, kind) if name else None
-        if not name or name.isdigit() or (known.exists if known else status != number):
+        # A number needs no entry, but where the manager itself looks for one.
+        known = case.account(name, kind) if name and not name.isdigit() else None
+        if not name or (name.isdigit() and status != number) or (known.exists if known else status != number):
             continue
         missing.append((kind, name))
         if known:

@@ -15,11 +15,15 @@ from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered, started_since_boot
+from hollow_chain.facts.habits import folder_of
 from hollow_chain.facts.host import Event, File
 from hollow_chain.facts.service import Program, Service
 from hollow_chain.families.steps import step_of
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
+from hollow_chain.wording.tested import tested
+from hollow_chain.wording.things import paths_below, paths_in
 
 _NOT_THERE = (2, 3)
 """Numbered errors of the control-manager family: a file, or a folder on the way to one, is not there (winerror.h)."""
@@ -65,21 +69,29 @@ def path_missing(case: Case) -> Iterator[Finding]:
             yield _nobody_answers(case, called[path], reasons)
             named = True
             continue
-        was_seen = case.file(path) is not None
-        gone = f"is not there{_how_far(case, path)}" if was_seen else "is not there by its own words; nobody has looked"
+        file = case.file(path)
+        gone = _how_it_is_gone(case, path, reasons)
+        there = file is not None and file.exists
+        seen = [] if file is None else [case.seen(f"{path} {_seen(file)}", FILES, bears=HINT)]
         yield Finding(
             says=f"{case.service.name} needs {path}, which {gone}.",
-            evidence=(*((case.seen(f"{path} does not exist", FILES, bears=HINT),) if was_seen else ()), *reasons),
+            evidence=(*seen, *reasons),
             mends=(
-                Mend(f"Put {path} back, readable for {_user(case)}."),
+                Mend(
+                    f"See what made {path}, and move it aside."
+                    if there
+                    else f"Put {path} back, readable for {_user(case)}."
+                ),
                 Mend(f"Or correct the path where {case.service.name} names it.", AFTER_RELOAD, instead=True),
             ),
-            explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop")
-            if any(reason.bears == SAID for reason in reasons)
+            # A setting of the manager that came to nothing for want of it did so in its own step.
+            explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop", "bad-definition")
+            if any(reason.bears in (SAID, FITS) for reason in reasons)
             else (),
         )
         named = True
     if not named:
+        yield from _missing_variables(case)
         yield from _missing_module(case)
         yield from _links_to_nothing(case)
 
@@ -113,6 +125,53 @@ def _status_of_loader(case: Case) -> Iterator[Evidence]:
             at=last.ended_at,
             bears=FITS,
         )
+
+
+_VARIABLE = pattern(r"\$\{?(?P<name>[A-Za-z_]\w{0,100})")
+_OF_THE_MANAGER = pattern(
+    r"PATH|LANG|USER|LOGNAME|HOME|SHELL|MAINPID|MANAGERPID|INVOCATION_ID|\w+_DIRECTORY|LISTEN_\w+|NOTIFY_SOCKET|WATCHDOG_\w+|JOURNAL_STREAM|"
+    r"SYSTEMD_\w+|SERVICE_RESULT|EXIT_\w+|REMOTE_\w+|TERM|CREDENTIALS_\w+"
+)
+"""Variables that the manager sets by itself (systemd.exec(5), "Environment Variables in Spawned Processes")."""
+
+
+def _missing_variables(case: Case) -> Iterator[Finding]:
+    """Its command line uses a variable that only a file could set which may be missing, and is: it was called without that word. Many
+    do well without, so that it counts only where nothing else explains the end."""
+    service, program = case.service, case.service.program
+    last = service.last
+    if program is None or last is None or not last.exit_status or last.step or not failed_last(service):
+        return
+    files = [case.file(path) for path in (*program.environment_files, *(program.optional_files or ()))]
+    if not files or any(file is None or file.exists for file in files):
+        return
+    given = {word.partition("=")[0] for word in program.environment}
+    used = dict.fromkeys(m["name"] for word in program.arguments for m in _VARIABLE.finditer(word[:_LONGEST_WORD]))
+    unset = [name for name in used if name not in given and not _OF_THE_MANAGER.fullmatch(name)]
+    # A shell may have set it in the words before.
+    if not unset or " -c " in f" {' '.join(program.arguments[:3])} ":
+        return
+    path, words = next(file.path for file in files if file is not None), ", ".join(f"${name}" for name in unset[:4])
+    yield Finding(
+        says=f"{service.name} most likely misses {path}, which is not there: its command line uses {words}, and nothing else sets "
+        f"{'that' if len(unset) == 1 else 'those'}.",
+        evidence=(
+            case.seen(f"{path} does not exist", FILES, bears=TELLS),
+            case.seen(
+                f"the command line of {service.name}: {' '.join(program.arguments)[:200]}", "definition", bears=HINT
+            ),
+            looked.ended(case),
+        ),
+        mends=(
+            Mend(f"Put {path} back, or set {words} in the definition of {service.name} (Environment=).", AFTER_RELOAD),
+        ),
+        residual=True,
+        explains=("exits-with-error", "exits-at-once", "crash-loop"),
+    )
+
+
+_LONGEST_WORD = 2000
+"""Characters of an argument that are gone through for variables."""
 
 
 def _missing_module(case: Case) -> Iterator[Finding]:
@@ -152,6 +211,25 @@ def _links_to_nothing(case: Case) -> Iterator[Finding]:
         return
 
 
+_IN_A_CIRCLE = "too many levels of symbolic links"
+"""What the C library says of links that lead to one another (path_resolution(7), ``ELOOP``)."""
+
+
+def _how_it_is_gone(case: Case, path: str, reasons: list[Evidence]) -> str:
+    file = case.file(path)
+    if file is None:
+        return "is not there by its own words; nobody has looked"
+    if file.exists:
+        return f"is a {file.kind} where something else is wanted"
+    if file.link_to and any(_IN_A_CIRCLE in one.fact.lower() for one in reasons):
+        return f"is a link to {file.link_to}, and the links lead in a circle"
+    return _what_is_gone(file) if file.link_to else f"is not there{_how_far(case, path)}"
+
+
+def _seen(file: File) -> str:
+    return f"is a {file.kind}" if file.exists else f"is a link to {file.link_to}" if file.link_to else "does not exist"
+
+
 def _what_is_gone(file: File) -> str:
     return f"is a link to {file.link_to}, which is not there" if file.link_to else "is not there"
 
@@ -188,35 +266,59 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     for event, path in lines.unopened_paths(_near_the_end(case)):
         if not says(event.text, *_IS_THERE) and not _was_to_be_made(case, event, path):
             spoken.setdefault(path, event)
+    for event, path in lines.missing_below(_near_the_end(case), folder_of(service)):
+        if case.file(path) is not None:
+            spoken.setdefault(path, event)
     strict = [*program.environment_files, *_of_step(case)]
-    named = dict.fromkeys([*strict, *spoken, *program.paths])
+    of_test = _tested_in_vain(case)
+    named = dict.fromkeys([*of_test, *strict, *spoken, *program.paths])
     for path in named:
         file = case.file(path)
-        misplaced = (
-            file is not None and file.exists and file.kind == "file" and path in spoken and _wants_folder(spoken[path])
-        )
+        if path in of_test:
+            yield path, [of_test[path]]
+            continue
+        wants_folder = (path in spoken and _wants_folder(spoken[path])) or path in program.own_folders
+        misplaced = file is not None and file.exists and file.kind == "file" and wants_folder
         if (
             path in skip
-            or (path in program.own_folders and path not in spoken)  # the manager makes it at each start
+            # The manager makes it at each start, where nothing else stands in its place.
+            or (path in program.own_folders and path not in spoken and not misplaced)
             or (file is None and path not in spoken)
             or (file is not None and file.exists and not misplaced)
         ):
             continue
         if misplaced:
-            yield (
-                path,
-                [case.quoted(spoken[path], SAID), case.seen(f"{path} is a file, and no folder", FILES, bears=SAID)],
-            )
+            said = [case.quoted(spoken[path], SAID)] if path in spoken else []
+            yield path, [*said, case.seen(f"{path} is a file, and no folder", FILES, bears=SAID)]
             continue
         if file is None and case.family.named_paths_are_looked_at:
             continue  # the log says so, and nobody looked: not enough
         if path in strict:
             yield path, [case.seen(f"the definition of {service.name} cannot do without {path}", bears=SAID)]
         elif path in spoken:
-            yield path, [case.quoted(spoken[path], HINT if _is_anybodys(case, spoken[path], path) else SAID)]
+            yield path, [case.quoted(spoken[path], _bears(case, spoken[path], path))]
         elif not path.startswith(_VOLATILE) and not spoken:
             ended = numbered(case, *_NOT_THERE, bears=SAID)
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT), *ended]
+
+
+def _tested_in_vain(case: Case) -> dict[str, Evidence]:
+    """What the step that failed only tests for, and is not as it wants it: path to why it counts."""
+    service, last = case.service, case.service.last
+    if last is None or not last.exit_status:
+        return {}
+    words = last.step_arguments or ([] if last.step else service.program.arguments if service.program else [])
+    found: dict[str, Evidence] = {}
+    for one in tested(words):
+        file = case.file(one.path)
+        if file is None or (file.exists and (one.asks, file.kind) not in _OTHER_THAN_ASKED):
+            continue
+        what = f"{last.step or 'its command'} of {service.name} tests whether {one.path} is {one.asks} ({one.operator})"
+        found[one.path] = case.seen(f"{what}, and does nothing else before", "definition", last.ended_at, SAID)
+    return found
+
+
+_OTHER_THAN_ASKED = {("a folder", "file"), ("a file", "folder"), ("a socket", "file"), ("a socket", "folder")}
 
 
 def _was_to_be_made(case: Case, event: Event, path: str) -> bool:
@@ -257,6 +359,19 @@ def _is_anybodys(case: Case, event: Event, path: str) -> bool:
     return not named and not any(name and name.casefold() in path.casefold() for name in names)
 
 
+def _bears(case: Case, event: Event, path: str) -> str:
+    """What it is worth that a line calls a path absent: less where the program may have left the folder in which it begins."""
+    if _is_anybodys(case, event, path):
+        return HINT
+    return (
+        SAID
+        if event.call is not None
+        or path in paths_in(event.text)
+        or not paths_below(folder_of(case.service), event.text)
+        else FITS
+    )
+
+
 def _wants_folder(event: Event) -> bool:
     """Whether a line says that something is no folder (``ENOTDIR``)."""
     return bool(re.search(r"(?i)not a (?:directory|folder)", event.text))
@@ -269,13 +384,19 @@ def _of_step(case: Case) -> list[str]:
     if step is None or program is None:
         return []
     streams = [path for path in dict.fromkeys(p.rpartition("/")[0] for p in program.log_files) if path]
+    if step.name == "STDIN" and program.input_file:
+        streams = [program.input_file]
     root = [program.root] if program.root else []
     named = {
         "places": _steady(case, [*program.paths, *root]),
         "credentials": program.credential_files or (),
         "streams": streams,
-        # Folders of its own the manager makes by itself, but for those that are links to nothing.
-        "own folder": [path for path in program.own_folders if (file := case.file(path)) is not None and file.link_to],
+        # Folders of its own the manager makes by itself, but for those that are links to nothing or in whose place something stands.
+        "own folder": [
+            path
+            for path in program.own_folders
+            if (file := case.file(path)) is not None and (file.link_to or (file.exists and file.kind == "file"))
+        ],
         "root": root,
     }
     return list(named.get(step.about, ()))

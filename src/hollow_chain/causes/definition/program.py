@@ -18,6 +18,7 @@ from hollow_chain.facts.host import Event, File
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
+from hollow_chain.wording.things import paths_in
 
 EXIT_EXEC = 203
 """Exit status of systemd itself: the program could not be run (systemd.exec(5), "Process Exit Codes")."""
@@ -219,6 +220,7 @@ def wrong_program_format(case: Case) -> Iterator[Finding]:
     Mend: install the program for this machine.
     """
     yield from _damaged_library(case)
+    yield from _of_different_versions(case)
     misfits = [(path, file, _misfit(file, case)) for path, file in programs_of(case) if file is not None]
     if not any(reason for _, _, reason in misfits):
         does = "Install the program of {0} for this machine."
@@ -258,6 +260,24 @@ def _damaged_library(case: Case) -> Iterator[Finding]:
             ),
             explains=("exits-with-error", "crash-loop"),
         )
+        return
+
+
+def _of_different_versions(case: Case) -> Iterator[Finding]:
+    """The program, or a part of it, and a library that it loads are not made for one another, by the loader's own words."""
+    for event in lines.saying(case.own_events(), "mismatch")[::-1] if failed_last(case.service) else ():
+        named = [path for path in paths_in(event.text) if (file := case.file(path)) is not None and file.exists]
+        whose = " and ".join(named[:2]) or f"the program of {case.service.name} and its libraries"
+        sought, last = library_folders(case), case.service.last
+        ended = case.seen(
+            "its last run ended with an error right after that", at=last.ended_at if last else None, bears=FITS
+        )
+        yield Finding(
+            says=f"The program of {case.service.name} and a library that it loads are of different versions: \u201c{event.text[:200]}\u201d.",
+            evidence=(case.quoted(event, SAID), ended, *((sought,) if sought is not None else ())),
+            mends=(Mend(f"Install {whose} of one release, from one source; see first what was upgraded last."),),
+            explains=("exits-with-error", "exits-at-once", "crash-loop", "path-missing"),
+        )  # fmt: skip
         return
 
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
 
 from hollow_chain.causes.case import SOCKETS, Case, Facts
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, PROOF, SAID, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, PROOF, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.reached import sought
 from hollow_chain.causes.rule import NOT_UP, cause
@@ -14,7 +15,12 @@ from hollow_chain.causes.standing import failed_last
 from hollow_chain.chain.graph import Edge, Graph, Node
 from hollow_chain.facts.endpoints import is_loopback
 from hollow_chain.facts.host import Firewall, FirewallRule, Listener
+from hollow_chain.facts.service import Confinement
 from hollow_chain.wording import lines
+from hollow_chain.wording.things import addresses_in
+
+_Address = IPv4Address | IPv6Address
+_Network = IPv4Network | IPv6Network
 
 
 def on_the_way(graph: Graph, client: str, server: str) -> Iterator[Firewall]:
@@ -64,7 +70,12 @@ def _network_of_its_own(case: Case) -> Iterator[Finding]:
     """Its definition gives it a network in which nobody else is, and it could not reach somebody (systemd.exec(5), "PrivateNetwork=")."""
     confinement = case.service.confinement
     said = lines.saying(case.own_events(), "unreached", "host away") if failed_last(case.service) else []
-    if confinement is None or not confinement.private_network or not said:
+    if confinement is None:
+        return
+    if not confinement.private_network:
+        yield from _calls_forbidden(case, confinement)
+        return
+    if not said:
         return
     name = case.node.name
     yield Finding(
@@ -85,6 +96,40 @@ def _network_of_its_own(case: Case) -> Iterator[Finding]:
         ),
         explains=("exits-with-error", "exits-at-once", "crash-loop", "host-unreachable", "start-race"),
     )
+
+
+def _calls_forbidden(case: Case, confinement: Confinement) -> Iterator[Finding]:
+    """Its definition lets it call only some addresses, and it got no answer: from one that is not among them, or from nobody
+    (systemd.resource-control(5), "IPAddressDeny="). What is dropped there is not refused: it ends in silence."""
+    closed = [ip_network(one, strict=False) for one in confinement.no_calls_to or ()]
+    opened = [ip_network(one, strict=False) for one in confinement.calls_to or ()]
+    said = lines.saying(case.own_events(), "unreached", "host away", "silent") if failed_last(case.service) else []
+    if not closed or not said:
+        return
+    called = {ip_address(text) for one in said for text in addresses_in(one.text)}
+    barred = [one for one in called if _lies_in(one, closed) and not _lies_in(one, opened)]
+    if called and not barred:
+        return
+    name, whom = case.node.name, str(min(barred, key=str)) if barred else ""
+    allowed = ", ".join(map(str, opened[:6])) or "none"
+    told = f"IPAddressDeny= of {name}: {', '.join(map(str, closed[:6]))}; let through (IPAddressAllow=): {allowed}"
+    yield Finding(
+        says=f"{name} may not call {whom or 'whom it calls'}: its definition lets it call only some addresses.",
+        evidence=(
+            case.quoted(said[-1], FITS),
+            # Whom it called is not told: it may be one that is let through.
+            case.seen(told, "definition", bears=SAID if barred or (not opened and set(map(str, closed)) >= _ALL) else TELLS),
+        ),
+        mends=(Mend(f"Let {name} call that one address (IPAddressAllow= of its definition), and nothing more.", AFTER_RELOAD),),
+        explains=("exits-with-error", "exits-at-once", "crash-loop", "host-unreachable", "start-race", "start-timeout"),
+    )  # fmt: skip
+
+
+_ALL = {"0.0.0.0/0", "::/0"}
+
+
+def _lies_in(address: _Address, networks: list[_Network]) -> bool:
+    return any(address in one for one in networks if one.version == address.version)
 
 
 def _dropped(case: Case, above: Node, own: list[Listener]) -> Iterator[Finding]:

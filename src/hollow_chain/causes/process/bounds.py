@@ -15,8 +15,9 @@ from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.process.telling import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
-from hollow_chain.causes.words import clock, was_up_before
+from hollow_chain.causes.words import clock, span, was_up_before
 from hollow_chain.facts.host import Event
+from hollow_chain.facts.service import LastRun
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.system_errors import errors
@@ -128,11 +129,43 @@ def _ended_by_bound(case: Case, lowered: dict[str, int]) -> Iterator[Finding]:
     status = last.exit_status - _BY_SIGNAL if last is not None and last.exit_status is not None else 0
     signal = (last.signal or status) if last is not None else 0
     setting, what = _SIGNALS.get(signal, ("", ""))
-    if last is not None and setting:
+    if last is not None and signal == _KILLED and (used := _spent(last, lowered)):
+        # Where both limits are alike the kernel sends no warning first (setrlimit(2), RLIMIT_CPU).
+        bound = Bound("", ("LimitCPU",), "computing time", 0)
+        text = f"ended by {signal_name(signal)} {used}"
+        said = [case.seen(text, MANAGER, last.ended_at, SAID)]
+        yield _reached(case, bound, said, {"LimitCPU": lowered["LimitCPU"]}, True)
+    elif last is not None and setting:
         text = f"ended by {signal_name(signal)}, which the kernel sends for that alone"
         end = case.seen(text, MANAGER, last.ended_at, SAID)
         own = {setting: lowered[setting]} if setting in lowered else {}
         yield _reached(case, Bound("", (setting,), what, 0), [end], own, bool(own))
+
+
+_KILLED = 9
+"""The signal that nothing can catch (signal(7), ``SIGKILL``)."""
+
+
+def _spent(last: LastRun, lowered: dict[str, int]) -> str:
+    """The computing time that a run had, where it came up to its bound on that; empty where it did not, or nobody knows."""
+    bound = lowered.get("LimitCPU", 0)
+    used = last.cpu_seconds
+    if used is None and last.started_at is not None and last.ended_at is not None:
+        ran = (last.ended_at - last.started_at).total_seconds()
+        return (
+            "" if not bound or not bound <= ran <= bound * _AT_WORK else f"after {span(ran)}, as long as it may compute"
+        )
+    return (
+        f"once it had used {span(used)} of computing time"
+        if bound and used is not None and used >= bound * _ALMOST
+        else ""
+    )
+
+
+_ALMOST = 0.9
+"""Share of its bound on computing time at which a run counts as ended by it: the kernel looks at it now and then."""
+_AT_WORK = 1.5
+"""A program that was busy all the time comes to its bound within so many times that long."""
 
 
 def _reached(case: Case, bound: Bound, said: list[Evidence], own: dict[str, int], absurd: bool) -> Finding:

@@ -15,6 +15,7 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import clock
 from hollow_chain.facts.host import TOLD, Event, File, Process
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.things import paths_in
@@ -257,7 +258,8 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
     own = [e for e in case.last_events() if not e.by_manager]
     for index, event in enumerate(own):
         # A socket in the file system is an endpoint too: taken, or left over with nobody behind it.
-        if not says(event.text, "locked", "busy") and not (says(event.text, "in use") and _sockets_in(case, event)):
+        taken = (says(event.text, "in use") and _sockets_in(case, event)) or _was_to_be_new(case, event)
+        if not says(event.text, "locked", "busy") and not taken:
             continue
         near = [event, *own[index + 1 : index + 3]]
         paths = (
@@ -271,6 +273,15 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
             if path not in seen and (path or holder is not None):
                 seen.add(path)
                 yield event, path, holder
+
+
+_EXISTS = pattern(r"(?i)\bfile exists\b|\bEEXIST\b|FileAlreadyExists")
+"""What is said of a file that was to be made, and by nobody else (open(2), ``O_EXCL``)."""
+
+
+def _was_to_be_new(case: Case, event: Event) -> bool:
+    """Whether a line says of a lock that it is there already."""
+    return _EXISTS.search(event.text) is not None and any(_is_lock(p, case.file(p)) for p in paths_in(event.text))
 
 
 def _sockets_in(case: Case, event: Event) -> list[str]:

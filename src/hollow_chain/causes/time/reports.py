@@ -67,7 +67,7 @@ def never_reports(case: Case) -> Iterator[Finding]:
     limit = limit_of(case)
     allowed = f" within {span(limit.seconds)}" if limit else ""
     yield Finding(
-        says=f"{service.name} never reported that it was up{allowed}: the manager waits for {_REPORTS[style]}.",
+        says=f"{service.name} never reported that it was up{allowed}: the manager waits for {_awaited(case, style)}.",
         evidence=(
             case.seen(
                 f"last start ended with {last.result or 'no report'}",
@@ -86,6 +86,14 @@ def never_reports(case: Case) -> Iterator[Finding]:
         ),
         explains=("start-timeout", "limit-unit-slip", "killed", "crash-loop", "exits-with-error", "start-rate-limited"),
     )
+
+
+def _awaited(case: Case, style: str) -> str:
+    """What the manager waits for: a PID file where the definition names one and the program has left its first process."""
+    pid_file = case.service.program.pid_file if case.service.program is not None else ""
+    if style == "forking" and pid_file and any(_NO_PID_FILE.search(e.text) for e in case.last_events() if e.by_manager):
+        return f"{pid_file} to name its process (PIDFile=)"
+    return _REPORTS[style]
 
 
 def _of_script(case: Case) -> Iterator[Finding]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from hollow_chain.facts.host import File
+from hollow_chain.facts.host import Event, File
 from hollow_chain.facts.service import Condition, Service
+from hollow_chain.lazy import pattern
 from hollow_chain.sources.looks import Looker
 from hollow_chain.sources.reading import HostReading
 
@@ -39,6 +40,31 @@ def try_conditions(service: Service, looker: Looker, container: bool = False) ->
             met = holds(condition.kind, looker.seen[condition.parameter], looker)
         if met is not None:
             condition.outcome = "met" if met != condition.negated else "unmet"
+
+
+_SKIPPED = pattern(
+    r"was skipped because (?:of an unmet|no trigger|all trigger) condition check|Condition check resulted in .{1,400} being skipped"
+)
+_UNMET = pattern(r"unmet condition check \((?P<kind>\w{1,60})=(?P<parameter>.{0,1000})\)")
+
+
+def add_unmet(service: Service, told: list[Event]) -> None:
+    """Which of the conditions that nobody could test did not hold when it was last to be started, by the manager's own records: once it
+    has let go of a unit, it tells no outcome any more."""
+    skipped = _SKIPPED.search(told[-1].text) if told else None
+    if skipped is None:
+        return
+    untested = [one for one in service.conditions if one.outcome == "untested"]
+    named = _UNMET.search(told[-1].text)
+    if named is None and "trigger" in skipped[0]:
+        unmet = [one for one in untested if one.optional]
+    elif named is None:
+        unmet = untested if len(untested) == len(service.conditions) == 1 else []
+    else:
+        parameter = named["parameter"].removeprefix("!")
+        unmet = [one for one in untested if (one.kind, one.parameter) == (named["kind"], parameter)]
+    for one in unmet:
+        one.outcome = "unmet"
 
 
 def _of_machine(condition: Condition, container: bool) -> bool | None:

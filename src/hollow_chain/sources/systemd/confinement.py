@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from ipaddress import ip_address
 from typing import Any
 
 from hollow_chain.facts.service import Confinement
 
 Properties = dict[str, Any]
+_MOST_NETWORKS = 200
+"""Networks of a list that are kept: a list of a whole country is longer, and no reason to read it all."""
 _FOREVER = (1 << 64) - 1
 """How the manager says that there is no limit (``USEC_INFINITY``)."""
 
@@ -52,7 +55,8 @@ def confinement_of(facts: Properties) -> Confinement | None:
     granted = facts.get("AmbientCapabilities", 0)
     restricted = capabilities & _ALL_RIGHTS != _ALL_RIGHTS
     writable = [path.lstrip("-+") for path in facts.get("ReadWritePaths", ())]
-    closed = read_only or hidden or writable or not_run
+    no_calls, calls = _networks(facts.get("IPAddressDeny", ())), _networks(facts.get("IPAddressAllow", ()))
+    closed = read_only or hidden or writable or not_run or no_calls
     if not (closed or private_tmp or private_net or restricted or granted or calls_by or families is not None):
         return None
     return Confinement(
@@ -66,9 +70,22 @@ def confinement_of(facts: Properties) -> Confinement | None:
         families=families,
         private_tmp=private_tmp,
         private_network=private_net,
+        no_calls_to=no_calls or None,
+        calls_to=(calls or None) if no_calls else None,
         capabilities=_rights(capabilities) if restricted else None,
         granted=_rights(granted),
     )
+
+
+def _networks(rows: Any) -> list[str]:
+    """Address, length of the prefix: as the manager gives them (systemd.resource-control(5), "IPAddressAllow=")."""
+    found = []
+    for _, address, length in list(rows)[:_MOST_NETWORKS]:
+        try:
+            found.append(f"{ip_address(bytes(address))}/{int(length)}")
+        except ValueError:
+            continue
+    return found
 
 
 def _calls(facts: Properties) -> tuple[str, int | None]:

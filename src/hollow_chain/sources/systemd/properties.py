@@ -238,7 +238,7 @@ def _program(facts: Properties, kind: str) -> Program | None:
     files = [p for p, may_be_missing in facts.get("EnvironmentFiles", ()) if not may_be_missing]
     return Program(
         path=path,
-        arguments=arguments[:200],
+        arguments=arguments[:_MOST_ARGUMENTS],
         # A folder marked with "!" may be missing, and is then not used.
         folder="" if facts.get("WorkingDirectory", "").startswith("!") else facts.get("WorkingDirectory", ""),
         root=facts.get("RootDirectory", ""),
@@ -247,16 +247,25 @@ def _program(facts: Properties, kind: str) -> Program | None:
         paths=_named_paths(facts, arguments[1:]),
         environment=mask_environment(list(facts.get("Environment", ()))[:100]),
         environment_files=files,
+        optional_files=[p for p, may_be_missing in facts.get("EnvironmentFiles", ()) if may_be_missing][:64] or None,
         credential_files=[p for _, p in facts.get("LoadCredential", ()) if p.startswith("/")][:64] or None,
+        # The manager does not tell it, but for the output, which goes there too where nothing else is set for it.
+        input_file=_file_of(facts.get("StandardOutput", "")) if facts.get("StandardInput") == "file" else "",
         pid_file=facts.get("PIDFile", ""),
         process=facts.get("MainPID", 0),
-        log_files=[
-            word.partition(":")[2]
-            for word in (facts.get("StandardOutput", ""), facts.get("StandardError", ""))
-            if word.startswith(("file:", "append:", "truncate:"))
-        ],
+        log_files=[path for word in ("StandardOutput", "StandardError") if (path := _file_of(facts.get(word, "")))],
         own_folders=_own_folders(facts),
     )
+
+
+_MOST_ARGUMENTS = 200
+"""Words of a command line that are kept."""
+
+
+def _file_of(stream: str) -> str:
+    """The file that a stream is bound to (systemd.exec(5), "StandardInput=", "StandardOutput="); empty where it is none."""
+    kind, _, path = stream.partition(":")
+    return path if kind in ("file", "append", "truncate") else ""
 
 
 # systemd.exec(5), "RuntimeDirectory=, StateDirectory=, CacheDirectory=, LogsDirectory=, ConfigurationDirectory=".
@@ -304,12 +313,14 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
     if started is None and result in ("", "success"):
         return None
     code, status = facts.get("ExecMainCode", 0), facts.get("ExecMainStatus", 0)
-    step = step_program = ""
+    step, command_line = "", list[str]()
+    step_program = ""
     for name in ("ExecCondition", "ExecStartPre", "ExecStartPost"):
         for command in facts.get(name, ()):
             ignored, ended_code, ended_status = command[2], command[8], command[9]
             if not ignored and ended_code and (ended_code != _CHILD_EXITED or ended_status):
                 step, step_program, code, status = name, command[0], ended_code, ended_status
+                command_line = mask_arguments(list(command[1]))[:_MOST_ARGUMENTS]
     main = moment(facts.get("ExecMainStartTimestamp")) if kind == "service" else None
     # Waiting for the next try of a restart moves the unit's moment: where the program itself ran last, its own counts.
     begun = main if main and not step and facts.get("NRestarts", 0) else _later(main, started)
@@ -323,6 +334,7 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
         left_up_at=moment(facts.get("ActiveExitTimestamp")),
         step=step,
         step_program=step_program,
+        step_arguments=command_line or None,
         took=_took(facts),
         cpu_seconds=cpu / 1e9 if isinstance(cpu := facts.get("CPUUsageNSec"), int) and 0 < cpu < _FOREVER else None,
         restarts=facts.get("NRestarts", 0),

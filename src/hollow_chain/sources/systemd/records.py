@@ -12,6 +12,7 @@ from hollow_chain.families.messages import JOB_FAILED
 from hollow_chain.reach.interfaces import Each, NotThere, in_turn
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import boots
+from hollow_chain.sources.systemd.conditions import add_unmet
 from hollow_chain.sources.systemd.journal import Journal, complete, failed_before, recalled
 
 RECORDS_EACH = 100
@@ -29,6 +30,8 @@ def add(reading: HostReading) -> None:
     if names:
         _add_events(reading, names)
     for service in host.services:
+        if service.state == "stopped" and any(one.outcome == "untested" for one in service.conditions):
+            add_unmet(service, [e for e in host.events if e.service == service.name and e.by_manager])
         if service.last is None and service.state == "stopped":
             service.last = recalled([e for e in host.events if e.service == service.name])
         elif service.last is not None and service.last.result in ("exit-code", "exec-condition", "signal"):
