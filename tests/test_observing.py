@@ -164,6 +164,30 @@ def test_an_observation_is_part_of_the_facts() -> None:
     assert decode(encode(snapshot([host]))).hosts[0].observed == [seen]
 
 
+@pytest.mark.parametrize(
+    ("outcome", "error"), [("[ECONNREFUSED]", "ECONNREFUSED"), ("[111]", "ECONNREFUSED"), ("[0]", "")]
+)
+def test_what_came_of_a_connection_that_was_not_waited_for(outcome: str, error: str) -> None:
+    address = '{sa_family=AF_INET, sin_port=htons(5433), sin_addr=inet_addr("10.0.0.7")}'
+    story = told(
+        [
+            '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+            f"40 1.1 connect(3<socket:[9]>, {address}, 16) = -1 EINPROGRESS (Operation now in progress)",
+            "40 1.2 getsockopt(3<socket:[9]>, SOL_SOCKET, SO_TYPE, [1], [4]) = 0",
+            f"40 1.3 getsockopt(3<socket:[9]>, SOL_SOCKET, SO_ERROR, {outcome}, [4]) = 0",
+            "40 1.4 +++ exited with 7 +++",
+        ],
+        "a.service",
+        ["/opt/a"],
+    )
+    found = [one for one in weighed(story, frozenset(), True) if one.kind == "connect"]
+    assert [(one.error, one.thing, one.name) for one in found] == (
+        [(error, "10.0.0.7:5433", "connect")] if error else []
+    )
+    assert not found or found[0].weight > 0.5
+    assert ("10.0.0.7:5433" in story.lives[40].succeeded) == (not error)
+
+
 def test_a_value_of_base_eight_is_read() -> None:
     """What umask(2) returns is written so."""
     found = TraceReader().read("12  1795786815.412163 umask(027) = 022")

@@ -7,7 +7,10 @@ from functools import cached_property
 from hollow_chain.facts.endpoints import of_claim, of_listener, overlap
 from hollow_chain.facts.host import OF_SOCKETS, Host, Listener
 from hollow_chain.facts.service import Claim, Service
+from hollow_chain.lazy import pattern
 from hollow_chain.wording.lines import CONFIGURATION
+
+_UDP = pattern(r"(?i)\budp[46]?\b")
 
 
 def claims_tcp(service: Service) -> list[Claim]:
@@ -125,3 +128,8 @@ class Sockets:
         own = {socket.port for socket in self.of(service)}
         claimed = [c for c in claims_tcp(service) if (c.address or c.port not in own) and _is_of(service, c)]
         return [c for c in claimed if not any(overlap(of_claim(c), of_listener(s)) for s in self.at(c.port))]
+
+
+def protocol_in(text: str) -> str:
+    """The protocol that a line speaks of; TCP where it speaks of none."""
+    return "udp" if _UDP.search(text) else "tcp"

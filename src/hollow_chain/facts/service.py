@@ -273,6 +273,8 @@ class Confinement(Part):
     """The error that such a call gives it. None: it is ended for it."""
     families: Listed[str] | None = None
     """Kinds of sockets that it may use, such as ``AF_UNIX``, or, with a minus sign before them, may not. None: not restricted."""
+    keeps_from: Listed[str] | None = None
+    """Further settings, on for it, that refuse it single calls of the kernel with ``EPERM``, as the manager calls them."""
     private_tmp: bool = False
     private_network: bool = False
     no_calls_to: Listed[str] | None = None

@@ -51,6 +51,8 @@ CALLS: dict[str, KnownCall] = {
     **_rows(REMOVE, "unlinkat", path=1, folder=0, writes=True),
     **_rows(BIND, "bind", path=1, descriptor=0),
     **_rows(CONNECT, "connect", path=1, descriptor=0),
+    # What came of a connection that was not waited for (connect(2), ``EINPROGRESS``).
+    **_rows(CONNECT, "getsockopt", descriptor=0),
     **_rows(LISTEN, "listen", descriptor=0),
     **_rows(LOCK, "flock fcntl", descriptor=0),
     **_rows(WRITE, "write writev pwrite64 pwritev fallocate ftruncate fsync fdatasync", descriptor=0, writes=True),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import posixpath
 import re
 from collections.abc import Iterable, Iterator, Sequence
@@ -64,6 +65,8 @@ class Life:
     """Things with which a call came to its end, and when that was last."""
     succeeded_as: dict[tuple[str, str], float] = field(default_factory=dict)
     """The same by the kind of call, those included that are about a descriptor."""
+    calling: dict[str, str] = field(default_factory=dict)
+    """Endpoints that it has asked for a connection without waiting for it, by the descriptor as the trace writes it."""
     last_call: TracedCall | None = None
     cut: list[TracedCall] = field(default_factory=list)
     """Calls that a signal ended."""
@@ -226,6 +229,11 @@ def _add_call(life: Life, call: TracedCall) -> None:
         argument = call.arguments[known.folder]
         if argument.startswith(_WORKING_FOLDER) and (here := path_of_descriptor(argument)):
             life.folder = here
+    if call.name == "getsockopt":
+        _add_outcome(life, call)
+        return
+    if call.error == _UNDER_WAY and known.kind == CONNECT and len(life.calling) < _MOST_CALLING:
+        life.calling[call.arguments[0]] = _thing(life, call, known)
     if not call.error:
         _went_well(life, call, known)
     elif len(life.failed) < _MOST_FAILED and not (known.kind == LOCK and not _LOCKS.search(" ".join(call.arguments))):
@@ -243,6 +251,32 @@ def _add_call(life: Life, call: TracedCall) -> None:
             life.program,
         )
         life.failed.append(attempt)
+
+
+_UNDER_WAY = "EINPROGRESS"
+_MOST_CALLING = 1_000
+"""Connections under way that are remembered: descriptors of one process."""
+_OUTCOME = re.compile(r"\[(?:(?P<name>E[A-Z]{2,20})|(?P<number>\d{1,4}))\]")
+
+
+def _add_outcome(life: Life, call: TracedCall) -> None:
+    """What came of a connection that was not waited for, as the call that it would have been otherwise (socket(7), ``SO_ERROR``)."""
+    if call.error or len(call.arguments) < _ARGUMENTS_OF_OUTCOME or call.arguments[2] != "SO_ERROR":
+        return
+    thing, outcome = life.calling.pop(call.arguments[0], ""), _OUTCOME.match(call.arguments[3])
+    if not thing or outcome is None:
+        return
+    error = outcome["name"] or errno.errorcode.get(int(outcome["number"]), "")
+    known = CALLS["connect"]
+    if not error:
+        life.succeeded_as[CONNECT, thing] = life.succeeded[thing] = call.ended
+    elif len(life.failed) < _MOST_FAILED:
+        asked = call._replace(name="connect", error=error)
+        life.failed.append(Attempt(asked, known, thing, False, False, life.progress, len(life.failed), life.program))
+
+
+_ARGUMENTS_OF_OUTCOME = 4
+"""Arguments of ``getsockopt`` up to the value."""
 
 
 def _went_well(life: Life, call: TracedCall, known: KnownCall) -> None:

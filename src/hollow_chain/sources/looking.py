@@ -198,7 +198,10 @@ def add_accounts(reading: HostReading) -> None:
     users += [name for _, name in lines.unknown_user(host.events)][:_MOST_ACCOUNTS]
     host.accounts = accounts(
         users,
-        [name for one in known for name in (*(() if one.dynamic else (one.group,)), *one.groups) if name],
+        [
+            *(name for one in known for name in (*(() if one.dynamic else (one.group,)), *one.groups) if name),
+            *[name for _, name in lines.unknown_group(host.events)][:_MOST_ACCOUNTS],
+        ],
         reading.reached,
     )
 

@@ -244,6 +244,13 @@ _CALLED = pattern(
 _ACCOUNT_KEY = pattern(r"(?i)(?:user|account|owner|uid|run[_-]?as)[\w.\-]{0,20}[\"']?[ \t]{0,8}[:= \t]")
 
 
+def unknown_group(events: list[Event]) -> Iterator[tuple[Event, str]]:
+    """Names of groups that a record calls unknown."""
+    for event in events:
+        for name in dict.fromkeys(forms.read(event.text).named("group unknown", "account")):
+            yield event, name
+
+
 def names_account(text: str, name: str) -> bool:
     """Whether a line of settings gives an account of that *name*."""
     words = [word.strip("\"';,") for word in text.replace("=", " ").replace(":", " ").split()]
@@ -252,10 +259,18 @@ def names_account(text: str, name: str) -> bool:
 
 def host_in(text: str) -> str:
     """The other machine that a line names: its address, else the word that stands where a name would."""
+    asked = _ASKED_FOR.search(text)
+    if asked is not None:  # of whom it was asked is another matter
+        return asked["name"]
     quoted = [name for name in quoted_hosts(text) if name.lower() not in forms.not_named("host")]
     called = [match["name"] for match in _CALLED.finditer(text)]
     names = addresses_in(text) or [*quoted, *called, *forms.read(text).named("host", "host")]
     return next((name for name in names if not name.isdigit()), "")
+
+
+_ASKED_FOR = pattern(
+    r"(?i)\b(?:lookup|resolv(?:e|ing)) (?P<name>[A-Za-z][\w\-]{0,62}(?:\.[\w\-]{1,63}){0,20})\.? (?:on|at|via|using) [\d\[]"
+)
 
 
 def process_in(text: str) -> int:
@@ -284,6 +299,8 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
         rejects = says(event.text, "rejected") and not is_call_error(event.text)
         if rejects and _is_of_own_source(events, index):
             continue
+        if rejects and says(event.text, "ownership", "too open") and (located is None and line_in(event.text) is None):
+            continue  # what it says of a file is who may use it
         if located and (rejects or event.level in _SPOKEN_LEVELS):
             absent = says(event.text, "missing") and not says(event.text, "host away")
             if rejects or not (absent or says(event.text, "denied")):

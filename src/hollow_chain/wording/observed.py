@@ -81,6 +81,11 @@ _NOT_BOUND = ("EACCES", "EADDRINUSE", "EADDRNOTAVAIL")
 _ENDPOINT = pattern(r"^(?:\[[0-9a-f:.]+\]|\d{1,3}(?:\.\d{1,3}){3}):\d{1,5}$")
 
 
+def is_answer(one: ObservedWait) -> bool:
+    """Whether it waits for what somebody sends whom it is connected with."""
+    return one.kind == "read" and _ENDPOINT.search(one.thing) is not None
+
+
 def _tells(one: ObservedWait) -> bool:
     """Whether what it waits for is somebody else's to give: a lock, an answer, the other end of a file."""
     if one.kind in ("lock", "open"):

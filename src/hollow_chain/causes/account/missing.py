@@ -79,7 +79,7 @@ def _of_definition(case: Case) -> Iterator[Finding]:
 
 
 _OF_THE_SYSTEM = pattern(
-    r"(?i)getpw|getuser|passwd|\buid\b|system user|set[_ ]?user|setuid|initgroups|privileges|No such process"
+    r"(?i)getpw|getgr|getuser|passwd|\buid\b|system user|set[_ ]?user|setuid|initgroups|privileges|No such process"
 )
 """Words that speak of the accounts of the system: its calls, its table, and what the C library says where it finds none."""
 
@@ -93,8 +93,13 @@ def _of_configuration(case: Case) -> Iterator[Finding]:
     """An account that the program itself was to change to, and did not find."""
     if not failed_last(case.service):
         return
-    for event, name in lines.unknown_user(case.own_events()):
-        known = case.account(name)
+    own = case.own_events()
+    named_so = (
+        *(("user", *found) for found in lines.unknown_user(own)),
+        *(("group", *found) for found in lines.unknown_group(own)),
+    )
+    for kind, event, name in named_so:
+        known = case.account(name, kind)
         if known is not None and known.exists:
             continue
         status = case.service.last.exit_status if case.service.last else None
@@ -109,10 +114,10 @@ def _of_configuration(case: Case) -> Iterator[Finding]:
         # A database or a service that is called has users of its own, which are no accounts of this host.
         bears = SAID if of_system else TELLS
         yield Finding(
-            says=f"{case.service.name} is to change to the user '{name}', which does not exist.",
+            says=f"{case.service.name} is to {'change to' if kind == 'user' else 'use'} the {kind} '{name}', which does not exist.",
             evidence=(
                 case.quoted(event, SAID),
-                *((case.seen(f"no user '{name}' on {case.node.host}", ACCOUNTS, bears=bears),) if known else ()),
+                *((case.seen(f"no {kind} '{name}' on {case.node.host}", ACCOUNTS, bears=bears),) if known else ()),
                 *((case.quoted(named[0], FITS),) if named else ()),
                 *((case.seen(f"exit status {EX_NOUSER}: no such account", bears=HINT),) if status == EX_NOUSER else ()),
             ),

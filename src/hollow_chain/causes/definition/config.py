@@ -7,7 +7,7 @@ from itertools import pairwise
 
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import programs_of
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, TELLS, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, DOUBT, FITS, HINT, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rights import barrier
 from hollow_chain.causes.rule import NOT_UP, cause
@@ -59,6 +59,9 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     # The words of a parser with a place are best, then a place, then the words alone.
     best = min(complaints, key=lambda c: (c.closing, not (c.rejects and c.path), c.line is None, not c.path))
     bears = SAID if best.rejects and best.path and best.line is not None else HINT if best.closing else FITS
+    away = says(best.event.text, "host away")
+    if best.path and best.line is None and not _is_of_settings(case, best.path):
+        bears = HINT  # data that it cannot use are no settings
     place = best.path + (f":{best.line}" if best.line is not None else "") if best.path else ""
     where = place or "its configuration"
     yield Finding(
@@ -67,11 +70,31 @@ def config_rejected(case: Case) -> Iterator[Finding]:
             case.quoted(best.event, bears),
             # That it ended with an error agrees with a complaint about a place; of words alone it makes no more.
             case.seen(
-                _ending(service), at=service.last.ended_at if service.last else None, bears=HINT if best.path else TELLS
+                _ending(service),
+                at=service.last.ended_at if service.last else None,
+                bears=HINT if best.path else TELLS,
             ),
+            *((case.seen(_MAY_BE_RIGHT, "configuration", bears=DOUBT),) if away else ()),
         ),
         mends=(_correct(case, best.path, where),),
         explains=("exits-with-error", "crash-loop", "exits-at-once"),
+    )
+
+
+_MAY_BE_RIGHT = "the name that it stumbles over may be right, and nobody there to tell where it leads"
+_SETTINGS_NAME = pattern(
+    r"(?i)\.(?:conf|cnf|cfg|cf|config|ini|ya?ml|toml|json|xml|properties|rc|pem|crt|key|cer|zone)$|conf"
+)
+
+
+def _is_of_settings(case: Case, path: str) -> bool:
+    """Whether a file is one of settings, by its place, its name, or because the command line names it."""
+    program = case.service.program
+    return (
+        path.startswith("/etc/")
+        or bool(_SETTINGS_NAME.search(path))
+        or (program is not None and path in program.paths)
+        or "/" not in path
     )
 
 

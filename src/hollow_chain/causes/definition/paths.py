@@ -180,7 +180,7 @@ def _missing_module(case: Case) -> Iterator[Finding]:
         return
     for event in lines.saying(case.own_events(), "module missing")[::-1]:
         module = next(iter(read(event.text).named("module missing", "module")), "")
-        if module and not module.startswith("/"):
+        if module and not module.startswith("/") and not says(event.text, "kernel mismatch"):
             ended = case.service.last.ended_at if case.service.last is not None else None
             yield Finding(
                 says=f"The program of {case.service.name} needs {module}, which its interpreter does not find.",

@@ -12,7 +12,7 @@ from hollow_chain.causes.port.deaf import lacked
 from hollow_chain.causes.port.held import held_by_others
 from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, account_of
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.sockets import claims_tcp
+from hollow_chain.causes.sockets import claims_tcp, protocol_in
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.facts.endpoints import ANY, first_for_all, free_neighbor, in_ranges, of_claim
@@ -128,6 +128,8 @@ def _may_bind_low(case: Case) -> bool:
 def _is_of_an_endpoint(case: Case, event: Event) -> bool:
     """Whether a record speaks of listening: in its own words, and not in the name of the service or of its program, nor of a step that
     the manager takes before the program."""
+    if event.call is not None:
+        return event.call.kind == "bind" and not event.call.thing.startswith("/")
     text = event.text
     names = (
         case.service.name.rpartition(".")[0],
@@ -176,10 +178,11 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
         here = f"no socket of {case.service.name} on port {port}"
         without = (case.seen(here, SOCKETS, bears=FITS),) if case.standing.well else ()
         yield Finding(
-            says=f"{case.service.name} may not listen on {said_endpoint(address, port) if port else 'its port'}: "
+            says=f"{case.service.name} may not listen on {said_endpoint(address, port, protocol_in(event.text)) if port else 'its port'}: "
             f"ports below {first} need a right that {user} does not have here.",
-            evidence=(case.quoted(event, SAID if port else FITS), *without,
-                      case.seen(f"first port that any account may take: {first}", bears=FITS)),
+            # Whoever does not say which may have been refused a socket in the file system.
+            evidence=(case.quoted(event, SAID if port else TELLS), *without,
+                      case.seen(f"first port that any account may take: {first}", bears=FITS if port else HINT)),
             mends=(
                 Mend(f"Give {case.service.name} the single right to take low ports (CAP_NET_BIND_SERVICE), or have the "
                      "manager hold the socket for it.", "after a reload and a restart",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 from msgspec.structs import replace
@@ -14,7 +13,7 @@ from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Evidence
 from hollow_chain.causes.nature import CLAIMS, PORT, Boot, Shown
 from hollow_chain.causes.port.deaf import lacked, may_be_deaf
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.sockets import claims_tcp
+from hollow_chain.causes.sockets import claims_tcp, protocol_in
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered
 from hollow_chain.facts.endpoints import ANY, free_neighbor, of_claim, of_listener, overlap
@@ -41,7 +40,7 @@ def _wanted(case: Case) -> list[tuple[Claim, Evidence | None]]:
     # A call that is one of several that may have ended it says less than a line of its own.
     events = [event for event in case.last_events() if _is_sure(event)]
     quoted = [
-        (Claim(port=port, address=address, protocol=_protocol(event.text)), case.quoted(event, SAID))
+        (Claim(port=port, address=address, protocol=protocol_in(event.text)), case.quoted(event, SAID))
         for event, address, port in lines.endpoint_in_use(events)
     ]
     if quoted:
@@ -80,12 +79,8 @@ def _spoken_of(case: Case) -> list[tuple[Claim, Evidence | None]]:
         (Claim(port=port, address=address, protocol=protocol), case.quoted(event, FITS))
         for event in said
         for address, port in endpoints_of(event.text)
-        for protocol in (("udp",) if _protocol(event.text) == "udp" else ("tcp", "udp"))
+        for protocol in (("udp",) if protocol_in(event.text) == "udp" else ("tcp", "udp"))
     ]
-
-
-def _protocol(text: str) -> str:
-    return "udp" if re.search(r"(?i)\budp\b", text) else "tcp"
 
 
 @cause(
@@ -162,7 +157,7 @@ def _held_while_up(case: Case) -> Iterator[Finding]:
     """It is up without an endpoint that it wanted: its own words of this run, and the table of sockets."""
     seen: set[tuple[int, int]] = set()
     for event, address, port in lacked(case, "in use", "no endpoint"):
-        claim = Claim(port=port, address=address, protocol=_protocol(event.text))
+        claim = Claim(port=port, address=address, protocol=protocol_in(event.text))
         mine = {":" in s.address for s in case.index.sockets.of(case.service) if s.port == port}
         holders = [s for s in held_by_others(case, claim) if (":" in s.address) not in mine or address]
         holder = next(iter(holders), None)

@@ -219,6 +219,9 @@ def call_forbidden(case: Case) -> Iterator[Finding]:
     confinement, last = case.service.confinement, case.service.last
     if confinement is None or last is None:
         return
+    if kept := _kept_from(case, confinement.keeps_from or []):
+        yield _forbidden(case, kept[0], kept[1], [case.quoted(kept[2], SAID)], SAID)
+        return
     if confinement.families is not None and (said := lines.saying(case.own_events(), "no family")):
         yield _forbidden(case, "RestrictAddressFamilies", "a kind of socket", [case.quoted(said[-1], FITS)], SAID)
     elif confinement.calls_by and last.signal == _NO_SUCH_CALL:
@@ -248,6 +251,44 @@ def call_forbidden(case: Case) -> Iterator[Finding]:
         yield replace(found, residual=True, explains=("exits-with-error", "exits-at-once", "crash-loop"))
 
 
+_KEPT_FROM = {
+    "MemoryDenyWriteExecute": (
+        ("mmap", "mprotect", "pkey_mprotect", "shmat"),
+        "memory that it may both write and execute",
+    ),
+    "RestrictRealtime": (("sched_setscheduler", "sched_setattr", "sched_setparam"), "real-time scheduling"),
+    "RestrictSUIDSGID": (
+        ("chmod", "fchmod", "fchmodat", "fchmodat2", "mknod", "mknodat"),
+        "files that run as their owner",
+    ),
+    "LockPersonality": (("personality",), "another execution domain"),
+    "RestrictNamespaces": (("unshare", "setns", "clone", "clone3"), "a name space of its own"),
+}
+"""What each of these settings refuses, with ``EPERM`` (systemd.exec(5), "Sandboxing")."""
+
+
+def _kept_from(case: Case, settings: list[str]) -> tuple[str, str, Event] | None:
+    """The setting that refused it a call, what that call is about, and the record that names the call."""
+    for event in case.own_events()[::-1] if settings else ():
+        if event.call is not None and event.call.error != "EPERM":
+            continue
+        words = [event.call.name] if event.call is not None else _WORD.findall(event.text[:_LONGEST].lower())
+        if event.call is None and errors()[_NOT_PERMITTED].text.lower() not in event.text.lower():
+            continue
+        for setting in settings:
+            calls, what = _KEPT_FROM.get(setting, ((), ""))
+            if any(call in words for call in calls):
+                return setting, what, event
+    return None
+
+
+_NOT_PERMITTED = 1
+"""The error that such a call gives (errno(3), ``EPERM``)."""
+_WORD = pattern(r"[a-z_0-9]{3,30}")
+_LONGEST = 2000
+"""Characters of a line that are gone through for the name of a call."""
+
+
 def _changed_since_good(case: Case) -> datetime | None:
     """When the definition was changed, if that was after the last good start and before the failed one."""
     definition, last = case.service.definition, case.service.last
@@ -269,11 +310,13 @@ def _named_call(seen: list[Event]) -> str:
 def _forbidden(case: Case, setting: str, what: str, said: list[Evidence], bears: str) -> Finding:
     name = case.service.name
     return Finding(
-        says=f"{name} is kept from {what} that it needs, by {setting}= of its definition.",
+        says=f"{name} is kept from {what}, which it needs, by {setting}= of its definition.",
         evidence=(*said, case.seen(f"{setting}= is set for {name}", "definition", bears=bears)),
         mends=(
             Mend(
-                f"Let {name} make that call: widen {setting}= in its definition by what it needs, and no more.",
+                f"Switch {setting}= off in the definition of {name}, if it is meant to have that."
+                if setting in _KEPT_FROM
+                else f"Let {name} make that call: widen {setting}= in its definition by what it needs, and no more.",
                 AFTER_RELOAD,
             ),
         ),

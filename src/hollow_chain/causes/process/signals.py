@@ -18,6 +18,7 @@ from hollow_chain.facts.service import Service
 from hollow_chain.families.messages import EXITED
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.forms import says
 
 _CRASHES = frozenset({4, 5, 6, 7, 8, 11, 31})
 """Signals that a program brings on itself (signal(7)); others come from somebody."""
@@ -214,6 +215,7 @@ def killed_for_memory(case: Case) -> Iterator[Finding]:
         return
     told = [e for e in case.last_events() if not case.went_on_after(e)]
     said = [e for e in told if "oom-kill" in e.text.lower() or "out of memory" in e.text.lower()]
+    said = [e for e in said if not says(e.text, "bounded tasks")]
     if last.result != "oom-kill" and not (said and failed_last(service)):
         return
     limit = service.limits.memory_bytes if service.limits else None

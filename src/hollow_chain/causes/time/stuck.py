@@ -5,7 +5,7 @@ from __future__ import annotations
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import SAID, Evidence
 from hollow_chain.facts.observed import ObservedWait
-from hollow_chain.wording.observed import SOURCE
+from hollow_chain.wording.observed import SOURCE, is_answer
 
 _STUCK = ("connect", "lock", "open", "look", "run", "enter", "poll")
 """Calls that come back at once unless somebody else keeps them; who is up and idle waits in none of them, or asks nobody meanwhile."""
@@ -15,7 +15,7 @@ def stuck_in(case: Case) -> ObservedWait | None:
     """The call that kept the last start that was watched; None where none was, or it kept none."""
     seen = [one for one in case.host.observed or () if one.service == case.node.name]
     waits = seen[-1].waits if seen else []
-    return next((one for one in waits if one.kind in _STUCK and one.thing), None)
+    return next((one for one in waits if one.thing and (one.kind in _STUCK or is_answer(one))), None)
 
 
 def in_words(wait: ObservedWait) -> str:

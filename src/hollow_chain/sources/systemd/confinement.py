@@ -18,6 +18,12 @@ _PROTECTED = {"yes": ["/usr", "/boot", "/efi"], "full": ["/usr", "/boot", "/efi"
 _HOMES = ["/home", "/root", "/run/user"]
 
 
+_KEEP_FROM_CALLS = ("MemoryDenyWriteExecute", "RestrictRealtime", "RestrictSUIDSGID", "LockPersonality")
+"""Settings that refuse single calls, whatever the account (systemd.exec(5), "Sandboxing")."""
+_ALL_NAMESPACES = 0x7E020080
+"""The flags of all kinds of name spaces (``CLONE_NEW*``, clone(2)), as the manager gives those that a unit may make."""
+
+
 # capabilities(7), in the order of their numbers.
 _RIGHTS = (
     "CHOWN", "DAC_OVERRIDE", "DAC_READ_SEARCH", "FOWNER", "FSETID", "KILL", "SETGID", "SETUID", "SETPCAP",
@@ -56,7 +62,10 @@ def confinement_of(facts: Properties) -> Confinement | None:
     restricted = capabilities & _ALL_RIGHTS != _ALL_RIGHTS
     writable = [path.lstrip("-+") for path in facts.get("ReadWritePaths", ())]
     no_calls, calls = _networks(facts.get("IPAddressDeny", ())), _networks(facts.get("IPAddressAllow", ()))
-    closed = read_only or hidden or writable or not_run or no_calls
+    keeps_from = [name for name in _KEEP_FROM_CALLS if facts.get(name)]
+    if facts.get("RestrictNamespaces", _FOREVER) & _ALL_NAMESPACES != _ALL_NAMESPACES:
+        keeps_from.append("RestrictNamespaces")
+    closed = read_only or hidden or writable or not_run or no_calls or keeps_from
     if not (closed or private_tmp or private_net or restricted or granted or calls_by or families is not None):
         return None
     return Confinement(
@@ -68,6 +77,7 @@ def confinement_of(facts: Properties) -> Confinement | None:
         calls_by=calls_by,
         calls_fail_with=error,
         families=families,
+        keeps_from=keeps_from or None,
         private_tmp=private_tmp,
         private_network=private_net,
         no_calls_to=no_calls or None,
