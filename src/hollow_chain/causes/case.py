@@ -12,7 +12,7 @@ from hollow_chain.causes.finding import DOUBT, FITS, HINT, PROOF, SAID, TELLS, E
 from hollow_chain.causes.good_runs import plain, said_when_well
 from hollow_chain.causes.host_index import HostIndex
 from hollow_chain.causes.nature import When
-from hollow_chain.causes.standing import Standing, failed_last, standing
+from hollow_chain.causes.standing import Standing, failed_last, skipped, standing
 from hollow_chain.chain.graph import Graph, Node
 from hollow_chain.facts.host import TOLD, Event, File, Host, HostAccount
 from hollow_chain.facts.service import Service, is_deserted
@@ -223,6 +223,7 @@ class Case(msgspec.Struct, frozen=True):
         style = service.program.style if service.program is not None else "oneshot"
         if (
             last is None
+            or skipped(service)  # since
             or service.state != "stopped"
             or style in ("oneshot", "")
             or last.started_at is None
@@ -317,12 +318,12 @@ class Case(msgspec.Struct, frozen=True):
         return recorded[-1] if recorded else started
 
     def told_events(self) -> list[Event]:
-        """The records of the last try; of one that failed, without what the program says in good starts too. Worked out once."""
+        """The records of the last try; of one that is not well, without what the program says in good starts too. Worked out once."""
         found = self.index.told.get(self.node.name)
         if found is None:
             found = self.last_events()
-            harmless = said_when_well(self.events()) if failed_last(self.service) else ()
-            if harmless and not self.standing.well:
+            harmless = said_when_well(self.events()) if not self.standing.well else ()
+            if harmless:
                 found = [event for event in found if event.by_manager or plain(event.text) not in harmless]
             self.index.told[self.node.name] = found
         return found

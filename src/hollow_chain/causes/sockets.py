@@ -11,6 +11,7 @@ from hollow_chain.lazy import pattern
 from hollow_chain.wording.lines import CONFIGURATION
 
 _UDP = pattern(r"(?i)\budp[46]?\b")
+_TCP = pattern(r"(?i)\b(?:tcp[46]?|https?)\b")
 
 
 def claims_tcp(service: Service) -> list[Claim]:
@@ -133,3 +134,8 @@ class Sockets:
 def protocol_in(text: str) -> str:
     """The protocol that a line speaks of; TCP where it speaks of none."""
     return "udp" if _UDP.search(text) else "tcp"
+
+
+def protocol_is_said(text: str) -> bool:
+    """Whether a line says which protocol it is about."""
+    return _UDP.search(text) is not None or _TCP.search(text) is not None

@@ -337,11 +337,21 @@ _IN_THE_WAY = ("denied", "in use", "no address", "missing", "full", "locked", "b
                "bounded files", "bounded tasks", "bounded watches", "bounded sharing", "bounded memory")  # fmt: skip
 
 
+_UNPLACED = {"a configuration as a whole", "words of a parser"}
+_IN_ONE_READING = 8
+"""Lines before a complaint about a whole configuration in which the step stands that failed."""
+
+
 def _closes(events: list[Event], index: int) -> bool:
     """Whether a line only says that the configuration as a whole will not do, and one just before it what was in the way."""
     own = {one.form.form for one in forms.read(events[index].text).found if one.form.says == "rejected"}
     near = events[max(0, index - _BEFORE) : index]
-    return own == {"a configuration as a whole"} and any(says(event.text, *_IN_THE_WAY) for event in near)
+    if own == {"a configuration as a whole"} and any(says(event.text, *_IN_THE_WAY) for event in near):
+        return True
+    # Who takes his endpoints while he reads his settings calls that line of them wrong for which there was none.
+    around = [one for one in events[max(0, index - _IN_ONE_READING) : index] if _of_one_breath(events[index], one)]
+    unplaced = own <= _UNPLACED and line_in(events[index].text) is None
+    return unplaced and any(says(one.text, "in use", "no address") and endpoints_of(one.text) for one in around)
 
 
 _LONGEST_TRACE = 60

@@ -17,7 +17,7 @@ from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered, started_since_boot
 from hollow_chain.facts.habits import folder_of
 from hollow_chain.facts.host import Event, File
-from hollow_chain.facts.service import Program, Service
+from hollow_chain.facts.service import Program, Service, is_deserted
 from hollow_chain.families.steps import step_of
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
@@ -252,7 +252,7 @@ def _how_far(case: Case, path: str) -> str:
 def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     """Paths that are named and absent, with why they count."""
     service, program = case.service, case.service.program or Program()
-    if service.kind != "service" or case.standing is Standing.UP:
+    if service.kind != "service" or case.standing is Standing.UP or _has_come_up(case):
         return
     if not came_to_nothing(case):
         if not started_since_boot(service, case.host.boot_at):
@@ -300,6 +300,19 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         elif not path.startswith(_VOLATILE) and not spoken:
             ended = numbered(case, *_NOT_THERE, bears=SAID)
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT), *ended]
+
+
+_IS_UP = 3.0
+"""Seconds after which a run that is up does without what it called absent at its start."""
+
+
+def _has_come_up(case: Case) -> bool:
+    """Whether it has been restarted, and is up by now: what this run lacks has not kept it from that."""
+    service, read_at = case.service, case.host.read_at
+    up = service.last.up_at if service.last is not None and service.state == "running" else None
+    return (
+        up is not None and read_at is not None and (read_at - up).total_seconds() >= _IS_UP and not is_deserted(service)
+    )
 
 
 def _tested_in_vain(case: Case) -> dict[str, Evidence]:

@@ -13,7 +13,7 @@ from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Evidence
 from hollow_chain.causes.nature import CLAIMS, PORT, Boot, Shown
 from hollow_chain.causes.port.deaf import lacked, may_be_deaf
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.sockets import claims_tcp, protocol_in
+from hollow_chain.causes.sockets import claims_tcp, protocol_in, protocol_is_said
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered
 from hollow_chain.facts.endpoints import ANY, free_neighbor, of_claim, of_listener, overlap
@@ -39,12 +39,15 @@ def _wanted(case: Case) -> list[tuple[Claim, Evidence | None]]:
     """Endpoints that a log line calls taken; where a line does not say which, those that the service claims."""
     # A call that is one of several that may have ended it says less than a line of its own.
     events = [event for event in case.last_events() if _is_sure(event)]
-    quoted = [
+    quoted: list[tuple[Claim, Evidence | None]] = [
         (Claim(port=port, address=address, protocol=protocol_in(event.text)), case.quoted(event, SAID))
         for event, address, port in lines.endpoint_in_use(events)
     ]
     if quoted:
-        return list({(c.address, c.port, c.protocol): (c, e) for c, e in quoted}.values())
+        told = list({(c.address, c.port, c.protocol): (c, e) for c, e in quoted}.values())
+        # Many lines do not say of which protocol: the one whose endpoint somebody has.
+        unsaid = [(replace(c, protocol="udp"), e) for c, e in told if e is not None and not protocol_is_said(e.fact)]
+        return told if any(held_by_others(case, c) for c, _ in told) else [*told, *unsaid]
     said = [e for e in events if says(e.text, "in use") or e.number in _IN_USE_NUMBERS]
     last = case.service.last
     if not said and not (last and last.error_number in _IN_USE_NUMBERS):

@@ -11,7 +11,7 @@ from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.process.telling import FAILED_STATES, after_how_long, ending, heed, last_words
 from hollow_chain.causes.reached import unanswered
 from hollow_chain.causes.rule import cause
-from hollow_chain.causes.standing import GAVE_UP_OVER, Standing, failed_last, hangs
+from hollow_chain.causes.standing import GAVE_UP_OVER, Standing, failed_last, hangs, skipped
 from hollow_chain.causes.words import clock, run_seconds, stop_was_asked
 from hollow_chain.facts.service import is_deserted
 from hollow_chain.families.times import ENDED_AT_ONCE
@@ -131,6 +131,8 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
         return
     if last is None or service.kind != "service" or (service.program and service.program.style == "oneshot"):
         return
+    if skipped(service):
+        return  # it has been run before, and was not since
     protocol = last.result == "protocol"
     ran = run_seconds(service)
     clean = not failed_last(service) and last.exit_status in (None, 0) and service.state != "running"

@@ -53,10 +53,15 @@ def lock_held(case: Case) -> Iterator[Finding]:
                 _giving_way(case, event, path, holder, who),
             ),
             holder=who,
-            explains=("exits-with-error", "crash-loop", "config-rejected"),
+            explains=("exits-with-error", "crash-loop", "config-rejected", *(("port-held",) if _is_socket(case, path) else ())),
         )  # fmt: skip
     if not found:
         yield from _held_places(case)
+
+
+def _is_socket(case: Case, path: str) -> bool:
+    file = case.file(path) if path else None
+    return file is not None and file.kind == "socket"
 
 
 def _bears(case: Case, path: str, holder: Process) -> str:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from hollow_chain.causes.case import Case
-from hollow_chain.causes.finding import Evidence
+from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.finding import HINT, Evidence
 from hollow_chain.facts.service import Service
 
 
@@ -34,3 +34,22 @@ def was_bound(case: Case) -> bool:
     bound = (link for link in case.service.links if link.kind == "hard" and link.word == _BOUND and not link.host)
     heads = (case.graph.node(case.node.host, link.to) for link in bound)
     return any(head.service is not None and head.service.state in ("stopped", "failed") for head in heads)
+
+
+_AT_ONCE = 2.0
+"""Seconds within which two services end whose stops belong to one request."""
+
+
+def stopped_with(case: Case) -> Evidence | None:
+    """The service whose stop takes this one along, where both ended together (systemd.unit(5), "PartOf=", "Requires=")."""
+    ended = end_of(case.service)
+    for link in case.service.links if ended is not None else ():
+        other = (
+            case.graph.find(case.node.host, link.to) if not link.host and (link.stops or link.kind == "hard") else None
+        )
+        left = end_of(other) if other is not None and other.state in ("stopped", "failed") else None
+        if other is None or ended is None or left is None or abs((ended - left).total_seconds()) > _AT_ONCE:
+            continue
+        fact = f"{other.name} was stopped at the same moment, and its stop takes {case.node.name} along ({link.word or link.kind})"
+        return case.seen(fact, MANAGER, left, HINT)
+    return None

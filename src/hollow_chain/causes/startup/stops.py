@@ -16,7 +16,7 @@ from hollow_chain.causes.standing import (
     hangs,
     skipped,
 )
-from hollow_chain.causes.startup.last_end import end_of, last_records, was_bound
+from hollow_chain.causes.startup.last_end import end_of, last_records, stopped_with, was_bound
 from hollow_chain.causes.two_looks import two_looks
 from hollow_chain.causes.words import (
     clock,
@@ -119,6 +119,7 @@ def _ended_cleanly(case: Case) -> Iterator[Finding]:
             case.seen(f"{service.name} had been up, and no error of its run is recorded", bears=HINT)
             if was_up(service)
             else case.seen(f"{service.name} was not up yet: its start was called off", bears=TELLS),
+            *([along] if (along := stopped_with(case)) else []),
             *last_records(case),
         ),
         mends=(Mend(f"Start {service.name}.", acts=(start(service.name),)),),

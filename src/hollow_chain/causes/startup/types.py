@@ -16,7 +16,7 @@ from hollow_chain.causes.standing import (
     skipped,
     up_targets,
 )
-from hollow_chain.causes.startup.last_end import end_of, is_done, last_records, was_bound
+from hollow_chain.causes.startup.last_end import end_of, is_done, last_records, stopped_with, was_bound
 from hollow_chain.causes.words import (
     clock,
     ended_at_once,
@@ -120,7 +120,12 @@ def manual_not_started(case: Case) -> Iterator[Finding]:
         ended = end_of(service)
         how = "stopped on request" if stop_was_asked(case) else "ended cleanly"
         reason = f"its startup type is manual, it was {how} at {clock(ended)}, and nothing has started it since"
-        evidence[1:] = [case.seen(f"{service.name} was {how}", MANAGER, ended, HINT), *last_records(case)]
+        along = stopped_with(case)
+        evidence[1:] = [
+            case.seen(f"{service.name} was {how}", MANAGER, ended, HINT),
+            *([along] if along else []),
+            *last_records(case),
+        ]
     elif only_on_need:
         reason = "it is started only when something needs it, and nothing that does has been started"
     mends = [Mend(f"Start {service.name}.", acts=(start(service.name),))]
