@@ -12,6 +12,7 @@ from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import EXIT_NOT_FOUND, library_folders, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
+from hollow_chain.causes.places import inside
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered, started_since_boot
@@ -75,7 +76,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
         seen = [] if file is None else [case.seen(f"{path} {_seen(file)}", FILES, bears=HINT)]
         yield Finding(
             says=f"{case.service.name} needs {path}, which {gone}.",
-            evidence=(*seen, *reasons),
+            evidence=(*seen, *_led_there(case, path), *reasons),
             mends=(
                 Mend(
                     f"See what made {path}, and move it aside."
@@ -209,6 +210,14 @@ def _links_to_nothing(case: Case) -> Iterator[Finding]:
             explains=("exits-with-error", "exits-at-once", "crash-loop"),
         )
         return
+
+
+def _led_there(case: Case, path: str) -> Iterator[Evidence]:
+    """The link by which a path came about that nothing names: who watched a start saw where it led."""
+    for file in case.host.files:
+        if file.link_to and file.path != path and inside(path, file.link_to) and file.link_to.count("/") > 1:
+            yield case.seen(f"{file.path} is a link to {file.link_to}", FILES, bears=HINT)
+            return
 
 
 _IN_A_CIRCLE = "too many levels of symbolic links"

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.finding import DOUBT, FITS, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.words import numbered
@@ -80,6 +80,30 @@ def _no_room(case: Case) -> Iterator[Finding]:
             explains=("exits-with-error", "exits-at-once", "crash-loop", "killed", "access-denied"),
         )
         return
+    full_ones = [f for f in case.host.filesystems if _is_full(f) and _is_written(f)] if looked.is_silent(case) else []
+    for full in full_ones[:1]:  # where it writes is known in part only
+        name, what = case.service.name, "inodes" if full.free and full.inodes_free == 0 else "space"
+        yield Finding(
+            says=f"{name} most likely cannot write: no {what} {'are' if what == 'inodes' else 'is'} left on {full.mounted_on}.",
+            evidence=(
+                case.seen(f"{full.mounted_on}: {_room_on(full)}", FILES, bears=HINT),
+                case.seen(f"whether {name} writes there was not seen", FILES),
+                looked.ended(case),
+            ),
+            mends=(Mend(f"Make room on {full.mounted_on}, then start {name}."),),
+            residual=True,
+            explains=("exits-with-error", "exits-at-once", "crash-loop"),
+        )
+
+
+def _is_written(place: Filesystem) -> bool:
+    """Whether services write to a file system by habit (hier(7))."""
+    return place.kind not in _OF_THE_KERNEL and (place.mounted_on == "/" or place.mounted_on.startswith(_WRITTEN))
+
+
+_WRITTEN = ("/var", "/srv", "/tmp", "/run", "/home", "/opt", "/mnt", "/data")
+_OF_THE_KERNEL = ("devtmpfs", "proc", "sysfs", "cgroup2", "squashfs", "iso9660", "efivarfs", "ramfs")
+"""Kinds of file systems whose size says nothing of room (proc(5), sysfs(5)), or that are full by nature."""
 
 
 def _room_there(case: Case, paths: list[str]) -> Iterator[Evidence]:
