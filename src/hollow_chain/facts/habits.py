@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from hollow_chain.facts.service import Service
 
 
@@ -30,3 +32,10 @@ def folder_of(service: Service) -> str:
     if program is None or program.root or not program.path.startswith("/"):
         return ""
     return program.folder if program.folder.startswith("/") else "" if program.folder else "/"
+
+
+def is_of_instance(service: Service, path: str) -> bool:
+    """Whether a path bears the name of the instance that *service* is."""
+    name = service.instance
+    found = re.search(rf"(?<![A-Za-z0-9]){re.escape(name)}(?![A-Za-z0-9])", path.rpartition("/")[2]) if name else None
+    return found is not None and any(map(str.isalnum, name))

@@ -6,12 +6,12 @@ import re
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.definition.paths import is_of_instance
 from hollow_chain.causes.finding import PROOF, Finding, Mend
 from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.rule import cause
 from hollow_chain.causes.standing import EXEC_CONDITION, passed_over, skipped
 from hollow_chain.chain import HARD
+from hollow_chain.facts.habits import is_of_instance
 from hollow_chain.facts.service import Condition, Service
 from hollow_chain.lazy import pattern
 

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from itertools import pairwise
 
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.definition.given import refused_value, unset_variable
 from hollow_chain.causes.definition.program import programs_of
-from hollow_chain.causes.finding import AFTER_RELOAD, DOUBT, FITS, HINT, SAID, TELLS, Finding, Mend
+from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rights import barrier
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
-from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
@@ -44,12 +43,12 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     # A script that stumbles names itself: that is where in the program, not where in its configuration.
     complaints = [kept for one in lines.config_errors(own) if (kept := _not_of(programs, one)) is not None]
     if not any(one.path and one.rejects for one in complaints):
-        refused = list(_refused_value(case, own))
+        refused = list(refused_value(case, own))
         yield from refused
         if refused:
             return
     if not complaints:
-        yield from _unset_variable(case)
+        yield from unset_variable(case)
         yield from _unread(case)
         return
     if last is not None and last.result == "watchdog":
@@ -96,75 +95,6 @@ def _is_of_settings(case: Case, path: str) -> bool:
         or (program is not None and path in program.paths)
         or "/" not in path
     )
-
-
-def _refused_value(case: Case, own: list[Event]) -> Iterator[Finding]:
-    """A value that it cannot use, by its own words, and that its definition gives it."""
-    given = _given_values(case.service)
-    for event in [one for one in own if says(one.text, "no value", "rejected")][::-1]:
-        for match in _QUOTED.finditer(event.text[:_LONGEST]):
-            value = match["value"]
-            if value not in given:
-                continue
-            name, service = given[value], case.service
-            yield Finding(
-                says=f"{service.name} cannot use {value!r}, which its definition gives it as {name}: \u201c{event.text[:200]}\u201d.",
-                evidence=(
-                    case.quoted(event, SAID),
-                    case.seen(f"{name} of {service.name} is {value!r}", "definition", bears=SAID),
-                ),
-                mends=(Mend(f"Correct {name} in the definition of {service.name}.", AFTER_RELOAD),),
-                explains=("exits-with-error", "crash-loop", "exits-at-once"),
-            )
-            return
-
-
-_QUOTED = pattern(r"[\"'`\u2018\u201c](?P<value>[^\"'`\u2018\u2019\u201c\u201d\s]{1,200})[\"'`\u2019\u201d]")
-_LONGEST = 2000
-"""Characters of a line that are gone through for what it quotes."""
-
-
-def _given_values(service: Service) -> dict[str, str]:
-    """The values that the definition gives the program, and what each is called there."""
-    program = service.program
-    if program is None:
-        return {}
-    found = {word: f"argument {n}" for n, word in enumerate(program.arguments) if n and not word.startswith("-")}
-    for before, word in pairwise(program.arguments):
-        if before.startswith("-") and word in found:
-            found[word] = f"the argument after {before}"
-    for word in program.arguments:
-        option, sign, value = word.partition("=")
-        if sign and option.startswith("-") and value:
-            found[value] = option
-    for word in program.environment:
-        name, _, value = word.partition("=")
-        if value:
-            found[value] = f"the variable {name}"
-    return found
-
-
-_UNSET = pattern(r"(?i)unset environment variable evaluates to an empty string: (?P<names>[A-Za-z_][\w, ]{0,200})")
-
-
-def _unset_variable(case: Case) -> Iterator[Finding]:
-    """Its command line uses a variable that nothing sets, so that it is called without that word (systemd.service(5), "Command Lines")."""
-    program, name = case.service.program, case.service.name
-    told = [(event, match) for event in case.last_events() if event.by_manager and (match := _UNSET.search(event.text))]
-    if program is None or not told:
-        return
-    event, match = told[-1]
-    names = match["names"].strip()
-    yield Finding(
-        says=f"{name} is called without {names}: its command line uses that variable, and nothing sets it.",
-        evidence=(
-            case.quoted(event, FITS),
-            case.seen(_ending(case.service), at=case.service.last.ended_at if case.service.last else None, bears=TELLS),
-        ),
-        mends=(Mend(f"Set {names} in the definition of {name} (Environment=, or the file that EnvironmentFile= names).", AFTER_RELOAD),),
-        residual=True,
-        explains=("exits-with-error", "crash-loop", "exits-at-once"),
-    )  # fmt: skip
 
 
 def _unread(case: Case) -> Iterator[Finding]:

@@ -9,21 +9,20 @@ from datetime import timedelta
 from hollow_chain.causes import looked
 from hollow_chain.causes.called import CalledSocket, called_sockets
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.definition.given import missing_variables, tested_in_vain
 from hollow_chain.causes.definition.program import EXIT_NOT_FOUND, library_folders, programs_of
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.places import inside
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered, started_since_boot
-from hollow_chain.facts.habits import folder_of
+from hollow_chain.facts.habits import folder_of, is_of_instance
 from hollow_chain.facts.host import Event, File
-from hollow_chain.facts.service import Program, Service, is_deserted
+from hollow_chain.facts.service import Program, is_deserted
 from hollow_chain.families.steps import step_of
-from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
-from hollow_chain.wording.tested import tested
 from hollow_chain.wording.things import paths_below, paths_in
 
 _NOT_THERE = (2, 3)
@@ -63,7 +62,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
         return
     named = False
     called = {one.path: one for one in called_sockets(case)}
-    for path, reasons in _absent_paths(case):
+    for path, reasons in absent_paths(case):
         if is_of_instance(case.service, path):
             continue
         if path in called:
@@ -92,7 +91,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
         )
         named = True
     if not named:
-        yield from _missing_variables(case)
+        yield from missing_variables(case)
         yield from _missing_module(case)
         yield from _links_to_nothing(case)
 
@@ -126,53 +125,6 @@ def _status_of_loader(case: Case) -> Iterator[Evidence]:
             at=last.ended_at,
             bears=FITS,
         )
-
-
-_VARIABLE = pattern(r"\$\{?(?P<name>[A-Za-z_]\w{0,100})")
-_OF_THE_MANAGER = pattern(
-    r"PATH|LANG|USER|LOGNAME|HOME|SHELL|MAINPID|MANAGERPID|INVOCATION_ID|\w+_DIRECTORY|LISTEN_\w+|NOTIFY_SOCKET|WATCHDOG_\w+|JOURNAL_STREAM|"
-    r"SYSTEMD_\w+|SERVICE_RESULT|EXIT_\w+|REMOTE_\w+|TERM|CREDENTIALS_\w+"
-)
-"""Variables that the manager sets by itself (systemd.exec(5), "Environment Variables in Spawned Processes")."""
-
-
-def _missing_variables(case: Case) -> Iterator[Finding]:
-    """Its command line uses a variable that only a file could set which may be missing, and is: it was called without that word. Many
-    do well without, so that it counts only where nothing else explains the end."""
-    service, program = case.service, case.service.program
-    last = service.last
-    if program is None or last is None or not last.exit_status or last.step or not failed_last(service):
-        return
-    files = [case.file(path) for path in (*program.environment_files, *(program.optional_files or ()))]
-    if not files or any(file is None or file.exists for file in files):
-        return
-    given = {word.partition("=")[0] for word in program.environment}
-    used = dict.fromkeys(m["name"] for word in program.arguments for m in _VARIABLE.finditer(word[:_LONGEST_WORD]))
-    unset = [name for name in used if name not in given and not _OF_THE_MANAGER.fullmatch(name)]
-    # A shell may have set it in the words before.
-    if not unset or " -c " in f" {' '.join(program.arguments[:3])} ":
-        return
-    path, words = next(file.path for file in files if file is not None), ", ".join(f"${name}" for name in unset[:4])
-    yield Finding(
-        says=f"{service.name} most likely misses {path}, which is not there: its command line uses {words}, and nothing else sets "
-        f"{'that' if len(unset) == 1 else 'those'}.",
-        evidence=(
-            case.seen(f"{path} does not exist", FILES, bears=TELLS),
-            case.seen(
-                f"the command line of {service.name}: {' '.join(program.arguments)[:200]}", "definition", bears=HINT
-            ),
-            looked.ended(case),
-        ),
-        mends=(
-            Mend(f"Put {path} back, or set {words} in the definition of {service.name} (Environment=).", AFTER_RELOAD),
-        ),
-        residual=True,
-        explains=("exits-with-error", "exits-at-once", "crash-loop"),
-    )
-
-
-_LONGEST_WORD = 2000
-"""Characters of an argument that are gone through for variables."""
 
 
 def _missing_module(case: Case) -> Iterator[Finding]:
@@ -258,7 +210,7 @@ def _how_far(case: Case, path: str) -> str:
     return ""
 
 
-def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
+def absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     """Paths that are named and absent, with why they count."""
     service, program = case.service, case.service.program or Program()
     if service.kind != "service" or case.standing is Standing.UP or _has_come_up(case):
@@ -279,7 +231,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         if case.file(path) is not None:
             spoken.setdefault(path, event)
     strict = [*program.environment_files, *_of_step(case)]
-    of_test = _tested_in_vain(case)
+    of_test = tested_in_vain(case)
     named = dict.fromkeys([*of_test, *strict, *spoken, *program.paths])
     for path in named:
         file = case.file(path)
@@ -322,25 +274,6 @@ def _has_come_up(case: Case) -> bool:
     return (
         up is not None and read_at is not None and (read_at - up).total_seconds() >= _IS_UP and not is_deserted(service)
     )
-
-
-def _tested_in_vain(case: Case) -> dict[str, Evidence]:
-    """What the step that failed only tests for, and is not as it wants it: path to why it counts."""
-    service, last = case.service, case.service.last
-    if last is None or not last.exit_status:
-        return {}
-    words = last.step_arguments or ([] if last.step else service.program.arguments if service.program else [])
-    found: dict[str, Evidence] = {}
-    for one in tested(words):
-        file = case.file(one.path)
-        if file is None or (file.exists and (one.asks, file.kind) not in _OTHER_THAN_ASKED):
-            continue
-        what = f"{last.step or 'its command'} of {service.name} tests whether {one.path} is {one.asks} ({one.operator})"
-        found[one.path] = case.seen(f"{what}, and does nothing else before", "definition", last.ended_at, SAID)
-    return found
-
-
-_OTHER_THAN_ASKED = {("a folder", "file"), ("a file", "folder"), ("a socket", "file"), ("a socket", "folder")}
 
 
 def _was_to_be_made(case: Case, event: Event, path: str) -> bool:
@@ -437,51 +370,3 @@ def _absent_before_a_try(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         file = case.file(path)
         if file is not None and not file.exists and is_of_instance(service, path) and path.startswith("/etc/"):
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=FITS)]
-
-
-def is_of_instance(service: Service, path: str) -> bool:
-    """Whether a path bears the name of the instance that *service* is."""
-    name = service.instance
-    found = re.search(rf"(?<![A-Za-z0-9]){re.escape(name)}(?![A-Za-z0-9])", path.rpartition("/")[2]) if name else None
-    return found is not None and any(map(str.isalnum, name))
-
-
-@cause("instance-config-missing", Boot.STAYS, states=("running", *NOT_UP))
-def instance_config_missing(case: Case) -> Iterator[Finding]:
-    """An instance whose own file is not there.
-
-    Looks at: paths that carry the instance's name, in the definition, its conditions, its arguments and its log.
-    Convinced by: such a path being absent; the files of other instances that are there are listed.
-    Against: a file there.
-    Mend: create the instance's file, or start the instance that was meant.
-    """
-    service = case.service
-    if not service.instance:
-        return
-    unmet = [c.parameter for c in service.conditions if c.outcome == "unmet" and not c.negated]
-    absent = dict(_absent_paths(case))
-    for path in unmet:
-        if path.startswith("/"):
-            absent.setdefault(
-                path, [case.seen(f"start condition of {service.name} on {path} does not hold", bears=SAID)]
-            )
-    for path, reasons in absent.items():
-        if not is_of_instance(service, path):
-            continue
-        file = case.file(path)
-        there = file.siblings if file else []
-        offered = f" There are: {', '.join(there[:6])}." if there else ""
-        yield Finding(
-            says=f"The instance {service.instance!r} of {service.template_of or service.name} has no file of its own: "
-            f"{path} is not there.{offered}",
-            evidence=(
-                case.seen(f"{path} does not exist", FILES, bears=FITS),
-                *reasons,
-                *(case.seen(f"{p} exists", FILES, bears=TELLS if n else HINT) for n, p in enumerate(there[:4])),
-            ),
-            mends=(
-                Mend(f"Create {path} for the instance {service.instance!r}."),
-                Mend("Or start the instance that was meant; those with a file are listed above.", instead=True),
-            ),
-            near=tuple(there[:8]),
-        )

@@ -1,0 +1,151 @@
+"""What the definition gives its program: the words and variables that it is called with, and what it only tests for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import pairwise
+
+from hollow_chain.causes import looked
+from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
+from hollow_chain.causes.standing import failed_last
+from hollow_chain.facts.host import Event
+from hollow_chain.facts.service import Service
+from hollow_chain.lazy import pattern
+from hollow_chain.wording.forms import says
+from hollow_chain.wording.tested import tested
+
+
+def tested_in_vain(case: Case) -> dict[str, Evidence]:
+    """What the step that failed only tests for, and is not as it wants it: path to why it counts."""
+    service, last = case.service, case.service.last
+    if last is None or not last.exit_status:
+        return {}
+    words = last.step_arguments or ([] if last.step else service.program.arguments if service.program else [])
+    found: dict[str, Evidence] = {}
+    for one in tested(words):
+        file = case.file(one.path)
+        if file is None or (file.exists and (one.asks, file.kind) not in _OTHER_THAN_ASKED):
+            continue
+        what = f"{last.step or 'its command'} of {service.name} tests whether {one.path} is {one.asks} ({one.operator})"
+        found[one.path] = case.seen(f"{what}, and does nothing else before", "definition", last.ended_at, SAID)
+    return found
+
+
+_OTHER_THAN_ASKED = {("a folder", "file"), ("a file", "folder"), ("a socket", "file"), ("a socket", "folder")}
+
+
+_VARIABLE = pattern(r"\$\{?(?P<name>[A-Za-z_]\w{0,100})")
+_OF_THE_MANAGER = pattern(
+    r"PATH|LANG|USER|LOGNAME|HOME|SHELL|MAINPID|MANAGERPID|INVOCATION_ID|\w+_DIRECTORY|LISTEN_\w+|NOTIFY_SOCKET|WATCHDOG_\w+|JOURNAL_STREAM|"
+    r"SYSTEMD_\w+|SERVICE_RESULT|EXIT_\w+|REMOTE_\w+|TERM|CREDENTIALS_\w+"
+)
+"""Variables that the manager sets by itself (systemd.exec(5), "Environment Variables in Spawned Processes")."""
+
+
+def missing_variables(case: Case) -> Iterator[Finding]:
+    """Its command line uses a variable that only a file could set which may be missing, and is: it was called without that word. Many
+    do well without, so that it counts only where nothing else explains the end."""
+    service, program = case.service, case.service.program
+    last = service.last
+    if program is None or last is None or not last.exit_status or last.step or not failed_last(service):
+        return
+    files = [case.file(path) for path in (*program.environment_files, *(program.optional_files or ()))]
+    if not files or any(file is None or file.exists for file in files):
+        return
+    given = {word.partition("=")[0] for word in program.environment}
+    used = dict.fromkeys(m["name"] for word in program.arguments for m in _VARIABLE.finditer(word[:_LONGEST_WORD]))
+    unset = [name for name in used if name not in given and not _OF_THE_MANAGER.fullmatch(name)]
+    # A shell may have set it in the words before.
+    if not unset or " -c " in f" {' '.join(program.arguments[:3])} ":
+        return
+    path, words = next(file.path for file in files if file is not None), ", ".join(f"${name}" for name in unset[:4])
+    yield Finding(
+        says=f"{service.name} most likely misses {path}, which is not there: its command line uses {words}, and nothing else sets "
+        f"{'that' if len(unset) == 1 else 'those'}.",
+        evidence=(
+            case.seen(f"{path} does not exist", FILES, bears=TELLS),
+            case.seen(
+                f"the command line of {service.name}: {' '.join(program.arguments)[:200]}", "definition", bears=HINT
+            ),
+            looked.ended(case),
+        ),
+        mends=(
+            Mend(f"Put {path} back, or set {words} in the definition of {service.name} (Environment=).", AFTER_RELOAD),
+        ),
+        residual=True,
+        explains=("exits-with-error", "exits-at-once", "crash-loop"),
+    )
+
+
+_LONGEST_WORD = 2000
+"""Characters of an argument that are gone through for variables."""
+
+
+def refused_value(case: Case, own: list[Event]) -> Iterator[Finding]:
+    """A value that it cannot use, by its own words, and that its definition gives it."""
+    given = _given_values(case.service)
+    for event in [one for one in own if says(one.text, "no value", "rejected")][::-1]:
+        for match in _QUOTED.finditer(event.text[:_LONGEST]):
+            value = match["value"]
+            if value not in given:
+                continue
+            name, service = given[value], case.service
+            yield Finding(
+                says=f"{service.name} cannot use {value!r}, which its definition gives it as {name}: \u201c{event.text[:200]}\u201d.",
+                evidence=(
+                    case.quoted(event, SAID),
+                    case.seen(f"{name} of {service.name} is {value!r}", "definition", bears=SAID),
+                ),
+                mends=(Mend(f"Correct {name} in the definition of {service.name}.", AFTER_RELOAD),),
+                explains=("exits-with-error", "crash-loop", "exits-at-once"),
+            )
+            return
+
+
+_QUOTED = pattern(r"[\"'`\u2018\u201c](?P<value>[^\"'`\u2018\u2019\u201c\u201d\s]{1,200})[\"'`\u2019\u201d]")
+_LONGEST = 2000
+"""Characters of a line that are gone through for what it quotes."""
+
+
+def _given_values(service: Service) -> dict[str, str]:
+    """The values that the definition gives the program, and what each is called there."""
+    program = service.program
+    if program is None:
+        return {}
+    found = {word: f"argument {n}" for n, word in enumerate(program.arguments) if n and not word.startswith("-")}
+    for before, word in pairwise(program.arguments):
+        if before.startswith("-") and word in found:
+            found[word] = f"the argument after {before}"
+    for word in program.arguments:
+        option, sign, value = word.partition("=")
+        if sign and option.startswith("-") and value:
+            found[value] = option
+    for word in program.environment:
+        name, _, value = word.partition("=")
+        if value:
+            found[value] = f"the variable {name}"
+    return found
+
+
+_UNSET = pattern(r"(?i)unset environment variable evaluates to an empty string: (?P<names>[A-Za-z_][\w, ]{0,200})")
+
+
+def unset_variable(case: Case) -> Iterator[Finding]:
+    """Its command line uses a variable that nothing sets, so that it is called without that word (systemd.service(5), "Command Lines")."""
+    program, name = case.service.program, case.service.name
+    told = [(event, match) for event in case.last_events() if event.by_manager and (match := _UNSET.search(event.text))]
+    if program is None or not told:
+        return
+    event, match = told[-1]
+    names = match["names"].strip()
+    yield Finding(
+        says=f"{name} is called without {names}: its command line uses that variable, and nothing sets it.",
+        evidence=(
+            case.quoted(event, FITS),
+            looked.ended(case),
+        ),
+        mends=(Mend(f"Set {names} in the definition of {name} (Environment=, or the file that EnvironmentFile= names).", AFTER_RELOAD),),
+        residual=True,
+        explains=("exits-with-error", "crash-loop", "exits-at-once"),
+    )  # fmt: skip
