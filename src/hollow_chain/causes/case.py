@@ -20,6 +20,7 @@ from hollow_chain.families import Family
 from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
 from hollow_chain.families.times import ENDED_AT_ONCE
 from hollow_chain.wording.observed import SURE
+from hollow_chain.wording.settled import does_without, unsettled
 
 MANAGER = "service manager"
 FILES = "file system"
@@ -279,7 +280,9 @@ class Case(msgspec.Struct, frozen=True):
         yet why it will end, and a run before the series ended for a reason of its own. Nearly every rule asks: worked out once."""
         found = self.index.since_last_start.get(self.node.name)
         if found is None:
-            found = self.index.since_last_start[self.node.name] = self._since_last_start()
+            found = self._since_last_start()
+            found = found if self.facts.standing(self.node) is Standing.UP else unsettled(found)
+            self.index.since_last_start[self.node.name] = found
         return found
 
     def _since_last_start(self) -> list[Event]:
@@ -352,7 +355,7 @@ class Case(msgspec.Struct, frozen=True):
             # The kernel has said so to us, and not a program: nobody can forge it, and what stood alone in the way is proven by it.
             bears = bears if bears not in (SAID, FITS) else PROOF if event.call.weight >= SURE else HINT
             return Evidence(event.text[:300], event.source, event.at, bears)
-        if bears in _CLAIMS and self.went_on_after(event):
+        if bears in _CLAIMS and (self.went_on_after(event) or does_without(event.text)):
             bears = HINT
         words = f"\u201c{event.text[:300]}\u201d"
         bears = _AT_MOST.get(event.trust, {}).get(bears, bears)

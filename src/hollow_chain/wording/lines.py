@@ -372,7 +372,7 @@ def _in_trace_before(events: list[Event], index: int) -> list[str]:
 def _place_after(events: list[Event], index: int) -> tuple[str, int] | None:
     for event in events[index + 1 : index + 1 + _AFTER]:
         if event.source == events[index].source and (found := place_in(event.text)):
-            return found
+            return None if _SOURCE_CODE.search(found[0]) else found
     return None
 
 

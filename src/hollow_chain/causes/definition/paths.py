@@ -318,6 +318,8 @@ def _bears(case: Case, event: Event, path: str) -> str:
     """What it is worth that a line calls a path absent: less where the program may have left the folder in which it begins."""
     if _is_anybodys(case, event, path):
         return HINT
+    if event.call is None and lines.saying(case.own_events(), "crashed"):
+        return FITS  # what it crashed over may be something else
     return (
         SAID
         if event.call is not None

@@ -84,7 +84,7 @@ def _no_room(case: Case) -> Iterator[Finding]:
     for full in full_ones[:1]:  # where it writes is known in part only
         name, what = case.service.name, "inodes" if full.free and full.inodes_free == 0 else "space"
         yield Finding(
-            says=f"{name} most likely cannot write: no {what} {'are' if what == 'inodes' else 'is'} left on {full.mounted_on}.",
+            says=f"{name} may be unable to write: no {what} {'are' if what == 'inodes' else 'is'} left on {full.mounted_on}.",
             evidence=(
                 case.seen(f"{full.mounted_on}: {_room_on(full)}", FILES, bears=HINT),
                 case.seen(f"whether {name} writes there was not seen", FILES),
@@ -92,7 +92,6 @@ def _no_room(case: Case) -> Iterator[Finding]:
             ),
             mends=(Mend(f"Make room on {full.mounted_on}, then start {name}."),),
             residual=True,
-            explains=("exits-with-error", "exits-at-once", "crash-loop"),
         )
 
 

@@ -1,0 +1,94 @@
+"""Lines of a run that another line of it settles: what the program does without by its own words, an exception that it handled, and what
+it only warned of before it said why it ends. They are no reason of the end, however alarming."""
+
+from __future__ import annotations
+
+from hollow_chain.facts.host import Event
+from hollow_chain.lazy import pattern
+from hollow_chain.wording.forms import says
+
+_REASONS = (
+    "missing", "denied", "in use", "no address", "full", "locked", "busy", "rejected", "unreached", "host away", "account unknown",
+    "group unknown", "account barred", "module missing", "library", "certificate", "clock", "mismatch", "too open", "read only", "no family",
+    "bounded files", "bounded tasks", "bounded memory", "bounded locked", "bounded watches", "bounded sharing",
+)  # fmt: skip
+"""What a line may say that is a reason to end."""
+_DOES_WITHOUT = pattern(
+    r"(?i)\b(?:using|assuming|use|with|taking) (?:the |built-?in |compiled-?in |hard-?coded )?defaults?\b"
+    r"|\bdefaults? (?:will be |are |is )?used\b|\bignor(?:ed|ing|e it|es it)\b|\bskipp(?:ed|ing)\b|\boptional\b"
+    r"|\bcontinuing\b|\bcarrying on\b|\bproceeding\b|\bnot (?:fatal|critical|required|needed)\b|\bnon-?fatal\b"
+    r"|\bfall(?:s|ing)? ?back\b|\bfallback\b|\bharmless\b|\bwill be created\b|\bcreating (?:it|a new|one|new)\b"
+    r"|\bfeature disabled\b|\bwithout it\b"
+)
+"""How a program says that it goes on without something."""
+_HANDLED = pattern(r"^[ \t]{0,8}During handling of the above exception, another exception occurred")
+_TRACE = pattern(r"^[ \t]{0,8}Traceback \(most recent call last\)")
+_LONGEST_TRACE = 200
+"""Lines of one trace of calls that are gone back through."""
+_HEAD = 100
+"""Characters at the head of a line in which its level stands."""
+_MILD = pattern(
+    r"(?:^|[\s\[<(|=\"])(?:TRACE|DEBUG|INFO|NOTICE|WARN|WARNING)(?=[\s\])>|:,\"]|$)"
+    r"|(?i:(?:[\[<(|]|level=\"?)(?:trace|debug|info|notice|warn|warning)(?=[\])>|\s\"]))|(?i:\b(?:warning|notice|debug|info):)"
+)
+_SEVERE = pattern(
+    r"(?:^|[\s\[<(|=\"])(?:ERROR|ERR|FATAL|CRIT|CRITICAL|EMERG|ALERT|PANIC|SEVERE)(?=[\s\])>|:,\"]|$)"
+    r"|(?i:(?:[\[<(|]|level=\"?)(?:error|err|fatal|crit|critical|emerg|alert|panic|severe)(?=[\])>|\s\"]))"
+    r"|(?i:\b(?:(?:fatal )?error|fatal|critical|panic):)"
+)
+_GOES_ON = pattern(r"^(?:[ \t]|Caused by\b|at \S|\.\.\. \d|---)")
+"""How a line begins that goes on with the one before it."""
+
+
+def does_without(text: str) -> bool:
+    """Whether a line says of what it complains of that the program goes on without it."""
+    return _DOES_WITHOUT.search(text) is not None
+
+
+def unsettled(events: list[Event]) -> list[Event]:
+    """The records of a run without those that another one of it settles; those of the manager stay."""
+    own = [event for event in events if not event.by_manager and event.call is None]
+    if not any(says(event.text, *_REASONS) for event in own):
+        return events
+    settled = {*_handled(own), *_warned_of(own), *_done_without(own)}
+    return [event for event in events if id(event) not in settled] if settled else events
+
+
+def _handled(own: list[Event]) -> set[int]:
+    """The trace before the words that another exception came while it was handled (traceback(3) of Python): the last one ended the run."""
+    found: set[int] = set()
+    for index, event in enumerate(own):
+        if _HANDLED.search(event.text) is None:
+            continue
+        for before in reversed(own[max(0, index - _LONGEST_TRACE) : index]):
+            found.add(id(before))
+            if _TRACE.search(before.text):
+                break
+    return found
+
+
+def _warned_of(own: list[Event]) -> set[int]:
+    """What it said at a mild level, where it gives a reason at a severe one later on."""
+    levels = _levels(own)
+    last = max((n for n, event in enumerate(own) if levels[n] == "severe" and says(event.text, *_REASONS)), default=0)
+    return {id(event) for n, event in enumerate(own[:last]) if levels[n] == "mild"}
+
+
+def _levels(own: list[Event]) -> list[str]:
+    """The level of each line by its own words, that of the line before where it goes on with that."""
+    found: list[str] = []
+    for event in own:
+        if _GOES_ON.search(event.text) and found:
+            found.append(found[-1])
+        else:
+            head = event.text[:_HEAD]
+            found.append("severe" if _SEVERE.search(head) else "mild" if _MILD.search(head) else "")
+    return found
+
+
+def _done_without(own: list[Event]) -> set[int]:
+    """What it goes on without by its own words, where another line gives a reason."""
+    without = [event for event in own if does_without(event.text)]
+    if not without or not any(says(event.text, *_REASONS) for event in own if not does_without(event.text)):
+        return set()
+    return {id(event) for event in without}
