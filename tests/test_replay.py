@@ -79,6 +79,9 @@ class RecordedJournal(journal.Journal):
     def beside(self, unit: str, names: list[str], boot: str, most: int = 20) -> list[Any]:
         return []  # the recordings hold what was said of each unit
 
+    def of_kernel(self, boot: str, most: int) -> list[Any]:
+        return []
+
     def about_files(self, unit: str, files: Any, boot: str, most: int = 5) -> list[Any]:
         return [event for event in self.last(unit, 1000) if event.file and event.file in files][-most:]
 

@@ -36,6 +36,8 @@ _SEVERE = pattern(
     r"|(?i:(?:[\[<(|]|level=\"?)(?:error|err|fatal|crit|critical|emerg|alert|panic|severe)(?=[\])>|\s\"]))"
     r"|(?i:\b(?:(?:fatal )?error|fatal|critical|panic):)"
 )
+_BY_RECORD = {"emergency": "severe", "alert": "severe", "critical": "severe", "error": "severe", "warning": "mild"}
+"""The levels of records, where the line tells none; what a program prints is recorded as information, whatever it is."""
 _GOES_ON = pattern(r"^(?:[ \t]|Caused by\b|at \S|\.\.\. \d|---)")
 """How a line begins that goes on with the one before it."""
 
@@ -82,7 +84,9 @@ def _levels(own: list[Event]) -> list[str]:
             found.append(found[-1])
         else:
             head = event.text[:_HEAD]
-            found.append("severe" if _SEVERE.search(head) else "mild" if _MILD.search(head) else "")
+            found.append(
+                "severe" if _SEVERE.search(head) else "mild" if _MILD.search(head) else _BY_RECORD.get(event.level, "")
+            )
     return found
 
 

@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from hollow_chain.causes import looked, places, rights
 from hollow_chain.causes.account.capabilities import refused_rights
+from hollow_chain.causes.account.policy import refused_by_policy
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import EXIT_EXEC, programs_of
@@ -38,8 +39,9 @@ from hollow_chain.wording.things import paths_in
 def access_denied(case: Case) -> Iterator[Finding]:
     """Its account, or its confinement, may not read, write or enter something.
 
-    Looks at: log lines that refuse a path, or say that it could not be opened; owner, group, mode and access list of
-    the path and of every folder on the way; what the definition makes read-only, hides, or takes from the account.
+    Looks at: what the kernel says that a policy of the host refused; log lines that refuse a path, or say that it could
+    not be opened; owner, group, mode and access list of the path and of every folder on the way; what the definition makes
+    read-only, hides, or takes from the account.
     Convinced by: such a line, and a path that does not let the account in.
     Against: a path that is not there; a refused port (then that is the cause).
     Mend: the smallest right that is enough.
@@ -51,6 +53,10 @@ def access_denied(case: Case) -> Iterator[Finding]:
     stepped = _stepped(case)
     if stepped is not None:
         yield _denied(case, *stepped, user)
+        return
+    by_policy = list(refused_by_policy(case))
+    if by_policy:
+        yield from by_policy
         return
     for event, path in _refused(case):
         named = path in paths_in(event.text)

@@ -104,6 +104,11 @@ class Journal:
             event_of(one.fields, unit, one.at) for one in found if not one.fields["_SYSTEMD_UNIT"].endswith(".service")
         ]
 
+    def of_kernel(self, boot: str, most: int) -> list[Entry]:
+        """The last *most* records of the kernel in this boot, those of its audit included, oldest first."""
+        fits: list[Match] = [{"_TRANSPORT": [way], "_BOOT_ID": [boot]} for way in ("kernel", "audit")]
+        return list(self._records.entries(fits, _FIELDS, most))
+
     def told(self, fields: dict[str, tuple[str, ...]], most: int, from_head: bool = False) -> list[ManagerRecord]:
         """Up to *most* records of the manager in which each of *fields* has one of its values, oldest first; the newest ones,
         unless *from_head*."""

@@ -13,7 +13,9 @@ from hollow_chain.reach.interfaces import Each, NotThere, in_turn
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import boots
 from hollow_chain.sources.systemd.conditions import add_unmet
-from hollow_chain.sources.systemd.journal import Journal, complete, failed_before, recalled
+from hollow_chain.sources.systemd.journal import MAX_TEXT, Journal, complete, failed_before, recalled
+from hollow_chain.wording.policy import Denial, denial_in
+from hollow_chain.wording.structured import spoken
 
 RECORDS_EACH = 100
 """Records of a service that are read: its last few starts, with what it says in each."""
@@ -83,6 +85,7 @@ def fill(
     host.events = journal.of_units(names, RECORDS_EACH, boot, each)
     host.events += _said_of_definitions(host, journal, boot)
     host.events += _said_beside(host, journal, boot)
+    host.events += _refused_by_policy(host, journal, boot)
     boots.add(host, [s for s in host.services if needs_history(s) or s.name in chosen], journal, boot, each)
 
 
@@ -113,6 +116,48 @@ def _spoke_in_last_run(service: Service, last_word: datetime | None) -> bool:
     return last_word is not None and (begun is None or last_word >= begun)
 
 
+_MOST_OF_KERNEL = 300
+"""Records of the kernel that are gone through for calls that a policy refused."""
+_LONGEST_COMMAND = 15
+"""Characters that the kernel keeps of the name of a process (proc(5), ``comm``)."""
+
+
+def _refused_by_policy(host: Host, journal: Journal, boot: str) -> list[Event]:
+    """What the kernel says that a policy refused to services that failed, in the time of their last run: no unit stands in it."""
+    failed = [
+        s for s in host.services if s.state in ("failed", "starting") and s.kind == "service" and s.program is not None
+    ]
+    records = journal.of_kernel(boot, _MOST_OF_KERNEL) if failed else []
+    told = [(one, denial) for one in records if (denial := denial_in(one.fields["MESSAGE"])) is not None]
+    if not told:
+        return []
+    processes = {(event.service, event.process) for event in host.events if event.process and not event.by_manager}
+    found: list[Event] = []
+    for service in failed:
+        for one, denial in told:
+            if not _in_last_run(service, one.at, host.read_at):
+                continue
+            if _is_of(service, denial) or (service.name, denial.process) in processes:
+                text = spoken(one.fields["MESSAGE"], MAX_TEXT).text
+                own = Event(at=one.at, text=text, service=service.name, source="kernel", level="error", trust="trusted")
+                own.process = denial.process
+                found.append(own)
+    return found[:_MOST_OF_KERNEL]
+
+
+def _is_of(service: Service, denial: Denial) -> bool:
+    """Whether what was refused a call is the program of a service, by its profile or its name."""
+    path = service.program.path if service.program is not None else ""
+    return bool(path) and (path == denial.subject or path.rpartition("/")[2][:_LONGEST_COMMAND] == denial.command)
+
+
+def _in_last_run(service: Service, at: datetime, read_at: datetime | None) -> bool:
+    last = service.last
+    begun = last.started_at if last is not None else None
+    until = (last.ended_at if last is not None else None) or read_at
+    return begun is not None and until is not None and begun - _AROUND <= at <= until + _AROUND
+
+
 _MOST_SILENT = 20
 """Failed services without a word of their own whose words are sought elsewhere: each is a question to a journal that may be long."""
 _AROUND = timedelta(seconds=1)
@@ -129,12 +174,9 @@ def _said_beside(host: Host, journal: Journal, boot: str) -> list[Event]:
     silent = [service for service in failed if not _spoke_in_last_run(service, spoke.get(service.name))]
     found: list[Event] = []
     for service in silent[:_MOST_SILENT]:
-        last = service.last
-        begun = last.started_at if last is not None else None
-        until = (last.ended_at if last is not None else None) or host.read_at
-        if begun is not None and until is not None:
+        if service.last is not None and service.last.started_at is not None:
             said = journal.beside(service.name, names_of(service), boot)
-            found += [event for event in said if begun - _AROUND <= event.at <= until + _AROUND]
+            found += [event for event in said if _in_last_run(service, event.at, host.read_at)]
     return found
 
 
