@@ -13,7 +13,7 @@ from hollow_chain.facts.service import LastRun, Program, Service
 from hollow_chain.reach.interfaces import Entry, Match
 from hollow_chain.sources.systemd import records
 from hollow_chain.sources.systemd.journal import Journal
-from hollow_chain.wording.policy import Denial, denial_in
+from hollow_chain.wording.policy import PolicyDenial, denial_in
 
 BEGUN = datetime(2026, 3, 4, 5, tzinfo=UTC)
 OPENED = (
@@ -29,17 +29,17 @@ BOUND = (
 @pytest.mark.parametrize(
     ("text", "denial"),
     [
-        (OPENED, Denial("AppArmor", "/usr/sbin/a", "/srv/a/db", "r", 312, "a")),
-        (BOUND, Denial("SELinux", "system_u:system_r:a_t:s0", "port 8081", "name_bind", 312, "a")),
+        (OPENED, PolicyDenial("AppArmor", "/usr/sbin/a", "/srv/a/db", "r", 312, "a")),
+        (BOUND, PolicyDenial("SELinux", "system_u:system_r:a_t:s0", "port 8081", "name_bind", 312, "a")),
         ('apparmor="DENIED" operation="capable" profile="a" pid=9 comm="a" capability=1  capname="dac_override"',
-         Denial("AppArmor", "a", "dac_override", "capable", 9, "a")),
+         PolicyDenial("AppArmor", "a", "dac_override", "capable", 9, "a")),
         (OPENED.replace("DENIED", "ALLOWED"), None),
         (BOUND.replace("permissive=0", "permissive=1"), None),
         ("a: access denied to /srv/a/db", None),
-        ('apparmor="DENIED" pid=99999999999999999999', Denial("AppArmor", "", "", "", 0, "")),
+        ('apparmor="DENIED" pid=99999999999999999999', PolicyDenial("AppArmor", "", "", "", 0, "")),
     ],
 )  # fmt: skip
-def test_what_a_record_tells(text: str, denial: Denial | None) -> None:
+def test_what_a_record_tells(text: str, denial: PolicyDenial | None) -> None:
     assert denial_in(text) == denial
 
 

@@ -12,7 +12,7 @@ _LONGEST = 4000
 """Characters of a record that are gone through."""
 
 
-class Denial(NamedTuple):
+class PolicyDenial(NamedTuple):
     """A call that a policy refused."""
 
     system: str
@@ -28,7 +28,7 @@ class Denial(NamedTuple):
     """The name of the process, as the kernel has it: of 15 characters (proc(5), ``comm``)."""
 
 
-def denial_in(text: str) -> Denial | None:
+def denial_in(text: str) -> PolicyDenial | None:
     """What a record of the kernel tells of a refused call; None where it tells of none, or of one that was let through all the same."""
     text = text[:_LONGEST]
     fields = {match["name"]: match["quoted"] or match["plain"] or "" for match in _FIELD.finditer(text)}
@@ -40,9 +40,9 @@ def denial_in(text: str) -> Denial | None:
     process = int(fields["pid"]) if fields.get("pid", "").isdigit() and len(fields["pid"]) < 11 else 0
     if types is not None:
         thing = fields.get("path") or fields.get("name") or (f"port {fields['src']}" if "src" in fields else "")
-        return Denial(
+        return PolicyDenial(
             "SELinux", fields.get("scontext", ""), thing, types["asked"].strip(), process, fields.get("comm", "")
         )
     thing = fields.get("name") or fields.get("capname", "")
     asked = fields.get("denied_mask") or fields.get("requested_mask") or fields.get("operation", "")
-    return Denial("AppArmor", fields.get("profile", ""), thing, asked, process, fields.get("comm", ""))
+    return PolicyDenial("AppArmor", fields.get("profile", ""), thing, asked, process, fields.get("comm", ""))

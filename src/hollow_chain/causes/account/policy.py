@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import PROOF, Finding, Mend
 from hollow_chain.causes.standing import failed_last
-from hollow_chain.wording.policy import Denial, denial_in
+from hollow_chain.wording.policy import PolicyDenial, denial_in
 
 _CALLED = {"AppArmor": "the AppArmor profile", "SELinux": "the SELinux policy, by which it runs as"}
 
@@ -39,7 +39,7 @@ def refused_by_policy(case: Case) -> Iterator[Finding]:
         return
 
 
-def _let(found: Denial, name: str, thing: str) -> str:
+def _let(found: PolicyDenial, name: str, thing: str) -> str:
     if found.system == "AppArmor":
         way = f"let the profile {found.subject} allow it, and load the profile anew"
     else:

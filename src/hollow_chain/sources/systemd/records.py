@@ -14,7 +14,7 @@ from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import boots
 from hollow_chain.sources.systemd.conditions import add_unmet
 from hollow_chain.sources.systemd.journal import MAX_TEXT, Journal, complete, failed_before, recalled
-from hollow_chain.wording.policy import Denial, denial_in
+from hollow_chain.wording.policy import PolicyDenial, denial_in
 from hollow_chain.wording.structured import spoken
 
 RECORDS_EACH = 100
@@ -145,7 +145,7 @@ def _refused_by_policy(host: Host, journal: Journal, boot: str) -> list[Event]:
     return found[:_MOST_OF_KERNEL]
 
 
-def _is_of(service: Service, denial: Denial) -> bool:
+def _is_of(service: Service, denial: PolicyDenial) -> bool:
     """Whether what was refused a call is the program of a service, by its profile or its name."""
     path = service.program.path if service.program is not None else ""
     return bool(path) and (path == denial.subject or path.rpartition("/")[2][:_LONGEST_COMMAND] == denial.command)
