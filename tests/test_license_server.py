@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 
 from hollow_chain.license import asking, wire
 from hollow_chain.license.file import SignedEntitlement
-from hollow_chain.license.seats import TAKEN, PolicyDenial, SeatBook
+from hollow_chain.license.seats import TAKEN, Denial, SeatBook
 from hollow_chain.reach.here import here
 from hollow_chain.sources.sockets import adapters
 from tests.conftest import PROGRAM, Run
@@ -340,7 +340,7 @@ def test_never_more_seats_than_there_are(moves: list[tuple[str, int, int]]) -> N
         name = f"c{who}"
         if move == "take":
             got = book.take(wire.Want("p", seats=count), name, True, now, TODAY)
-            assert not isinstance(got, PolicyDenial) or got.error == TAKEN
+            assert not isinstance(got, Denial) or got.error == TAKEN
         elif move == "wait":
             now += 2.0
         elif move == "load":

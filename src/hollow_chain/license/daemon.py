@@ -21,7 +21,7 @@ import msgspec
 from hollow_chain import decoding
 from hollow_chain.license import wire
 from hollow_chain.license.file import SignedEntitlement
-from hollow_chain.license.seats import PolicyDenial, Pool, Seat, SeatBook, title
+from hollow_chain.license.seats import Denial, Pool, Seat, SeatBook, title
 from hollow_chain.license.serving import AlreadyHeld, Connection, Log, OwnFiles, when_ended
 
 
@@ -73,7 +73,7 @@ class SeatDaemon:
     def _can(self, request: wire.Message, client: Connection) -> None:
         want = wire.want_of(request)
         found = self.book.find(want, client.local, _today())
-        if isinstance(found, PolicyDenial):
+        if isinstance(found, Denial):
             client.send(wire.refused(request, found.error, found.says))
         else:
             client.send(wire.answered(request, can=True, free=self.book.pools[found].free))
@@ -81,7 +81,7 @@ class SeatDaemon:
     def _take(self, request: wire.Message, client: Connection) -> None:
         want, who = wire.want_of(request), _who(request)
         found = self.book.take(want, who, client.local, time.monotonic(), _today())
-        if isinstance(found, PolicyDenial):
+        if isinstance(found, Denial):
             self.log(f"denied {want} to {who} at {client.client}: {found.says}")
             client.send(wire.refused(request, found.error, found.says))
         else:

@@ -17,7 +17,7 @@ NO_ENTITLEMENT, NO_VERSION, EXPIRED, NOT_YET, TAKEN, HOST_BOUND = (
 
 
 @dataclass(frozen=True)
-class PolicyDenial:
+class Denial:
     """Why a want cannot be had now: a word for programs, and a sentence."""
 
     error: str
@@ -82,10 +82,10 @@ class SeatBook:
                 del self.seats[seat.number]
         self.pools = fresh
 
-    def take(self, want: Want, client: str, local: bool, now: float, today: date) -> Seat | PolicyDenial:
+    def take(self, want: Want, client: str, local: bool, now: float, today: date) -> Seat | Denial:
         """Give *client* the seats that it wants, or say why not. *local*: it is on the server's own host."""
         found = self.find(want, local, today)
-        if isinstance(found, PolicyDenial):
+        if isinstance(found, Denial):
             return found
         pool = self.pools[found]
         pool.used += want.seats
@@ -93,7 +93,7 @@ class SeatBook:
         self.seats[seat.number] = seat
         return seat
 
-    def find(self, want: Want, local: bool, today: date) -> int | PolicyDenial:
+    def find(self, want: Want, local: bool, today: date) -> int | Denial:
         """The first pool that can give what is wanted now, or why none can."""
         named = [
             (number, pool)
@@ -101,16 +101,16 @@ class SeatBook:
             if pool.entitlement.product == want.product and pool.entitlement.feature == want.feature
         ]
         if not named:
-            return PolicyDenial(
+            return Denial(
                 NO_ENTITLEMENT, f"no entitlement for {Want(want.product, want.feature)} is in the license file"
             )
         fitting = [(n, p) for n, p in named if covers(p.entitlement.version, want.version)]
         if not fitting:
             newest = named[0][1].entitlement.version
-            return PolicyDenial(
+            return Denial(
                 NO_VERSION, f"the entitlement for {want.product} goes up to version {newest}, not {want.version}"
             )
-        reasons: list[PolicyDenial] = []
+        reasons: list[Denial] = []
         for number, pool in fitting:
             reason = _against(pool, want, local, today)
             if reason is None:
@@ -148,17 +148,15 @@ def _identity(entitlement: SignedEntitlement) -> tuple[str, str, str, str]:
     return entitlement.product, entitlement.feature, entitlement.version, entitlement.bound
 
 
-def _against(pool: Pool, want: Want, local: bool, today: date) -> PolicyDenial | None:
+def _against(pool: Pool, want: Want, local: bool, today: date) -> Denial | None:
     """What speaks against giving a want from a pool now."""
     entitlement, what = pool.entitlement, title(pool.entitlement)
     if entitlement.ends is not None and entitlement.ends < today:
-        return PolicyDenial(EXPIRED, f"{what} expired on {entitlement.ends}")
+        return Denial(EXPIRED, f"{what} expired on {entitlement.ends}")
     if entitlement.starts is not None and entitlement.starts > today:
-        return PolicyDenial(NOT_YET, f"{what} holds from {entitlement.starts} on")
+        return Denial(NOT_YET, f"{what} holds from {entitlement.starts} on")
     if entitlement.bound == TO_HOST and not local:
-        return PolicyDenial(HOST_BOUND, f"{what} is bound to the server's own host")
+        return Denial(HOST_BOUND, f"{what} is bound to the server's own host")
     if pool.free < want.seats:
-        return PolicyDenial(
-            TAKEN, f"{want.seats} of {entitlement.seats} seats of {what} are wanted, {pool.free} are free"
-        )
+        return Denial(TAKEN, f"{want.seats} of {entitlement.seats} seats of {what} are wanted, {pool.free} are free")
     return None
