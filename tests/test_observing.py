@@ -188,6 +188,29 @@ def test_what_came_of_a_connection_that_was_not_waited_for(outcome: str, error: 
     assert ("10.0.0.7:5433" in story.lives[40].succeeded) == (not error)
 
 
+def test_who_falls_back_on_another_place_does_not_end_for_the_first() -> None:
+    lines = [
+        '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+        '40 1.1 openat(AT_FDCWD</>, "/var/log/a.log", O_WRONLY|O_CREAT|O_APPEND, 0666) = -1 EACCES (Permission denied)',
+        '40 1.2 openat(AT_FDCWD</>, "/tmp/a.log", O_WRONLY|O_CREAT|O_APPEND, 0666) = 3</tmp/a.log>',
+        '40 1.3 openat(AT_FDCWD</>, "/var/lib/a/db", O_RDWR) = -1 EACCES (Permission denied)',
+        "40 1.4 +++ exited with 4 +++",
+    ]
+    found = weighed(told(lines, "a.service", ["/opt/a"]), frozenset(), True)
+    assert found[0].thing == "/var/lib/a/db"
+    assert all(one.weight < 0.2 for one in found if one.thing == "/var/log/a.log")
+
+
+def test_a_port_of_a_device_is_no_terminal_that_is_done_without() -> None:
+    lines = [
+        '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+        '40 1.1 openat(AT_FDCWD</>, "/dev/tty", O_RDWR) = -1 ENXIO (No such device or address)',
+        '40 1.2 openat(AT_FDCWD</>, "/dev/ttyUSB5", O_RDWR) = -1 ENOENT (No such file or directory)',
+        "40 1.3 +++ exited with 1 +++",
+    ]
+    assert weighed(told(lines, "a.service", ["/opt/a"]), frozenset(), True)[0].thing == "/dev/ttyUSB5"
+
+
 def test_a_value_of_base_eight_is_read() -> None:
     """What umask(2) returns is written so."""
     found = TraceReader().read("12  1795786815.412163 umask(027) = 022")

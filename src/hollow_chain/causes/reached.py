@@ -70,12 +70,21 @@ class Unanswered(NamedTuple):
 def unanswered(case: Case) -> Unanswered | None:
     """What the last failed try called, by the words that it ended with, where the socket table shows that nobody listens there, and no
     service of the facts is set to it."""
-    calls = sought(case)
-    if not calls or any(
+    calls, sockets_called = sought(case), called_sockets(case)
+    if not (calls or sockets_called) or any(
         led.by_port or not case.facts.standing(led.edge.head).well for led in leads_to(case.facts, case.node)
     ):
         return None  # where it leads on to a service, that is told there
     last_words = lines.telling(case.told_events())
+    for called in sockets_called:
+        file = case.file(called.path)
+        if called.event in last_words and file is not None and file.exists:
+            return Unanswered(
+                f"could not reach {called.path}: nobody listens behind it",
+                case.seen(f"{called.path} is a socket, and no process has it", SOCKETS, bears=FITS),
+                f"Start, or put right, what is to listen at {called.path}, or correct the path where {case.service.name} names it; "
+                f"then start {case.service.name}.",
+            )
     for one in calls:
         sockets = case.facts.index(one.host).sockets
         if one.event not in last_words or not sockets.known:

@@ -75,7 +75,13 @@ def closed_to_all_but_root(case: Case, path: str) -> Barrier | None:
             return Barrier(
                 above.path, f"{above.path} belongs to {above.owner}:{above.group}, mode {above.mode}", file=above
             )
-    return None
+    file = case.file(path)
+    if file is None or not file.exists or file.acl or file.owner not in ALL_RIGHTS_ACCOUNTS:
+        return None
+    if not re.fullmatch(r"[0-7]{3,5}", file.mode) or int(file.mode, 8) & 0o066:
+        return None
+    why = f"{path} belongs to {file.owner}:{file.group}, mode {file.mode}, and it had gone on as another account"
+    return Barrier(path, why, file=file)
 
 
 def _closed(case: Case, path: str, writes: bool | None, runs: bool = False) -> Barrier | None:

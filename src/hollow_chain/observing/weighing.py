@@ -213,13 +213,16 @@ def _went_on(life: Life, one: Attempt) -> float:
     factor: float = max(numbers.step.value ** min(after, 200), _by_error()[one.call.error].floor)
     by_name = one.known.descriptor is None or one.known.kind == CONNECT
     later = life.succeeded.get(one.thing, 0.0) if by_name else life.succeeded_as.get((one.known.kind, one.thing), 0.0)
-    is_sought = one.known.kind in (LOOK, RUN, OPEN) and not one.writes  # who writes means that very place
-    if later > one.call.at or (is_sought and _found_elsewhere(life, one.thing)):
+    is_sought = one.known.kind in (LOOK, RUN, OPEN)
+    # Who writes means that very place, but for one that falls back on another.
+    since = one.call.at if one.writes else 0.0
+    if later > one.call.at or (is_sought and _found_elsewhere(life, one.thing, since)):
         factor *= numbers.went_on.value
     return factor
 
 
-def _found_elsewhere(life: Life, thing: str) -> bool:
-    """Whether something of that name was found in another folder: then it was only sought here first."""
+def _found_elsewhere(life: Life, thing: str, since: float) -> bool:
+    """Whether something of that name was found in another folder, *since* then: then it was only sought here first."""
     name = thing.rpartition("/")[2]
-    return bool(name) and any(path != thing and path.endswith(f"/{name}") for path in life.succeeded)
+    found = (path for path, at in life.succeeded.items() if path != thing and path.endswith(f"/{name}") and at >= since)
+    return bool(name) and any(True for _ in found)
