@@ -162,6 +162,8 @@ def _with_the_try_before(events: list[Event], since: list[Event]) -> list[Event]
     return [e for e in events if begun and e.at >= begun[-1]]
 
 
+_TELLS_WHEN_UP = ("forking", "notify", "notify-reload", "dbus")
+"""Start types with which a service is up only once its program says so (systemd.service(5), "Type=")."""
 _CLAIMS = (PROOF, SAID, FITS)
 _FOR_LONG = timedelta(minutes=5)
 """How long after its last word about something a program may take to end for that: what closes files, waits for its clients and tries again is
@@ -365,8 +367,11 @@ class Case(msgspec.Struct, frozen=True):
         """Whether the program said this while it was up, and went on for long: it did not end for that. Words about what runs out while a
         program runs are then no claim at all; others may still bar its next start."""
         last = self.service.last
-        if event.by_manager or last is None or last.up_at is None or event.at <= last.up_at:
+        if event.by_manager or event.call is not None or last is None or last.up_at is None:
             return False
+        if event.at <= last.up_at:  # who tells when it is up has come up after it had said this
+            style = self.service.program.style if self.service.program is not None else ""
+            return style in _TELLS_WHEN_UP and last.started_at is not None and last.started_at <= event.at < last.up_at
         end = last.left_up_at or last.ended_at
         return end is not None and end > last.up_at and end - event.at > _FOR_LONG
 

@@ -14,6 +14,7 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last, skipped
 from hollow_chain.causes.words import clock, ended_by_request, numbered, span, started_since_boot, stop_was_asked
 from hollow_chain.facts.host import TOLD, Event, UnreachedHost
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
 
@@ -204,7 +205,10 @@ def maintenance_left_stopped(case: Case) -> Iterator[Finding]:
     own = [
         e
         for e in case.events()
-        if e.trust not in TOLD and abs(e.at - ended) < _AROUND and says(e.text, "maintenance") and says(e.text, "stop")
+        if e.trust not in TOLD
+        and abs(e.at - ended) < _AROUND
+        and says(e.text, "stop")
+        and _tells_of_maintenance(e, case)
     ]
     boot = case.host.boot_at
     around = [
@@ -232,6 +236,19 @@ def maintenance_left_stopped(case: Case) -> Iterator[Finding]:
         explains=("stopped", "manual-not-started", "exits-with-error", "killed") if own or named else (),
         residual=not (own or named),
     )
+
+
+_BEHIND_ITS_NAME = pattern(r" - .{1,400}$|(?:Start|Stopp)(?:ed|ing) .{1,400}$")
+"""Where the manager's records of starts and stops have what the unit calls itself."""
+
+
+def _tells_of_maintenance(event: Event, case: Case) -> bool:
+    """Whether a record about the service speaks of maintenance, and not only what the service is called: many are there for updates
+    and backups."""
+    text = _BEHIND_ITS_NAME.sub("", event.text) if event.by_manager else event.text
+    for name in (case.service.description, case.service.display_name, case.node.name.rpartition(".")[0]):
+        text = text.replace(name, "it") if name else text
+    return says(text, "maintenance")
 
 
 def _names(event: Event, case: Case) -> bool:

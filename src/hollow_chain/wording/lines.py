@@ -297,7 +297,7 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
         if located and (_SOURCE_CODE.search(located[0]) or says(event.text, "noted", "in code")):
             continue  # where in the program, not where in its configuration; or no complaint at all
         rejects = says(event.text, "rejected") and not is_call_error(event.text)
-        if rejects and _is_of_own_source(events, index):
+        if rejects and (_is_of_own_source(events, index) or _SET_IN.search(event.text)):
             continue
         if rejects and says(event.text, "ownership", "too open") and (located is None and line_in(event.text) is None):
             continue  # what it says of a file is who may use it
@@ -393,7 +393,11 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
 
 def of_trace(text: str) -> bool:
     """Whether a line is one of a trace of calls: its head, a place in the program, or set in as these are."""
-    return text[:1].isspace() or says(text, "trace", "in code")
+    return text[:1].isspace() or _SET_IN.search(text) is not None or says(text, "trace", "in code")
+
+
+_SET_IN = pattern(r"^[^\]]{0,80}\] {3,40}(?:File \"|\^|~|[\w.]{1,80}\(|raise |return |self\.)")
+"""A line of a trace behind the moment and the level that a log puts before it."""
 
 
 def _only_ends(text: str) -> bool:

@@ -27,7 +27,7 @@ _LINE_BEFORE = pattern(
 _LINE_ALONE = pattern(r"(?i)\b(?:at|on|in)? ?line:? (?P<line>\d{1,9})\b")
 _FARTHEST_BEFORE = 80
 """Characters before a path in which "line 7 of the configuration file" may stand."""
-_ADDRESS = r"\d{1,3}(?:\.\d{1,3}){3}|\[[0-9A-Fa-f:]{2,45}\]|\*|localhost|::1?|0\.0\.0\.0"
+_ADDRESS = r"\d{1,3}(?:\.\d{1,3}){3}|\[[0-9A-Fa-f:]{2,45}\]|\*|localhost|\bany|::1?|0\.0\.0\.0"
 _ENDPOINT = pattern(
     rf"(?:(?P<address>{_ADDRESS})[:#@])(?P<port>\d{{1,5}})\b"
     r"|(?i:\bport[ :=#'\"]+(?:number )?)(?P<port2>\d{1,5})\b"

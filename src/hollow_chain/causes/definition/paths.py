@@ -242,8 +242,13 @@ def absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         misplaced = file is not None and file.exists and file.kind == "file" and wants_folder
         if (
             path in skip
-            # The manager makes it at each start, where nothing else stands in its place.
-            or (path in program.own_folders and path not in spoken and not misplaced)
+            # The manager makes it at each start, where nothing else stands in its place, and no link to nothing.
+            or (
+                path in program.own_folders
+                and path not in spoken
+                and not misplaced
+                and not (file is not None and file.link_to)
+            )
             or (file is None and path not in spoken)
             or (file is not None and file.exists and not misplaced)
         ):
@@ -258,7 +263,7 @@ def absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
             yield path, [case.seen(f"the definition of {service.name} cannot do without {path}", bears=SAID)]
         elif path in spoken:
             yield path, [case.quoted(spoken[path], _bears(case, spoken[path], path))]
-        elif not path.startswith(_VOLATILE) and not spoken:
+        elif not path.startswith(_VOLATILE) and not spoken and not (service.last is not None and service.last.step):
             ended = numbered(case, *_NOT_THERE, bears=SAID)
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT), *ended]
 
@@ -290,7 +295,7 @@ _TO_ITS_END = timedelta(seconds=0.5)
 
 def _near_the_end(case: Case) -> list[Event]:
     """Its words of the last try; where a signal ended it, only those just before: one that went on had not ended for what it said."""
-    last, events = case.service.last, case.own_events()
+    last, events = case.service.last, [event for event in case.own_events() if not case.went_on_after(event)]
     crashed = lines.saying(events, "crashed")
     ended = crashed[0].at if crashed else last.ended_at if last is not None and last.signal is not None else None
     return events if ended is None else [event for event in events if ended - event.at <= _TO_ITS_END]

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.finding import HINT, Evidence
+from hollow_chain.causes.finding import TELLS, Evidence
 from hollow_chain.facts.service import Service
 
 
@@ -40,6 +40,16 @@ _AT_ONCE = 2.0
 """Seconds within which two services end whose stops belong to one request."""
 
 
+def went_down_with(case: Case) -> bool:
+    """Whether it ended with the service above it, whose stop takes it along and whose start brings it back: it is no reason of that."""
+    above, ended = case.needed_from, end_of(case.service)
+    if above is None or above.service is None or above.host != case.node.host or ended is None:
+        return False
+    left = end_of(above.service)
+    tied = any(link.to == above.name and (link.stops or link.word == _BOUND) for link in case.service.links)
+    return tied and left is not None and left <= ended + timedelta(seconds=_AT_ONCE)
+
+
 def stopped_with(case: Case) -> Evidence | None:
     """The service whose stop takes this one along, where both ended together (systemd.unit(5), "PartOf=", "Requires=")."""
     ended = end_of(case.service)
@@ -51,5 +61,5 @@ def stopped_with(case: Case) -> Evidence | None:
         if other is None or ended is None or left is None or abs((ended - left).total_seconds()) > _AT_ONCE:
             continue
         fact = f"{other.name} was stopped at the same moment, and its stop takes {case.node.name} along ({link.word or link.kind})"
-        return case.seen(fact, MANAGER, left, HINT)
+        return case.seen(fact, MANAGER, left, TELLS)
     return None

@@ -16,7 +16,7 @@ from hollow_chain.causes.standing import (
     hangs,
     skipped,
 )
-from hollow_chain.causes.startup.last_end import end_of, last_records, stopped_with, was_bound
+from hollow_chain.causes.startup.last_end import end_of, last_records, stopped_with, was_bound, went_down_with
 from hollow_chain.causes.two_looks import two_looks
 from hollow_chain.causes.words import (
     clock,
@@ -124,7 +124,7 @@ def _ended_cleanly(case: Case) -> Iterator[Finding]:
         ),
         mends=(Mend(f"Start {service.name}.", acts=(start(service.name),)),),
         residual=True,
-        note=service.startup == "on-need" and case.asked and not asked,
+        note=(service.startup == "on-need" and case.asked and not asked) or went_down_with(case),
         explains=("exits-with-error", "killed"),
     )
 
