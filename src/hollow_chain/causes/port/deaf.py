@@ -33,7 +33,7 @@ def lacked(case: Case, *what: str) -> Iterator[Lacked]:
     chosen = [
         event
         for event in lines.saying(events, *what)
-        if says(event.text, "endpoint", "in use", "no address", "no endpoint")
+        if says(event.text, "endpoint", "in use", "no address", "no endpoint") and not says(event.text, "unreached")
     ]
     for event, address, port in lines.endpoints_in(chosen, events):
         if event.call is not None and any(one.port == port for one in case.index.sockets.of(case.service)):

@@ -180,6 +180,7 @@ def _held_in_silence(case: Case) -> Iterator[Finding]:
     for claim in claims_tcp(case.service):
         mine = [s for s in own if s.port == claim.port]
         others = [s for s in held_by_others(case, claim) if not any(_same_family(s, one) for one in mine)]
+        others = [s for s in others if not _is_a_part(case, s.service)]
         if claim.told or not others or (mine and claim.address not in ANY):
             continue
         found = _held(case, claim, None, others[0], False)
@@ -199,6 +200,13 @@ def _held_in_silence(case: Case) -> Iterator[Finding]:
             evidence=evidence,
         )
         return
+
+
+def _is_a_part(case: Case, holder: str) -> bool:
+    """Whether who has the endpoint belongs to the service: one needs the other, or goes down with it. Then it listens for both."""
+    other = case.graph.find(case.node.host, holder) if holder else None
+    links = [*((case.service.links, holder),), *(((other.links, case.node.name),) if other is not None else ())]
+    return any(link.to == to and (link.kind == "hard" or link.stops) for own, to in links for link in own)
 
 
 def _foreseen(case: Case) -> Iterator[Finding]:
