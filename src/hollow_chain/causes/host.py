@@ -247,7 +247,7 @@ def _tells_of_maintenance(event: Event, case: Case) -> bool:
     and backups."""
     text = _BEHIND_ITS_NAME.sub("", event.text) if event.by_manager else event.text
     for name in (case.service.description, case.service.display_name, case.node.name.rpartition(".")[0]):
-        text = text.replace(name, "it") if name else text
+        text = re.sub(rf"(?<!\w){re.escape(name)}(?!\w)", "it", text) if name else text
     return says(text, "maintenance")
 
 
