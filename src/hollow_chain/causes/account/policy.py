@@ -9,7 +9,10 @@ from hollow_chain.causes.finding import PROOF, Finding, Mend
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.wording.policy import PolicyDenial, denial_in
 
-_CALLED = {"AppArmor": "the AppArmor profile", "SELinux": "the SELinux policy, by which it runs as"}
+_REFUSES = {
+    "AppArmor": "the AppArmor profile {0} does not let it",
+    "SELinux": "the SELinux policy does not let it, as it runs as {0}",
+}
 
 
 def refused_by_policy(case: Case) -> Iterator[Finding]:
@@ -21,9 +24,9 @@ def refused_by_policy(case: Case) -> Iterator[Finding]:
         if found is None:
             continue
         name, thing = case.service.name, found.thing or "what it needs"
-        whose = f"{_CALLED[found.system]} {found.subject or '(not named)'},"
+        refuses = _REFUSES[found.system].format(found.subject or "(not named)")
         yield Finding(
-            says=f"{name} may not use {thing} ({found.asked or 'not told how'}): {whose} does not let it.",
+            says=f"{name} may not use {thing} ({found.asked or 'not told how'}): {refuses}.",
             evidence=(case.quoted(event, PROOF),),
             mends=(Mend(_let(found, name, thing)),),
             explains=(

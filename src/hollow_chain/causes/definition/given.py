@@ -33,8 +33,6 @@ def tested_in_vain(case: Case) -> dict[str, Evidence]:
 
 
 _OTHER_THAN_ASKED = {("a folder", "file"), ("a file", "folder"), ("a socket", "file"), ("a socket", "folder")}
-
-
 _VARIABLE = pattern(r"\$\{?(?P<name>[A-Za-z_]\w{0,100})")
 _OF_THE_MANAGER = pattern(
     r"PATH|LANG|USER|LOGNAME|HOME|SHELL|MAINPID|MANAGERPID|INVOCATION_ID|\w+_DIRECTORY|LISTEN_\w+|NOTIFY_SOCKET|WATCHDOG_\w+|JOURNAL_STREAM|"
@@ -88,7 +86,8 @@ def refused_value(case: Case, own: list[Event]) -> Iterator[Finding]:
     for event in [one for one in own if says(one.text, "no value", "rejected")][::-1]:
         for match in _QUOTED.finditer(event.text[:_LONGEST]):
             value = match["value"]
-            if value not in given:
+            # A file is told of by its place; a plain word may be one of the settings as well.
+            if value not in given or "/" in value or (value.isalpha() and not _OF_CALL.search(event.text)):
                 continue
             name, service = given[value], case.service
             yield Finding(
@@ -104,6 +103,8 @@ def refused_value(case: Case, own: list[Event]) -> Iterator[Finding]:
 
 
 _QUOTED = pattern(r"[\"'`\u2018\u201c](?P<value>[^\"'`\u2018\u2019\u201c\u201d\s]{1,200})[\"'`\u2019\u201d]")
+_OF_CALL = pattern(r"(?i)\b(?:argument|option|flag|command|subcommand|parameter|environment|variable)s?\b")
+"""Words that speak of what a program is called with."""
 _LONGEST = 2000
 """Characters of a line that are gone through for what it quotes."""
 
