@@ -35,8 +35,8 @@ def tested_in_vain(case: Case) -> dict[str, Evidence]:
 _OTHER_THAN_ASKED = {("a folder", "file"), ("a file", "folder"), ("a socket", "file"), ("a socket", "folder")}
 _VARIABLE = pattern(r"\$\{?(?P<name>[A-Za-z_]\w{0,100})")
 _OF_THE_MANAGER = pattern(
-    r"PATH|LANG|USER|LOGNAME|HOME|SHELL|MAINPID|MANAGERPID|INVOCATION_ID|\w+_DIRECTORY|LISTEN_\w+|NOTIFY_SOCKET|WATCHDOG_\w+|JOURNAL_STREAM|"
-    r"SYSTEMD_\w+|SERVICE_RESULT|EXIT_\w+|REMOTE_\w+|TERM|CREDENTIALS_\w+"
+    r"PATH|LANG|USER|LOGNAME|HOME|SHELL|MAINPID|MANAGERPID|INVOCATION_ID|(?:RUNTIME|STATE|CACHE|LOGS|CONFIGURATION|CREDENTIALS)_DIRECTORY|"
+    r"NOTIFY_SOCKET|JOURNAL_STREAM|SERVICE_RESULT|TERM|(?:LISTEN|WATCHDOG|SYSTEMD|EXIT|REMOTE)_\w{1,40}"
 )
 """Variables that the manager sets by itself (systemd.exec(5), "Environment Variables in Spawned Processes")."""
 
