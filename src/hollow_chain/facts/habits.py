@@ -26,12 +26,12 @@ def _is_name(name: str) -> bool:
 
 
 def folder_of(service: Service) -> str:
-    """The folder in which its program begins: the root where the definition sets none (systemd.exec(5), "WorkingDirectory="); empty
-    where paths mean something else to it, or nobody knows."""
+    """The folder that its definition has its program begin in (systemd.exec(5), "WorkingDirectory="); empty where it sets none, as who
+    begins in the root goes elsewhere by himself, or where paths mean something else to it."""
     program = service.program
     if program is None or program.root or not program.path.startswith("/"):
         return ""
-    return program.folder if program.folder.startswith("/") else "" if program.folder else "/"
+    return program.folder if program.folder.startswith("/") else ""
 
 
 def is_of_instance(service: Service, path: str) -> bool:

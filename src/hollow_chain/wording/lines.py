@@ -85,10 +85,14 @@ def missing_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
             yield event, path
 
 
+_TIDIES = pattern(r"(?i)\b(?:delet(?:e|ing)|remov(?:e|ing)|unlink(?:ing)?|clean(?:ing)? up)\b")
+
+
 def missing_below(events: list[Event], folder: str) -> Iterator[tuple[Event, str]]:
     """Paths that a record calls absent as they begin in the working *folder*."""
     for event in events:
-        if says(event.text, "missing") and not says(event.text, "module missing"):
+        # What was to be tidied away and is not there is no loss.
+        if says(event.text, "missing") and not says(event.text, "module missing") and not _TIDIES.search(event.text):
             yield from ((event, path) for path in paths_below(folder, event.text))
 
 

@@ -76,7 +76,7 @@ def paths_below(folder: str, text: str) -> list[str]:
     if not folder.startswith("/"):
         return []
     found = (match["quoted"] or match["bare"] for match in _RELATIVE.finditer(text[:_LONGEST_LINE]))
-    return [posixpath.normpath(f"{folder}/{path}") for path in found]
+    return [posixpath.normpath(f"{folder.rstrip('/')}/{path}") for path in found]
 
 
 def place_in(text: str) -> tuple[str, int] | None:
