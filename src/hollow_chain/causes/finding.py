@@ -45,6 +45,10 @@ EFFECTS: dict[str, str] = {
     "with the new file, after a reload": "after reload",
 }
 """When a mend takes effect: in the words of a verdict, and the moment that is in those of a plan."""
+ENDS = (
+    "exits-with-error", "exits-at-once", "crash-loop", "killed", "config-rejected", "start-rate-limited", "lock-held"
+)  # fmt: skip
+"""Bare ends of a program, which what kept it from its work explains."""
 
 
 class Evidence(msgspec.Struct, frozen=True):

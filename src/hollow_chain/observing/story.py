@@ -232,7 +232,7 @@ def _add_call(life: Life, call: TracedCall) -> None:
     if call.name == "getsockopt":
         _add_outcome(life, call)
         return
-    if call.error == _UNDER_WAY and known.kind == CONNECT and len(life.calling) < _MOST_CALLING:
+    if call.error == _UNDER_WAY and known.kind == CONNECT and call.arguments and len(life.calling) < _MOST_CALLING:
         life.calling[call.arguments[0]] = _thing(life, call, known)
     if not call.error:
         _went_well(life, call, known)

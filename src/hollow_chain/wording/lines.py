@@ -90,7 +90,7 @@ _TIDIES = pattern(r"(?i)\b(?:delet(?:e|ing)|remov(?:e|ing)|unlink(?:ing)?|clean(
 
 def missing_below(events: list[Event], folder: str) -> Iterator[tuple[Event, str]]:
     """Paths that a record calls absent as they begin in the working *folder*."""
-    for event in events:
+    for event in events if folder else ():
         # What was to be tidied away and is not there is no loss.
         if says(event.text, "missing") and not says(event.text, "module missing") and not _TIDIES.search(event.text):
             yield from ((event, path) for path in paths_below(folder, event.text))

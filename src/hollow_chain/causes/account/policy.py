@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import Case
-from hollow_chain.causes.finding import PROOF, Finding, Mend
+from hollow_chain.causes.finding import ENDS, PROOF, Finding, Mend
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.wording.policy import PolicyDenial, denial_in
 
@@ -29,15 +29,7 @@ def refused_by_policy(case: Case) -> Iterator[Finding]:
             says=f"{name} may not use {thing} ({found.asked or 'not told how'}): {refuses}.",
             evidence=(case.quoted(event, PROOF),),
             mends=(Mend(_let(found, name, thing)),),
-            explains=(
-                "exits-with-error",
-                "exits-at-once",
-                "crash-loop",
-                "killed",
-                "config-rejected",
-                "path-missing",
-                "port-forbidden",
-            ),
+            explains=(*ENDS, "path-missing", "port-forbidden"),
         )
         return
 

@@ -23,6 +23,7 @@ from hollow_chain.facts.service import Program, is_deserted
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
+from hollow_chain.wording.observed import SOURCE
 from hollow_chain.wording.things import paths_below, paths_in
 
 _NOT_THERE = (2, 3)
@@ -75,7 +76,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
         seen = [] if file is None else [case.seen(f"{path} {_seen(file)}", FILES, bears=HINT)]
         yield Finding(
             says=f"{case.service.name} needs {path}, which {gone}.",
-            evidence=(*seen, *_led_there(case, path), *reasons),
+            evidence=(*seen, *_led_there(case, path, reasons), *reasons),
             mends=(
                 Mend(
                     f"See what made {path}, and move it aside."
@@ -164,9 +165,9 @@ def _links_to_nothing(case: Case) -> Iterator[Finding]:
         return
 
 
-def _led_there(case: Case, path: str) -> Iterator[Evidence]:
+def _led_there(case: Case, path: str, reasons: list[Evidence]) -> Iterator[Evidence]:
     """The link by which a path came about that nothing names: who watched a start saw where it led."""
-    for file in case.host.files:
+    for file in case.host.files if any(one.source == SOURCE for one in reasons) else ():
         if file.link_to and file.path != path and inside(path, file.link_to) and file.link_to.count("/") > 1:
             yield case.seen(f"{file.path} is a link to {file.link_to}", FILES, bears=HINT)
             return

@@ -205,8 +205,9 @@ def _held_in_silence(case: Case) -> Iterator[Finding]:
 def _is_a_part(case: Case, holder: str) -> bool:
     """Whether who has the endpoint belongs to the service: one needs the other, or goes down with it. Then it listens for both."""
     other = case.graph.find(case.node.host, holder) if holder else None
-    links = [*((case.service.links, holder),), *(((other.links, case.node.name),) if other is not None else ())]
-    return any(link.to == to and (link.kind == "hard" or link.stops) for own, to in links for link in own)
+    down = (link for link in case.service.links if link.to == holder)
+    up = (link for link in other.links if link.to == case.node.name) if other is not None else ()
+    return any(link.kind == "hard" or link.stops for link in (*down, *up))
 
 
 def _foreseen(case: Case) -> Iterator[Finding]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_address, ip_network
 
 from hollow_chain.causes.case import SOCKETS, Case, Facts
@@ -101,8 +102,7 @@ def _network_of_its_own(case: Case) -> Iterator[Finding]:
 def _calls_forbidden(case: Case, confinement: Confinement) -> Iterator[Finding]:
     """Its definition lets it call only some addresses, and it got no answer: from one that is not among them, or from nobody
     (systemd.resource-control(5), "IPAddressDeny="). What is dropped there is not refused: it ends in silence."""
-    closed = [ip_network(one, strict=False) for one in confinement.no_calls_to or ()]
-    opened = [ip_network(one, strict=False) for one in confinement.calls_to or ()]
+    closed, opened = _networks(confinement.no_calls_to), _networks(confinement.calls_to)
     said = lines.saying(case.own_events(), "unreached", "host away", "silent") if failed_last(case.service) else []
     if not closed or not said:
         return
@@ -126,6 +126,19 @@ def _calls_forbidden(case: Case, confinement: Confinement) -> Iterator[Finding]:
 
 
 _ALL = {"0.0.0.0/0", "::/0"}
+
+
+_MOST_NETWORKS = 200
+"""Networks of a list that are read: a snapshot may hold any number of them."""
+
+
+def _networks(texts: list[str] | None) -> list[_Network]:
+    """The networks that a list of the facts names; what is none is left out."""
+    found = []
+    for text in (texts or [])[:_MOST_NETWORKS]:
+        with suppress(ValueError):
+            found.append(ip_network(text, strict=False))
+    return found
 
 
 def _lies_in(address: _Address, networks: list[_Network]) -> bool:

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.process.telling import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
@@ -19,16 +19,6 @@ from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 
 _STATES = ("running", *NOT_UP)
-ENDS = (
-    "exits-with-error",
-    "exits-at-once",
-    "crash-loop",
-    "killed",
-    "config-rejected",
-    "start-rate-limited",
-    "lock-held",
-)
-"""Bare ends of a program, which what kept it from its work explains."""
 
 
 class Bound(NamedTuple):

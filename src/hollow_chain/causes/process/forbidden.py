@@ -9,9 +9,8 @@ from msgspec.structs import replace
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, SAID, TELLS, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.process.bounds import ENDS
 from hollow_chain.causes.process.telling import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.words import clock, was_up_before

@@ -20,7 +20,7 @@ _HOMES = ["/home", "/root", "/run/user"]
 
 _KEEP_FROM_CALLS = ("MemoryDenyWriteExecute", "RestrictRealtime", "RestrictSUIDSGID", "LockPersonality")
 """Settings that refuse single calls, whatever the account (systemd.exec(5), "Sandboxing")."""
-_ALL_NAMESPACES = 0x7E020080
+_ALL_NAMESPACES = 0x7E020000
 """The flags of all kinds of name spaces (``CLONE_NEW*``, clone(2)), as the manager gives those that a unit may make."""
 
 
