@@ -33,7 +33,7 @@ from hollow_chain.sources import endpoint_settings, logs
 from hollow_chain.sources import settings as words_of_settings
 from hollow_chain.sources.records import Columns, RecordError, read
 from hollow_chain.sources.systemd import unit_file
-from hollow_chain.wording import lines, secrets
+from hollow_chain.wording import complaints, lines, secrets
 from hollow_chain.wording.secrets import mask_text
 from tests.conftest import Run
 
@@ -120,12 +120,13 @@ def test_there_are_patterns_to_be_tried() -> None:
                                   "://:" * 20_000, '{"a":"' * 13_000])  # fmt: skip
 def test_long_texts_are_read_at_once(text: str) -> None:
     """In a process of its own, which is ended if it does not end; what was meant to be an attack took minutes."""
-    readers = "missing_paths, unopened_paths, refused, config_errors, unknown_user, telling"
+    readers = "missing_paths, unopened_paths, refused, unknown_user, telling"
     code = (
         f"import sys; from datetime import datetime, UTC; from hollow_chain.wording.lines import {readers}\n"
         "from hollow_chain.facts.host import Event; from hollow_chain.wording.secrets import mask_text\n"
         "text = sys.stdin.read(); mask_text(text); event = Event(at=datetime.now(UTC), text=text, level='error')\n"
-        f"[list(reader([event])) for reader in ({readers})]"
+        "from hollow_chain.wording.complaints import config_errors\n"
+        f"[list(reader([event])) for reader in ({readers}, config_errors)]"
     )
     subprocess.run([sys.executable, "-c", code], input=text.encode(), check=True, timeout=100)
 
@@ -260,7 +261,7 @@ def test_no_text_breaks_a_reader(text: str) -> None:
         logs.moment_of(line)
     events = [Event(at=NOON, text=mask_text(line), service="a", source="journal (a)") for line in text.splitlines()]
     for reading in (lines.missing_paths, lines.unopened_paths, lines.endpoint_in_use, lines.address_not_there, lines.refused, lines.busy,
-                    lines.missing_libraries, lines.unknown_user, lines.config_errors, lines.telling):  # fmt: skip
+                    lines.missing_libraries, lines.unknown_user, complaints.config_errors, lines.telling):  # fmt: skip
         list(reading(events))
 
 

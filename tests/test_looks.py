@@ -23,6 +23,7 @@ from hollow_chain.sources.sockets import listeners
 from hollow_chain.sources.systemd.conditions import holds
 from hollow_chain.trouble import Trouble
 from hollow_chain.wording import lines
+from hollow_chain.wording.complaints import config_errors
 
 NOW = datetime.now(UTC)
 
@@ -173,9 +174,9 @@ def test_lines_are_read_by_form() -> None:
         "Syntax error on line 3 of /etc/a.conf:": ("/etc/a.conf", 3),
         "[ALERT] config : parsing [/etc/a.cfg:36] : unknown keyword 'x'": ("/etc/a.cfg", 36),
     }.items():
-        (found,) = lines.config_errors(said(text))
+        (found,) = config_errors(said(text))
         assert (found.path, found.line) == place
-    assert lines.config_errors(said("ready to accept connections on /run/x.sock")) == []
+    assert config_errors(said("ready to accept connections on /run/x.sock")) == []
     assert lines.saying(said("write /x: no space left on device"), "full")
     assert lines.saying(said("dial tcp 10.0.0.1:5432: connect: connection refused"), "unreached")
     assert [

@@ -16,6 +16,7 @@ from hollow_chain.causes.words import clock, ended_by_request, numbered, span, s
 from hollow_chain.facts.host import TOLD, Event, UnreachedHost
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.complaints import config_errors
 from hollow_chain.wording.forms import says
 
 
@@ -37,7 +38,7 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
     tried = _tried(case, name) if name else away
     known = case.graph.host_named(name) if name else None
     # A program that names a line of its configuration refuses that; whether the host is away is not so sure then.
-    bears = HINT if said and lines.config_errors(said[-1:]) else SAID
+    bears = HINT if said and config_errors(said[-1:]) else SAID
     evidence: list[Evidence] = [case.quoted(said[-1], bears)] if said else told
     if tried is not None:
         name = name or tried.name

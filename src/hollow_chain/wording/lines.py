@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from datetime import timedelta
-from typing import NamedTuple
 
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
@@ -13,41 +12,24 @@ from hollow_chain.wording.forms import says
 from hollow_chain.wording.things import (
     addresses_in,
     endpoints_of,
-    line_in,
     paths_below,
     paths_in,
     place_in,
     quoted_hosts,
 )
 
-_SOURCE_CODE = pattern(r"(?i)\.(?:py|pm|pl|c|cc|cpp|h|go|js|ts|rb|java|lua|rs|cs|php)$")
 _RAISED = pattern(r"^[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
 """How a line begins that names what was raised by its type, as many languages do at the foot or the head of a trace of calls."""
-_SEVERE_LEVELS = ("emergency", "alert", "critical", "error")
-_SPOKEN_LEVELS = ("", *_SEVERE_LEVELS, "warning", "info")
-"""Levels at which a program names a file and a line because it stumbled there: at "notice" and "debug" it tells how it is going."""
+SEVERE_LEVELS = ("emergency", "alert", "critical", "error")
 _FEW_WORDS = 4
 """So many words a line may have that says nothing but that the program ends: a name, a level, and "failed" or "going down"."""
-_BEFORE, _AFTER = 3, 3
-"""Lines before and after a complaint in which what it is about may stand; programs that need more say it again."""
+BEFORE = 3
+"""Lines before a complaint in which what it is about may stand; programs that need more say it again."""
 _ONE_BREATH = timedelta(seconds=2)
 """Records farther apart are not about one thing: a program that cannot open a file says so at once, and logs tell whole seconds."""
 NOISE = ("Started ", "Starting ", "Stopped ", "Stopping ", "Scheduled restart job", "Consumed ")
 CONFIGURATION = "configuration "
-"""How the source of a record begins that is a line of a file of settings."""
 """How the source of a record begins that is a line of a configuration file, put beside the record that complains of it."""
-
-
-class ConfigError(NamedTuple):
-    """A configuration file that a program complains of, as its log says it."""
-
-    event: Event
-    path: str
-    line: int | None
-    rejects: bool = True
-    """Whether it is in the words of a parser; otherwise only a file and a line are named."""
-    closing: bool = False
-    """Whether it only says that the configuration as a whole will not do, while another line of the run says what was in the way."""
 
 
 def paths_near(events: list[Event], index: int) -> list[str]:
@@ -55,14 +37,14 @@ def paths_near(events: list[Event], index: int) -> list[str]:
     event = events[index]
     if event.call is not None:
         return [event.call.thing] if event.call.thing.startswith("/") else []
-    for other in (event, *events[max(0, index - _BEFORE) : index][::-1]):
-        found = paths_in(other.text) if _of_one_breath(event, other) else []
+    for other in (event, *events[max(0, index - BEFORE) : index][::-1]):
+        found = paths_in(other.text) if of_one_breath(event, other) else []
         if found:
             return found
     return []
 
 
-def _of_one_breath(event: Event, other: Event) -> bool:
+def of_one_breath(event: Event, other: Event) -> bool:
     """Whether two records are by one writer, and one process where that is known, within a moment."""
     one_process = event.process == other.process or not (event.process and other.process)
     return other.source == event.source and one_process and abs(event.at - other.at) <= _ONE_BREATH
@@ -107,7 +89,7 @@ def unopened_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
 def _paths_after(events: list[Event], index: int) -> list[str]:
     """The paths of the line right after one that names none, where the two are of one breath: "We looked for:"."""
     after = events[index + 1 : index + 2]
-    return [path for other in after if _of_one_breath(events[index], other) for path in paths_in(other.text)]
+    return [path for other in after if of_one_breath(events[index], other) for path in paths_in(other.text)]
 
 
 def saying(events: list[Event], *what: str) -> list[Event]:
@@ -291,117 +273,28 @@ def is_call_error(text: str) -> bool:
     return _CALL_ERROR.search(text[-40:]) is not None and place_in(text) is None
 
 
-def config_errors(events: list[Event]) -> list[ConfigError]:
-    """Complaints about a configuration: a file with a line, or the words of a parser."""
-    found: list[ConfigError] = []
-    for index, event in enumerate(events):
-        if event.source.startswith(CONFIGURATION):
-            continue  # the line complained of, not the complaint
-        located = place_in(event.text)
-        if located and (_SOURCE_CODE.search(located[0]) or says(event.text, "noted", "in code")):
-            continue  # where in the program, not where in its configuration; or no complaint at all
-        rejects = says(event.text, "rejected") and not is_call_error(event.text)
-        if rejects and (_is_of_own_source(events, index) or _SET_IN.search(event.text)):
-            continue
-        if rejects and says(event.text, "ownership", "too open") and (located is None and line_in(event.text) is None):
-            continue  # what it says of a file is who may use it
-        if located and (rejects or event.level in _SPOKEN_LEVELS):
-            absent = says(event.text, "missing") and not says(event.text, "host away")
-            if rejects or not (absent or says(event.text, "denied")):
-                found.append(ConfigError(event, *located, rejects))
-        elif rejects:
-            near = _place_after(events, index)
-            line = line_in(event.text)
-            paths = [path for path in paths_in(event.text) if "." in path or "/etc/" in path]
-            if line is None and near is None:
-                line = _line_near(events, index)
-            if near and not paths:
-                paths, line = [near[0]], near[1]
-            paths = paths or _in_trace_before(events, index)
-            found.append(ConfigError(event, paths[0] if paths else "", line, closing=_closes(events, index)))
-    return found
-
-
-_OWN_SYNTAX = pattern(r"^(?:SyntaxError|IndentationError|TabError)\b")
-_OWN_PLACE = pattern(r"^\s{1,8}File \"(?P<path>[^\"]{1,1000})\", line \d{1,9}$")
-
-
-def _is_of_own_source(events: list[Event], index: int) -> bool:
-    """Whether a parser's complaint is the interpreter's own, of the program's source, whose place it gives without a function around it
-    (traceback(3) of Python, "SyntaxError"): no word about a configuration."""
-    if _OWN_SYNTAX.search(events[index].text) is None:
-        return False
-    near = [_OWN_PLACE.search(event.text) for event in events[max(0, index - _PLACE_BEFORE) : index]]
-    return any(match is not None and _SOURCE_CODE.search(match["path"]) for match in near)
-
-
-_PLACE_BEFORE = 4
-"""Lines before it in which the place stands: the line of the source and a mark below it come between."""
-_IN_THE_WAY = ("denied", "in use", "no address", "missing", "full", "locked", "busy", "no family", "account unknown", "too open",
-               "bounded files", "bounded tasks", "bounded watches", "bounded sharing", "bounded memory")  # fmt: skip
-
-
-_UNPLACED = {"a configuration as a whole", "words of a parser"}
-_IN_ONE_READING = 8
-"""Lines before a complaint about a whole configuration in which the step stands that failed."""
-
-
-def _closes(events: list[Event], index: int) -> bool:
-    """Whether a line only says that the configuration as a whole will not do, and one just before it what was in the way."""
-    own = {one.form.form for one in forms.read(events[index].text).found if one.form.says == "rejected"}
-    near = events[max(0, index - _BEFORE) : index]
-    if own == {"a configuration as a whole"} and any(says(event.text, *_IN_THE_WAY) for event in near):
-        return True
-    # Who takes his endpoints while he reads his settings calls that line of them wrong for which there was none.
-    around = [one for one in events[max(0, index - _IN_ONE_READING) : index] if _of_one_breath(events[index], one)]
-    unplaced = own <= _UNPLACED and line_in(events[index].text) is None
-    return unplaced and any(says(one.text, "in use", "no address") and endpoints_of(one.text) for one in around)
-
-
-_LONGEST_TRACE = 60
-"""Lines of one trace of calls that are gone through: deeper ones are of a program that calls itself without end."""
-
-
-def _in_trace_before(events: list[Event], index: int) -> list[str]:
-    """Files of settings that the calls name of a trace that ends in a complaint, the last first."""
-    found: list[str] = []
-    for event in reversed(events[max(0, index - _LONGEST_TRACE) : index]):
-        if not event.text[:1].isspace():
-            break
-        # A line of the program is set in, and what it is about stands in quotes: where in the program is told by another line.
-        found += [path for path in paths_in(event.text) if "/etc/" in path and not says(event.text, "in code")]
-    return found
-
-
-def _place_after(events: list[Event], index: int) -> tuple[str, int] | None:
-    for event in events[index + 1 : index + 1 + _AFTER]:
-        if event.source == events[index].source and (found := place_in(event.text)):
-            return None if _SOURCE_CODE.search(found[0]) else found
-    return None
-
-
-def _line_near(events: list[Event], index: int) -> int | None:
-    near = (line_in(event.text) for event in events[max(0, index - 2) : index + 3])
-    return next((line for line in near if line), None)
-
-
 def telling(events: list[Event], most: int = 3) -> list[Event]:
     """The last records that say something beyond the manager's own routine, errors before other lines."""
     spoken = [e for e in events if e.text.strip() and not e.text.startswith(NOISE)]
     own = [e for e in spoken if not e.by_manager and not e.source.startswith(CONFIGURATION)]
-    severe = [e for e in own if e.level in _SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
+    severe = [e for e in own if e.level in SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
     full = [e for e in severe if not _only_ends(e.text) and not of_trace(e.text)]
-    of_level = [e for e in spoken if e.level in _SEVERE_LEVELS]
+    of_level = [e for e in spoken if e.level in SEVERE_LEVELS]
     return (full or severe or own or of_level or spoken)[-most:]
 
 
 def of_trace(text: str) -> bool:
     """Whether a line is one of a trace of calls: its head, a place in the program, or set in as these are."""
-    return text[:1].isspace() or _SET_IN.search(text) is not None or says(text, "trace", "in code")
+    return text[:1].isspace() or is_set_in(text) or says(text, "trace", "in code")
 
 
 _SET_IN = pattern(r"^[^\]]{0,80}\] {3,40}(?:File \"|\^|~|[\w.]{1,80}\(|raise |return |self\.)")
 """A line of a trace behind the moment and the level that a log puts before it."""
+
+
+def is_set_in(text: str) -> bool:
+    """Whether a line is one of a trace behind the moment and the level that a log puts before it."""
+    return _SET_IN.search(text) is not None
 
 
 def _only_ends(text: str) -> bool:

@@ -15,8 +15,8 @@ from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.complaints import ConfigError, config_errors
 from hollow_chain.wording.forms import says
-from hollow_chain.wording.lines import ConfigError
 from hollow_chain.wording.things import paths_in
 
 _FROM_OUTSIDE = (1, 2, 9, 15)
@@ -41,7 +41,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     own = [e for e in case.last_events() if not e.by_manager]
     programs = {path for path, _ in programs_of(case)}
     # A script that stumbles names itself: that is where in the program, not where in its configuration.
-    complaints = [kept for one in lines.config_errors(own) if (kept := _not_of(programs, one)) is not None]
+    complaints = [kept for one in config_errors(own) if (kept := _not_of(programs, one)) is not None]
     if not any(one.path and one.rejects for one in complaints):
         refused = list(refused_value(case, own))
         yield from refused

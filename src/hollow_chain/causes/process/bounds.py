@@ -17,6 +17,7 @@ from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import LastRun
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.complaints import config_errors
 
 _STATES = ("running", *NOT_UP)
 
@@ -100,7 +101,7 @@ def _only_stumbles(case: Case, bound: Bound) -> bool:
     return (
         failed_last(case.service)
         and not lines.saying(own, *tells)
-        and all(one.line is None or _WARNS.search(one.event.text) for one in lines.config_errors(own))
+        and all(one.line is None or _WARNS.search(one.event.text) for one in config_errors(own))
     )
 
 

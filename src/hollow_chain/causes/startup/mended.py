@@ -20,6 +20,7 @@ from hollow_chain.facts.endpoints import of_claim
 from hollow_chain.facts.host import File
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
+from hollow_chain.wording.complaints import config_errors
 from hollow_chain.wording.things import paths_in
 
 _AFTER = timedelta(seconds=0.2)
@@ -178,7 +179,7 @@ def _words(case: Case, ended: datetime) -> Iterator[PutRight]:
     events = case.last_events()
     named = [*lines.missing_paths(events), *lines.unopened_paths(case.own_events())]
     named += [(event, path) for event, near in lines.refused(events) for path in near if path in paths_in(event.text)]
-    named += [(one.event, one.path) for one in lines.config_errors(case.own_events()) if one.path and one.rejects]
+    named += [(one.event, one.path) for one in config_errors(case.own_events()) if one.path and one.rejects]
     still = {path for _, path in named if not _let_in(case, path, None) and not _let_in(case, path, False)}
     for event, path in named:
         at = _changed(case, path, max(ended, event.at)) if path not in still else None
@@ -212,7 +213,7 @@ def _settings(case: Case, ended: datetime) -> Iterator[PutRight]:
     program = case.service.program
     named = [claim.source.rpartition(" ")[2] for claim in case.service.claims]
     paths = [path for path in (*(program.paths if program is not None else ()), *named) if path.startswith("/etc/")]
-    refused = [one for one in lines.config_errors(case.own_events()) if one.rejects and not one.path]
+    refused = [one for one in config_errors(case.own_events()) if one.rejects and not one.path]
     for path in dict.fromkeys(paths):
         file = case.file(path)
         at = _changed(case, path, ended) if file is not None and file.exists and file.kind == "file" else None
