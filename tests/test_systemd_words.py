@@ -90,6 +90,22 @@ def test_states_keep_the_managers_own_words_beside_ours() -> None:
         assert service.detail == f"{active} ({sub})"
 
 
+@pytest.mark.parametrize(
+    ("frozen", "ours"),
+    [
+        ("running", "running"),
+        ("thawing", "running"),
+        ("frozen", "paused"),
+        ("freezing", "paused"),
+        ("frozen-by-parent", "paused"),
+    ],
+)
+def test_what_the_manager_has_frozen_is_paused(frozen: str, ours: str) -> None:
+    service = service_of(properties(FreezerState=frozen), frozenset())
+    assert service.state == ours
+    assert service.detail == ("active (running)" if ours == "running" else f"active (running, {frozen})")
+
+
 def test_a_oneshot_that_has_ended_well_is_done() -> None:
     ended = properties(ActiveState="inactive", SubState="dead", Type="oneshot", InactiveEnterTimestamp=NOON_MICROSECONDS,
                        ExecMainExitTimestamp=NOON_MICROSECONDS)  # fmt: skip

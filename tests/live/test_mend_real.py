@@ -51,6 +51,8 @@ MENDED = [
     Mended("stopped by hand"),
     Mended("stopped by hand, two links down"),
     Mended("stopped by an update and left so"),
+    Mended("frozen by the manager"),
+    Mended("its main process stopped by a signal"),
     Mended("killed by a signal"),
     Mended("not enabled and never started"),
     Mended("enabled after boot, never started"),
@@ -122,6 +124,11 @@ OWN = [
         + unit("horn.service", "ExecStart=/usr/bin/python3 /usr/local/bin/horn\nRuntimeDirectory=horn\nRuntimeDirectoryPreserve=yes\nRestart=no")
         + RELOAD + start("horn") + "sleep 0.7; systemctl kill -s KILL horn; sleep 0.3\n" + start("horn") + "sleep 0.6",
         "horn", "stale-lock", "horn.service",
+    ),
+    Fault("frozen by the manager", "systemctl freeze redis-server\n", "redis-server", "paused", "redis-server.service"),
+    Fault(
+        "its main process stopped by a signal",
+        "kill -STOP $(systemctl show -P MainPID memcached)\n", "memcached", "paused", "memcached.service",
     ),
     Fault(
         "two things masked",

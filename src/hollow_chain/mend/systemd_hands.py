@@ -53,7 +53,7 @@ class SystemdHands:
             return []
         verbs = {step.act.verb for step in steps if step.act is not None}
         wanted = [
-            ("to start and stop services", {"start", "stop", "restart", "renew"}),
+            ("to start and stop services", {"start", "stop", "restart", "renew", "continue"}),
             (f"to write in {SETTINGS}", {"startup", "limit", "wait", "allow", *unit_files.VERBS}),
             ("to have the definitions loaded anew", {"startup", "limit", "wait", "allow", "reload", *unit_files.VERBS}),
             ("to change owners, modes and files", set(_FILES)),
@@ -153,6 +153,9 @@ class SystemdHands:
             return {"links": self._kept.links_below(_LINKED), "units": sorted(self._names(act.service))}
         if act.verb in _RUNS:
             return {"up": self._up(self._reached(act.service))}
+        if act.verb == "continue":
+            unit = self._manager.unit(act.service)
+            return {"frozen": unit.get("FreezerState") in ("frozen", "freezing"), "run": _run_of(unit)}
         return {}
 
     def _names(self, service: str) -> set[str]:
@@ -206,6 +209,8 @@ class SystemdHands:
             self._manager.call("Reload")
         elif act.verb == "renew":
             self._renew(act.service)
+        elif act.verb == "continue":
+            self._continue(act.service, kept["frozen"])
         else:
             self._run(act.verb, act.service)
 
@@ -260,6 +265,21 @@ class SystemdHands:
             time.sleep(0.5)
         else:
             raise NotDone(f"{name} takes no request to read anew; restart it")
+
+    def _continue(self, name: str, frozen: bool) -> None:
+        """Have it run on: what the manager froze it thaws, what a signal stopped goes on by another (signal(7))."""
+        if frozen:
+            self._manager.call("ThawUnit", "s", name)
+        else:
+            self._manager.call("KillUnit", "ssi", name, "all", int(signal.SIGCONT))
+
+    def _pause_again(self, name: str, frozen: bool, run: str) -> None:
+        if _run_of(self._manager.unit(name)) != run:
+            return  # the run that was paused is over: there is nothing to go back to
+        if frozen:
+            self._manager.call("FreezeUnit", "s", name)
+        else:
+            self._manager.call("KillUnit", "ssi", name, "main", int(signal.SIGSTOP))
 
     def _status_of(self, process: int) -> str:
         """What the kernel says of a process (proc(5), "status"); empty where it is gone."""
@@ -338,6 +358,8 @@ class SystemdHands:
             self._manager.call("Reload")
         elif act.verb in _RUNS:
             self._run_as_before(kept["up"])
+        elif act.verb == "continue":
+            self._pause_again(act.service, kept["frozen"], kept["run"])
 
     def _drop_out(self, folder: Path, was: str, file: str) -> None:
         self._kept.put_back(folder / file, {"kind": "absent"})
@@ -378,6 +400,11 @@ def machine_id() -> str:
     except OSError:
         number = ""
     return f"{number or 'no machine ID'} {socket.gethostname()}"
+
+
+def _run_of(unit: dict[str, Any]) -> str:
+    """What tells this run of a unit from all others (systemd.exec(5), ``INVOCATION_ID``)."""
+    return bytes(unit.get("InvocationID") or b"").hex()
 
 
 def _ends(unit: dict[str, Any]) -> bool:

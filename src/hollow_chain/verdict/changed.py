@@ -27,9 +27,13 @@ def clues_of(facts: Facts, host: str) -> Clues | None:
 
 def preceding(facts: Facts, place: Node, is_blamed: bool) -> list[Change]:
     """The changes that precede the failure of what is at *place* by little; none where it is well. What is stopped by its startup type is
-    well by itself, unless something is blamed on it."""
+    well by itself, unless something is blamed on it; what is paused has not failed."""
     service = place.service
-    if service is None or (facts.standing(place).well and not (is_blamed and service.state == "stopped")):
+    if (
+        service is None
+        or service.state == "paused"
+        or (facts.standing(place).well and not (is_blamed and service.state == "stopped"))
+    ):
         return []
     clues = clues_of(facts, place.host)
     return clues.preceding(service) if clues is not None else []

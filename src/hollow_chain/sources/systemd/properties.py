@@ -63,6 +63,8 @@ _LOADS = {
 _FROM_BOOT = ("OnBootUSec", "OnStartupUSec", "OnActiveUSec")
 """Settings of a timer that count from the boot, or from the start of the timer in it (systemd.timer(5))."""
 _TRIGGER_KINDS = ("socket", "timer", "path", "automount")
+_FROZEN = ("freezing", "frozen", "freezing-by-parent", "frozen-by-parent")
+"""What the manager says of a service whose processes are kept from running (org.freedesktop.systemd1(5), "FreezerState")."""
 _CHILD_EXITED = 1
 """``CLD_EXITED`` (sigaction(2)): the main process ended by itself."""
 
@@ -93,7 +95,7 @@ def service_of(facts: Properties, activatable: frozenset[str], manager: Properti
         description=_said(facts.get("Description", "")),
         aliases=[n for n in facts.get("Names", ()) if n != name],
         state=_state(facts, kind, has_run),
-        detail=f"{facts.get('ActiveState', '')} ({facts.get('SubState', '')})",
+        detail=_detail(facts),
         startup=startup_of(facts, activatable),
         template_of=f"{stem}@.{kind}" if at else "",
         instance=unescape(argument) if at else "",
@@ -159,8 +161,15 @@ def _said(text: str) -> str:
     return mask_text(text[:500])
 
 
+def _detail(facts: Properties) -> str:
+    frozen = facts.get("FreezerState", "")
+    return f"{facts.get('ActiveState', '')} ({facts.get('SubState', '')}{f', {frozen}' if frozen in _FROZEN else ''})"
+
+
 def _state(facts: Properties, kind: str, has_run: bool) -> State:
     state = _STATES.get(facts.get("ActiveState", ""), "unknown")
+    if state == "running" and facts.get("FreezerState") in _FROZEN:
+        return "paused"
     if state == "stopped" and kind == "service" and facts.get("Type") == "oneshot" and has_run:
         ended = bool(facts.get("ExecMainExitTimestamp"))
         if ended and facts.get("Result") == "success" and not facts.get("RemainAfterExit"):

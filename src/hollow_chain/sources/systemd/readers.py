@@ -15,7 +15,17 @@ from hollow_chain.sources import (
     versions,
 )
 from hollow_chain.sources.reading import FamilyReaders, Reader
-from hollow_chain.sources.systemd import changes, conditions, deserted, groups, records, socket_units, units, usage
+from hollow_chain.sources.systemd import (
+    changes,
+    conditions,
+    deserted,
+    groups,
+    halted,
+    records,
+    socket_units,
+    units,
+    usage,
+)
 
 READERS = FamilyReaders(
     readers=(
@@ -23,6 +33,7 @@ READERS = FamilyReaders(
         Reader(sockets.add_adapters, beside=True),
         Reader(units.add),
         Reader(deserted.add),
+        Reader(halted.add),
         Reader(filesystems.add),
         Reader(socket_units.name_holders),
         Reader(records.add),
