@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from hollow_chain.wording import forms, lines, things
 from hollow_chain.wording.forms import Form
+from hollow_chain.wording.other_languages import _table
 from hollow_chain.wording.system_errors import spelled
 
 FORMS = forms.forms()
@@ -153,3 +154,25 @@ def test_any_text_is_read(text: str) -> None:
     things.place_in(text)
     lines.host_in(text)
     lines.process_in(text)
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("cat: /srv/quay/plan: Datei oder Verzeichnis nicht gefunden", "missing"),
+        ("bind() auf 0.0.0.0:80: Die Adresse wird bereits verwendet", "in use"),
+        ("/usr/local/bin/quai: ligne 3: /var/lib/quai/plan: Permission non accordée", "denied"),
+        ("не удалось открыть /srv/причал: Нет такого файла или каталога", "missing"),
+        ("无法打开 /srv/quay/plan: 没有那个文件或目录", "missing"),
+        ("connect 192.0.2.7:5432: Conexión rehusada", "unreached"),
+        ("touch: /srv/kai/x: Das Dateisystem ist nur lesbar", "read only"),
+    ],
+)
+def test_what_the_c_library_says_in_another_language_is_read(text: str, says: str) -> None:
+    assert says in forms.read(text).says
+
+
+def test_every_error_in_another_language_is_one_that_a_form_knows() -> None:
+    known = {name for form in FORMS for name in form.errors}
+    told = {name for rows in _table().by_first_word.values() for name, _ in rows}
+    assert told and told <= known

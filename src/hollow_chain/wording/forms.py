@@ -12,7 +12,8 @@ lines that it must leave. A phrase is plain words with spaces between:
 ===============  ======================================================================
 
 Case, punctuation and quotation marks do not count; a phrase never goes beyond the end of a sentence; a path is one word, so that
-nothing is read out of the names of folders. Names and texts of error numbers come from the table of :mod:`system_errors`.
+nothing is read out of the names of folders. Names and texts of error numbers come from the table of :mod:`system_errors`, those
+in other languages from that of :mod:`other_languages`.
 
 All forms are looked for in one pass: a line is cut into words once, each word leads by a dictionary to the few phrases that begin
 with it, and a phrase looks no farther ahead than it is long. So the time grows with the length of the line and nothing else, and no
@@ -32,6 +33,7 @@ import msgspec
 
 from hollow_chain import decoding
 from hollow_chain.lazy import pattern
+from hollow_chain.wording.other_languages import by_first_word as in_other_languages
 from hollow_chain.wording.system_errors import spelled
 from hollow_chain.wording.things import PATH, PATH_BEGINS
 
@@ -169,6 +171,11 @@ def phrases_of(form: Form) -> list[str]:
     return made
 
 
+@cache
+def _of_error(name: str) -> list[Form]:
+    return [form for form in forms() if name in form.errors]
+
+
 def _step(element: str) -> _Step:
     if element in ("~", "..."):
         return _Step(reach=_NEAR if element == "~" else _FAR)
@@ -220,7 +227,8 @@ def _words(text: str) -> list[_Word]:
 
 
 def _found(text: str) -> Iterator[Said]:
-    begun, words = _by_first_word(), _words(text)
+    begun, others, words = _by_first_word(), in_other_languages(), _words(text)
+    texts = [word.text for word in words]
     for index, word in enumerate(words):
         for phrase in begun.get(word.text, ()):
             named: tuple[tuple[str, str], ...] = ()
@@ -232,6 +240,10 @@ def _found(text: str) -> Iterator[Said]:
             follow = _follow(phrase.steps, words, index + 1, text, word.end)
             if follow is not None and not _is_part_of_another(phrase.form.form, words, index, text):
                 yield Said(phrase.form, word.start, follow[0], named + follow[1])
+        for error, rest in others.get(word.text, ()):
+            last = index + len(rest)
+            if texts[index + 1 : last + 1] == rest:
+                yield from (Said(form, word.start, words[last].end, ()) for form in _of_error(error))
 
 
 def _is_part_of_another(form: str, words: list[_Word], index: int, text: str) -> bool:
