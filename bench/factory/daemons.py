@@ -98,6 +98,24 @@ _MET_LATEST = """
     """.split()  # noqa: SIM905 - a list of words is read as one
 """The seventh part."""
 
+_MET_LAST_OF_ALL = """
+    ModemManager NetworkManager accounts-daemon amavis-mc amavisd-snmp-subagent atop atopacct backuppc bandwidthd binfmt-support
+    bip-config bird6 bluetooth bolt cockpit colord connman dicod dundee fastnetmon fever flamethrower galileo-daemon geoclue gfsd
+    globus-gridftp-server globus-gridftp-sshftp groonga-server-gqtp groonga-server-http ha_cluster_exporter icingadb iipsrv imapproxy
+    inn2 inputlirc iscsid iscsiuio iwd ixfrdist jitterentropy json2file-go kamailio-homer kgb-bot krb5-kpropd l2tpns lava-coordinator
+    lbcd ldirectord lemonldap-ng-fastcgi-server liblemonldap-ng-handler-perl libvirt-guests libvirtd lxcfs mailman3 mptcp nextepc-hss
+    nextepc-pgw nfs-idmapd nfs-mountd nfsdcld nodm nohang-desktop numad ofono onionprobe oomd oor opengnb opensm osmo-gtphub osspd
+    ovn-ovsdb-server-sb owftpd patroni pimd pkcsslotd pnopaste pokerth-server power-profiles-daemon prelude-manager
+    prometheus-bird-exporter prometheus-homeplug-exporter prometheus-libvirt-exporter prometheus-mongodb-exporter
+    prometheus-nextcloud-exporter prometheus-tplink-plug-exporter proxsmtp puppetserver qrtr-ns rawdns rbldns realmd remotetrx
+    restorecond robustirc-bridge rpc-statd rtkit-daemon rtsp-server-perl schleuder-api-daemon seatd sec shibd sinfo slurmdbd sms4you
+    soapyremote-server softether-vpnbridge spacenavd spice-webdavd svxreflector swapspace switcheroo-control syncache syslog-ng
+    systemd-importd systemd-machined systemd-portabled tcmu-runner tpm2-abrmd tryton-server tuptime twms udisks2 ufoai-server
+    umtp-responder unicorn upower usbguard usbguard-dbus vanguards veyon virtlockd virtlogd vrfydmn wdm winbind wpa_supplicant
+    x2gobroker-daemon yaskkserv yppasswdd ypserv ypxfrd zabbix-java-gateway zfs-fuse
+    """.split()  # noqa: SIM905 - a list of words is read as one
+"""The eighth part."""
+
 DAEMONS: list[Daemon] = [
     *_packaged("a", "web", "nginx", "lighttpd", "hitch"),
     *_packaged("b", "web", "apache2", "mini-httpd", "php8.2-fpm"),
@@ -148,6 +166,7 @@ DAEMONS: list[Daemon] = [
     *_packaged("e", "met at the end", *_MET_AT_THE_END),
     *_packaged("f", "met after the end", *_MET_AFTER_THE_END),
     *_packaged("g", "met latest", *_MET_LATEST),
+    *_packaged("h", "met last of all", *_MET_LAST_OF_ALL),
     *(_own(file, half) for file, half in _OWN),
 ]
 
