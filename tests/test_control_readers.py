@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+from datetime import timedelta
 from typing import Any
 
 import msgspec
@@ -23,7 +24,7 @@ from hollow_chain.sources.control.firewall import rules_of
 from hollow_chain.sources.control.looks import program_format
 from hollow_chain.trouble import Trouble
 from hollow_chain.verdict import diagnose
-from tests.made_control import PE, MadeControlHost, facts, recorded
+from tests.made_control import NOW, PE, MadeControlHost, facts, recorded
 
 SERVICES = r"SYSTEM\CurrentControlSet\Services"
 
@@ -127,6 +128,31 @@ def test_causes_by_what_no_throwaway_host_shows(host: Host, name: str, right: tu
     cause, place, said = first(host, name)
     assert (cause, place) == right, said
     assert says in said
+
+
+def test_one_that_the_manager_starts_again_and_again_is_no_healthy_one() -> None:
+    told = recorded()
+    services = told["registry"]
+    actions = services[rf"{SERVICES}\TideFeed"]["FailureActions"]
+    services[rf"{SERVICES}\Harbor"] = {
+        "DependOnService": [["HullSound"], 7],
+        "Type": [16, 4],
+        "Start": [2, 4],
+        "ImagePath": [r"C:\harbor\harbor.exe", 2],
+        "FailureActions": actions,
+    }
+    told["processes"][1200][1] = "2026-03-04T05:00:50Z"
+    words = "The Harbor service terminated unexpectedly. The following corrective action will be taken: Restart the service."
+    told["logs"]["System"] = [
+        [f"2026-03-04T05:00:{second}Z", "Service Control Manager", 7031, "error", words, ["Harbor"]]
+        for second in (10, 20, 30, 40)
+    ]
+    read = facts(MadeControlHost(told))
+    last = named(read.hosts[0], "Harbor").last
+    assert last is not None and (last.restarts, last.up_at) == (4, NOW - timedelta(seconds=10))
+    graph = Graph(decode(encode(read)))
+    verdict = diagnose(Facts(graph), graph.node(read.hosts[0].name, "Harbor"))
+    assert [cause.finding.cause for cause in verdict.causes] == ["crash-loop"]
 
 
 @pytest.mark.parametrize(

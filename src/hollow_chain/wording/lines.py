@@ -251,7 +251,15 @@ def host_in(text: str) -> str:
     quoted = [name for name in quoted_hosts(text) if name.lower() not in forms.not_named("host")]
     called = [match["name"] for match in _CALLED.finditer(text)]
     names = addresses_in(text) or [*quoted, *called, *forms.read(text).named("host", "host")]
-    return next((name for name in names if not name.isdigit()), "")
+    return next((name for name in names if not name.isdigit() and not _is_a_kind(name, text)), "")
+
+
+_KIND = pattern(r"(?i) (?:servers?|databases?|services?|brokers?|instances?|clusters?|back-?ends?|daemons?)\b")
+
+
+def _is_a_kind(name: str, text: str) -> bool:
+    """Whether a word says of which kind the other side is ("connection to SQL server"), and is no name of a machine."""
+    return name.isalpha() and _KIND.match(text, text.find(name) + len(name)) is not None
 
 
 _ASKED_FOR = pattern(

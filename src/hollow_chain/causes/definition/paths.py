@@ -226,7 +226,8 @@ def absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         if event.call is not None or path not in spoken or spoken[path].call is None:
             spoken[path] = event
     for event, path in lines.unopened_paths(_near_the_end(case)):
-        if not says(event.text, *_IS_THERE) and not _was_to_be_made(case, event, path):
+        looked_at = case.file(path) is not None
+        if looked_at and not says(event.text, *_IS_THERE) and not _was_to_be_made(case, event, path):
             spoken.setdefault(path, event)
     for event, path in lines.missing_below(_near_the_end(case), folder_of(service)):
         if case.file(path) is not None:

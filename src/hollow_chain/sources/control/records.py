@@ -19,6 +19,9 @@ CRASHES = ("Application Error", "Application Hang", ".NET Runtime", "Windows Err
 """Sources that the system writes crashes of programs under."""
 _FAILURES = frozenset({7000, 7001, 7009, 7011, 7016, 7022, 7023, 7024, 7031, 7032, 7034, 7038, 7041, 7043})
 """Records of the manager's that tell of a failed start or an end (its messages, as the system documents them)."""
+_RESTARTED = "7031"
+"""The manager's message of an end that it answers by an action: a service that ran and has such records was started again."""
+_UP = ("running", "starting")
 _SINCE_BOOT = timedelta(seconds=10)
 _LONGEST_AGO = timedelta(days=30)
 """By how much the clocks of a boot and of its records may differ; and how old a record is at the most that is read."""
@@ -32,7 +35,8 @@ def add(reading: HostReading) -> None:
     failed = [
         s for s in host.services if has_failed(s) or s.state in ("starting", "stopping") or s.name in reading.chosen
     ]
-    if not failed:
+    restarted = [s for s in host.services if s.state in _UP and any(a.startswith("restart") for a in s.failure_actions)]
+    if not failed and not restarted:
         return
     since = _since(host, reached.now())
     logs = reached.event_logs
@@ -44,6 +48,10 @@ def add(reading: HostReading) -> None:
         told = []
     names = SpokenNames(host)
     events = [_of_manager(entry, names) for entry in told]
+    _count_restarts(restarted, events)
+    failed += [s for s in restarted if s not in failed and s.last is not None and s.last.restarts]
+    if not failed:
+        return
     _recall(host, [e for e in events if e.code.isdigit() and int(e.code) in _FAILURES])
     try:
         sources = {name for s in failed for name in (s.name, s.display_name) if name}
@@ -112,6 +120,14 @@ def _recall(host: Host, events: list[Event]) -> None:
         service = by_name.get(event.service)
         if service is not None and service.last is not None and service.state in ("stopped", "failed"):
             service.last.ended_at = event.at
+
+
+def _count_restarts(restarted: list[Service], events: list[Event]) -> None:
+    """How often the manager has started each again since the boot."""
+    for service in restarted:
+        if service.last is not None:
+            told = (event for event in events if event.service == service.name and event.code == _RESTARTED)
+            service.last.restarts = sum(1 for _ in told)
 
 
 def _few_of_each(events: list[Event]) -> list[Event]:
