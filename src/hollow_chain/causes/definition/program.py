@@ -99,6 +99,8 @@ _SOUGHT = pattern(
     r"(?:env: [\"'\u2018]?|: (?:exec: )?|^)(?P<name>[\w.+/-]{1,200})[\"'\u2019]?: (?:No such file or directory|(?:command )?not found)$"
 )
 """How env(1) and the shells say that they did not find a command."""
+_AT_LINE = pattern(r": [^\W\d]{3,20} \d{1,6}: (?P<name>[\w.+/-]{1,200}): (?!.{0,60}[Vv]ariable?\b)[^:]{1,80}$")
+"""The same of a shell that speaks another language: the word for "line", its number, the command."""
 EXIT_NOT_FOUND = 127
 """The status that they end with then (sh(1p), "Exit Status")."""
 
@@ -109,7 +111,8 @@ def _command_not_found(case: Case) -> Iterator[Finding]:
     if last is None or last.exit_status != EXIT_NOT_FOUND or not failed_last(case.service):
         return
     for event in case.own_events()[::-1]:
-        found = _SOUGHT.search(event.text.strip())
+        text = event.text.strip()
+        found = _SOUGHT.search(text) or _AT_LINE.search(text)
         if found is not None and "shared librar" not in event.text:
             name, where = found["name"], last.step or "its start"
             status = case.seen(

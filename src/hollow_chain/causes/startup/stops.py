@@ -85,8 +85,8 @@ def _hangs_in_its_stop(case: Case) -> Finding:
 def paused(case: Case) -> Iterator[Finding]:
     """Somebody or something paused it.
 
-    Looks at: its state.
-    Convinced by: the manager calling it paused.
+    Looks at: its state, and whether its main process is stopped.
+    Convinced by: the manager calling it paused or frozen; a main process that a signal has stopped.
     Against: nothing.
     Mend: continue it.
     """
