@@ -64,8 +64,16 @@ def closed(case: Case) -> Iterator[tuple[File, Barrier]]:
     for file in used(case):
         writes = any(inside(file.path, root) for root in _WRITTEN)
         found = barrier(case, file.path, writes) if file.exists else None
-        if found is not None and not _was_so_when_it_worked(case, found.file or file):
+        # What it may write to below is what it needs there.
+        let_in = found is not None and found.by_definition and any(inside(own, file.path) for own in _let_write(case))
+        if found is not None and not let_in and not _was_so_when_it_worked(case, found.file or file):
             yield file, found
+
+
+def _let_write(case: Case) -> list[str]:
+    """The places that its definition lets it write to, whatever is closed around them."""
+    program, confinement = case.service.program, case.service.confinement
+    return [*(program.own_folders if program else ()), *(confinement.writable if confinement else ())]
 
 
 def _closed_to_who_it_goes_on_as(case: Case) -> Iterator[tuple[File, Barrier]]:

@@ -20,6 +20,10 @@ _BYPASS = ("CAP_DAC_OVERRIDE", "1")
 """Takes no notice of modes and lists (capabilities(7)); by name, or by number as older snapshots have it."""
 
 
+_OF_KERNEL = ("/dev/", "/proc/", "/sys/")
+"""What stays open where all else is made read-only (systemd.exec(5), "ProtectSystem=")."""
+
+
 class Barrier(msgspec.Struct, frozen=True):
     """What keeps a service from a path."""
 
@@ -92,8 +96,12 @@ def _closed(case: Case, path: str, writes: bool | None, runs: bool = False) -> B
             if inside(path, place):
                 return Barrier(place, f"its definition hides {place} from it", by_definition=True)
         if writes and not any(inside(path, place) for place in confinement.writable):
-            closed = [place for place in confinement.read_only if inside(path, place)]
-            if closed and not inside(path, "/dev") and not inside(path, "/proc") and not inside(path, "/sys"):
+            closed = [
+                place
+                for place in confinement.read_only
+                if inside(path, place) and not (place == "/" and path.startswith(_OF_KERNEL))
+            ]
+            if closed:
                 place = max(closed, key=len)
                 return Barrier(place, f"its definition makes {place} read-only for it", by_definition=True)
         if runs and not any(inside(path, place) for place in confinement.run or ()):

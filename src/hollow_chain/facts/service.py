@@ -277,6 +277,8 @@ class Confinement(Part):
     """Further settings, on for it, that refuse it single calls of the kernel with ``EPERM``, as the manager calls them."""
     private_tmp: bool = False
     private_network: bool = False
+    private_devices: bool = False
+    """Whether it sees the devices only that each program needs, such as ``/dev/null`` (systemd.exec(5), "PrivateDevices=")."""
     no_calls_to: Listed[str] | None = None
     """Addresses and networks that it may neither call nor be called from, as far as :attr:`calls_to` does not name them."""
     calls_to: Listed[str] | None = None

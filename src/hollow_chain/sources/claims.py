@@ -8,6 +8,7 @@ from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Service
 from hollow_chain.sources import endpoint_settings, settings
+from hollow_chain.sources.called_with import called_with
 from hollow_chain.sources.evidence_files import EvidenceReader, Text, texts
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
@@ -24,6 +25,7 @@ def configuration(service: Service, reader: EvidenceReader) -> dict[str, Text]:
     if program is None:
         return {}
     named = [path for path in program.paths if "/log/" not in path]
+    named += [*program.environment_files, *(program.optional_files or ())]
     return texts(reader, service, [*named, *settings.configuration_of(names_of(service), reader.walker)])
 
 
@@ -38,8 +40,9 @@ def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | 
     """Give *service* the endpoints that its arguments and its configuration (where read already: *configured*) claim."""
     if service.program is None or service.kind != "service":
         return
-    found = endpoint_settings.claims_of_arguments(service.program.arguments)
     texts_of = configuration(service, reader) if configured is None else configured
+    given = {path: text.text for path, text in texts_of.items()}
+    found = endpoint_settings.claims_of_arguments(called_with(service.program, given))
     names = names_of(service)
     named = {path: text for path, text in texts_of.items() if path in service.program.paths}
     for path, text in named.items():

@@ -8,7 +8,7 @@ from ipaddress import ip_address
 
 from hollow_chain.lazy import pattern
 
-PATH = r"(?:(?<![A-Za-z])[A-Za-z]:[\\/](?!/)|/)[^\s\"'`,;:()<>\[\]]{1,1000}"
+PATH = r"(?:(?<![A-Za-z])[A-Za-z]:[\\/](?!/)|/)[^\s\"'`\u2018\u2019\u201c\u201d,;:()<>\[\]]{1,1000}"
 """An absolute path of either family; 1,000 characters, as no host of either goes far beyond (``PATH_MAX``, ``MAX_PATH``)."""
 PATH_BEGINS = r"(?<![\w.\-:/\])])"
 """Where a path begins: not in the middle of one, nor in an address of the web."""

@@ -65,6 +65,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
         asked = _writes(event, case, path) if named else (_is_written(path) and _writes(event)) or False
         writes = False if runs else asked
         found = barrier(case, path, writes, runs) or _badly_owned(case, event, path)
+        if found is None and named and writes is None:
+            found = _not_to_be_run(case, path)
         if found is None and named and not event.by_manager and bypasses(case):
             found = closed_to_all_but_root(case, path)
         if found is None and (not named or case.file(path) is None) and not event.by_manager:
@@ -232,11 +234,14 @@ _TEMPORARY = ("/tmp", "/var/tmp")
 
 
 def _hidden_by_own_view(case: Case, confinement: Confinement) -> Iterator[tuple[Event | None, Barrier]]:
-    """What it calls missing, what is there for all others, and lies where it has folders of its own (systemd.exec(5), "PrivateTmp=")."""
-    for event, path in lines.missing_paths(case.own_events()) if confinement.private_tmp else ():
-        file, place = case.file(path), next((one for one in _TEMPORARY if inside(path, one)), "")
+    """What it calls missing, what is there for all others, and lies where it has folders of its own (systemd.exec(5), "PrivateTmp=",
+    "PrivateDevices=")."""
+    own = dict.fromkeys(_TEMPORARY if confinement.private_tmp else (), "PrivateTmp")
+    own |= {"/dev": "PrivateDevices"} if confinement.private_devices else {}
+    for event, path in lines.missing_paths(case.own_events()) if own else ():
+        file, place = case.file(path), next((one for one in own if inside(path, one)), "")
         if place and path != place and file is not None and file.exists:
-            why = f"its definition gives it a {place} of its own (PrivateTmp=), in which the host's {path} is not"
+            why = f"its definition gives it a {place} of its own ({own[place]}=), in which the host's {path} is not"
             yield event, Barrier(path, why, by_definition=True)
 
 
@@ -252,6 +257,14 @@ def _read_only_by_definition(case: Case, path: str) -> Barrier | None:
     """What the definition makes read-only around a file that the program opens to write, as one in such a place is."""
     found = barrier(case, path, True)
     return found if found is not None and found.by_definition else None
+
+
+def _not_to_be_run(case: Case, path: str) -> Barrier | None:
+    """What keeps a program that may be read, and is one by its mode, from being run where it lies."""
+    file = case.file(path)
+    if file is None or not file.exists or file.kind != "file" or not re.fullmatch(r"[0-7]{3,5}", file.mode):
+        return None
+    return barrier(case, path, False, runs=True) if int(file.mode, 8) & 0o111 else None
 
 
 _WRITTEN = ("/var", "/run", "/srv", "/tmp")
@@ -363,16 +376,20 @@ def _badly_owned(case: Case, event: Event, path: str) -> Barrier | None:
 _STEPS_ON_FILES = frozenset({"EXEC", "CHDIR", "CHROOT", "NAMESPACE", "STDIN", "STDOUT", "STDERR", "CREDENTIALS"})
 _STEPS_ON_FILES |= {f"{kind}_DIRECTORY" for kind in ("STATE", "CACHE", "LOGS", "CONFIGURATION", "RUNTIME")}
 """Steps of the manager that open files (systemd.exec(5), "Process Exit Codes"), by the names that its records use."""
+_OF_ITSELF = ("", "EXEC")
+"""Of these steps the program is what is refused; in the record of any other it is named, and not meant."""
 
 
 def _refused(case: Case) -> Iterator[tuple[Event, str]]:
     """Paths that a record refuses; the longest path of each record is the one that is meant."""
-    for event, near in lines.refused(case.last_events()):
+    for event, near in lines.refused(case.told_events()):
         if not _STEPS_ON_FILES.issuperset(read(event.text).named("step", "step")):
             continue  # the manager could not get as far as the program: not the program is refused
-        paths = [p for p in near if not re.search(rf"{re.escape(p)}:\d+", event.text)]
+        step = next(iter(read(event.text).named("step", "step")), "")
+        # A place in a source is where the program stood when it was refused something.
+        paths = [p for p in near if not re.search(rf"{re.escape(p)}(?::| line )\d+", event.text)]
         program = case.service.program
-        meant = [p for p in paths if not (program and p == program.path)] or paths
+        meant = [p for p in paths if not (program and p == program.path)] or ([] if step not in _OF_ITSELF else paths)
         if not near and program and not event.by_manager:
             # The record names no path: of those that the service is known to use, one that keeps its account out of what a
             # program does with such a file. Files of the environment are read by the manager, with all rights.

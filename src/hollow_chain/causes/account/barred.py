@@ -83,7 +83,7 @@ def _barred_by_number(case: Case) -> list[tuple[Evidence, str]]:
 
 def _barred_by_session(case: Case) -> list[tuple[Evidence, str]]:
     last = case.service.last
-    said = lines.saying(case.last_events(), "account barred")
+    said = lines.saying(case.told_events(), "account barred")
     found = [(case.quoted(said[-1], FITS), "its log says so")] if said else []
     if last is not None and last.exit_status == EXIT_PAM:
         status = case.seen(

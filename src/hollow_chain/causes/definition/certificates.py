@@ -27,7 +27,7 @@ def certificate_expired(case: Case) -> Iterator[Finding]:
     Against: the named one being valid (then it is another's, or it was renewed since); a clock that is wrong.
     Mend: have it renewed, and put it in its place.
     """
-    said = [event for event in lines.certificates_over(case.last_events()) if not case.went_on_after(event)]
+    said = [event for event in lines.certificates_over(case.told_events()) if not case.went_on_after(event)]
     if not said:
         return
     name, event = case.node.name, said[-1]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.definition.given import refused_value, unset_variable
+from hollow_chain.causes.definition.given import refused_assignment, refused_value, unset_variable
 from hollow_chain.causes.definition.program import programs_of
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
@@ -38,7 +38,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
         return
     if last is not None and last.result == "signal" and last.signal in _FROM_OUTSIDE:
         return  # what refuses its configuration ends by itself
-    own = [e for e in case.last_events() if not e.by_manager]
+    own = [e for e in case.told_events() if not e.by_manager]
     programs = {path for path, _ in programs_of(case)}
     # A script that stumbles names itself: that is where in the program, not where in its configuration.
     complaints = [kept for one in config_errors(own) if (kept := _not_of(programs, one)) is not None]
@@ -49,6 +49,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
             return
     if not complaints:
         yield from unset_variable(case)
+        yield from refused_assignment(case)
         yield from _unread(case)
         return
     if last is not None and last.result == "watchdog":

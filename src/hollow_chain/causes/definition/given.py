@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from itertools import pairwise
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, AFTER_RESTART, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
@@ -130,6 +131,37 @@ def _given_values(service: Service) -> dict[str, str]:
 
 
 _UNSET = pattern(r"(?i)unset environment variable evaluates to an empty string: (?P<names>[A-Za-z_][\w, ]{0,200})")
+
+
+_NOT_TAKEN = pattern(
+    r"(?i)ignoring invalid environment assignment ['\"](?P<said>[^'\"]{1,200})['\"]: (?P<file>/\S{1,300})"
+)
+
+
+def refused_assignment(case: Case) -> Iterator[Finding]:
+    """A line of a file of variables that the manager passed over, of a variable that the program misses by its own words (systemd.exec(5),
+    "EnvironmentFile=": it is no shell script)."""
+    own = [event for event in case.own_events() if not event.by_manager]
+    for event in case.last_events():
+        found = _NOT_TAKEN.search(event.text) if event.by_manager else None
+        names = _NAME.findall(found["said"].partition("=")[0]) if found else []
+        missed = [one for one in own if names and re.search(rf"\b{re.escape(names[-1])}\b", one.text[:_LONGEST])]
+        if found is None or not missed:
+            continue
+        yield Finding(
+            says=f"{case.service.name} is called without {names[-1]}: the manager passes over the line {found['said']!r} of {found['file']}.",
+            evidence=(case.quoted(event, SAID), case.quoted(missed[-1], FITS)),
+            mends=(
+                Mend(
+                    f"Write {found['said']!r} in {found['file']} as NAME=value, without any other word.", AFTER_RESTART
+                ),
+            ),
+            explains=("exits-with-error", "crash-loop", "exits-at-once"),
+        )
+        return
+
+
+_NAME = pattern(r"[A-Za-z_]\w{0,100}")
 
 
 def unset_variable(case: Case) -> Iterator[Finding]:

@@ -42,7 +42,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
     Mend: create it with the right owner, or correct the path.
     """
     # A program that went on without a part of it did not end for want of that.
-    for event, library in lines.missing_libraries(case.last_events()) if came_to_nothing(case) else ():
+    for event, library in lines.missing_libraries(case.told_events()) if came_to_nothing(case) else ():
         sought = library_folders(case)
         mends = [Mend(f"Install the package that provides {library}.")]
         if sought is not None:

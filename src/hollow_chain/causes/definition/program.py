@@ -242,7 +242,7 @@ def wrong_program_format(case: Case) -> Iterator[Finding]:
 
 def _damaged_library(case: Case) -> Iterator[Finding]:
     """A shared library that is there, and that the loader refuses."""
-    for event, library in lines.refused_libraries(case.last_events()):
+    for event, library in lines.refused_libraries(case.told_events()):
         sought = library_folders(case)
         yield Finding(
             says=f"The program of {case.service.name} needs the shared library {library}, which is no library for this machine, or damaged.",

@@ -35,7 +35,7 @@ def address_missing(case: Case) -> Iterator[Finding]:
     if case.standing.well:
         yield from _address_missing_while_up(case, here)
         return
-    said = lines.saying(case.last_events(), "no address")
+    said = lines.saying(case.told_events(), "no address")
     claimed = [
         (said[-1], c.address, c.port)
         for c in case.service.claims
@@ -165,8 +165,8 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
     if case.standing.well:
         found = [(one.event, one.address, one.port) for one in lacked(case, "denied")]
     else:
-        refused = [e for e in lines.saying(case.last_events(), "denied") if _is_of_an_endpoint(case, e)]
-        found = list(lines.endpoints_in(refused, case.last_events()))
+        refused = [e for e in lines.saying(case.told_events(), "denied") if _is_of_an_endpoint(case, e)]
+        found = list(lines.endpoints_in(refused, case.told_events()))
         if refused and not found and not _may_bind_low(case):  # it does not say which: those that it is set to
             found = [(refused[-1], c.address, c.port) for c in claims_tcp(case.service) if c.port < first]
             # Where nothing tells the port: what else but such a right could a bind of its own lack?

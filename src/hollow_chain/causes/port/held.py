@@ -38,7 +38,7 @@ def _is_sure(event: Event) -> bool:
 def _wanted(case: Case) -> list[tuple[Claim, Evidence | None]]:
     """Endpoints that a log line calls taken; where a line does not say which, those that the service claims."""
     # A call that is one of several that may have ended it says less than a line of its own.
-    events = [event for event in case.last_events() if _is_sure(event)]
+    events = [event for event in case.told_events() if _is_sure(event)]
     quoted: list[tuple[Claim, Evidence | None]] = [
         (Claim(port=port, address=address, protocol=protocol_in(event.text)), case.quoted(event, SAID))
         for event, address, port in lines.endpoint_in_use(events)
@@ -129,7 +129,7 @@ def port_held(case: Case) -> Iterator[Finding]:
         yield from _held_by_copy(case)
     if certain and not held:
         yield _was_held(case, *wanted[0])
-    said = [case.quoted(e, SAID) for e in case.last_events() if says(e.text, "in use") and _is_sure(e)][-1:]
+    said = [case.quoted(e, SAID) for e in case.told_events() if says(e.text, "in use") and _is_sure(e)][-1:]
     told = said or numbered(case, *_IN_USE_NUMBERS)
     if told and not held and not wanted:
         yield Finding(

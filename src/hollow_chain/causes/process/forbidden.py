@@ -13,7 +13,7 @@ from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, SAID, TELLS, E
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.process.telling import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.words import clock, was_up_before
+from hollow_chain.causes.words import came_to_nothing, clock, was_up_before
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
@@ -28,7 +28,7 @@ _PLAIN_REFUSALS = (1, 13)
 """Errors that many other things give too: ``EPERM``, ``EACCES``."""
 
 
-@cause("call-forbidden", Boot.STAYS, states=_STATES, when=When.FAILED)
+@cause("call-forbidden", Boot.STAYS, states=_STATES, when=When.UNWELL)
 def call_forbidden(case: Case) -> Iterator[Finding]:
     """Its definition keeps a call of the kernel from it that it needs: a filter of calls, or of kinds of sockets.
 
@@ -38,7 +38,7 @@ def call_forbidden(case: Case) -> Iterator[Finding]:
     Mend: let that one call, or kind of socket, through.
     """
     confinement, last = case.service.confinement, case.service.last
-    if confinement is None or last is None:
+    if confinement is None or last is None or not came_to_nothing(case):
         return
     if kept := _kept_from(case, confinement.keeps_from or []):
         yield _forbidden(case, kept[0], kept[1], [case.quoted(kept[2], SAID)], SAID)
@@ -65,7 +65,7 @@ def call_forbidden(case: Case) -> Iterator[Finding]:
             return
     setting = confinement.calls_by or ("RestrictAddressFamilies" if confinement.families is not None else "")
     since = _changed_since_good(case)
-    if setting and since is not None and looked.is_silent(case):
+    if setting and since is not None and not last.step and looked.is_silent(case):
         text = f"its definition was changed at {clock(since)}, after its last good start and before the one that failed"
         changed = case.seen(text, "definition", since, FITS)
         found = _forbidden(case, setting, "something", [looked.ended(case), changed], TELLS)

@@ -28,7 +28,7 @@ def disk_full(case: Case) -> Iterator[Finding]:
     Against: room on that file system by now (then less sure).
     Mend: make room, or move what is written.
     """
-    said = [event for event in lines.saying(case.last_events(), "full") if not case.went_on_after(event)]
+    said = [event for event in lines.saying(case.told_events(), "full") if not case.went_on_after(event)]
     told = [case.quoted(said[-1], SAID)] if said else numbered(case, 112, bears=SAID)
     if not told:
         yield from _no_room(case)

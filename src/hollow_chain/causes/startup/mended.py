@@ -89,6 +89,8 @@ _EXPLAINS = (
 
 def _changed(case: Case, path: str, since: datetime) -> datetime | None:
     """When *path*, or the nearest folder on the way to it, was last changed after *since*; None where it was not, or nobody knows."""
+    if path.startswith(_OF_THE_MOMENT):
+        return None
     parts = path.split("/")
     for depth in range(len(parts), 1, -1):
         file = case.file("/".join(parts[:depth]))
@@ -97,6 +99,10 @@ def _changed(case: Case, path: str, since: datetime) -> datetime | None:
             # What lies in a folder changes it, too: only of the path itself, and of who may enter, does its change speak.
             return at if depth == len(parts) or (file is not None and file.altered_at != file.changed_at) else None
     return None
+
+
+_OF_THE_MOMENT = ("/proc/", "/sys/", "/dev/")
+"""Files of the kernel, which are made anew when somebody looks (proc(5))."""
 
 
 def _altered(file: File) -> datetime | None:

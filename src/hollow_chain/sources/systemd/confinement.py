@@ -15,6 +15,15 @@ _FOREVER = (1 << 64) - 1
 
 # systemd.exec(5), "ProtectSystem=" and "ProtectHome=".
 _PROTECTED = {"yes": ["/usr", "/boot", "/efi"], "full": ["/usr", "/boot", "/efi", "/etc"], "strict": ["/"]}
+_KERNEL_READ_ONLY = {
+    "ProtectKernelTunables": ["/proc/sys", "/proc/sysrq-trigger", "/proc/irq", "/proc/fs", "/proc/acpi", "/sys"],
+    "ProtectControlGroups": ["/sys/fs/cgroup"],
+}
+_KERNEL_HIDDEN = {
+    "ProtectKernelModules": ["/lib/modules", "/usr/lib/modules"],
+    "ProtectKernelLogs": ["/dev/kmsg", "/proc/kmsg"],
+}
+"""What single settings close of the kernel's own files (systemd.exec(5), "Sandboxing")."""
 _HOMES = ["/home", "/root", "/run/user"]
 
 
@@ -48,6 +57,8 @@ def confinement_of(facts: Properties) -> Confinement | None:
     ]
     hidden = [p.lstrip("-+") for p in facts.get("InaccessiblePaths", ())]
     hidden += [place for place, _ in facts.get("TemporaryFileSystem", ())]
+    read_only = read_only + [place for name, places in _KERNEL_READ_ONLY.items() if facts.get(name) for place in places]
+    hidden += [place for name, places in _KERNEL_HIDDEN.items() if facts.get(name) for place in places]
     not_run = [p.lstrip("-+") for p in facts.get("NoExecPaths", ())] or None
     calls_by, error = _calls(facts)
     families = _families(facts)
@@ -56,6 +67,7 @@ def confinement_of(facts: Properties) -> Confinement | None:
         hidden += _HOMES
     elif home == "read-only":
         read_only = read_only + _HOMES
+    devices = bool(facts.get("PrivateDevices"))
     private_tmp, private_net = bool(facts.get("PrivateTmp")), bool(facts.get("PrivateNetwork"))
     capabilities = facts.get("CapabilityBoundingSet", _FOREVER)
     granted = facts.get("AmbientCapabilities", 0)
@@ -66,7 +78,9 @@ def confinement_of(facts: Properties) -> Confinement | None:
     if facts.get("RestrictNamespaces", _FOREVER) & _ALL_NAMESPACES != _ALL_NAMESPACES:
         keeps_from.append("RestrictNamespaces")
     closed = read_only or hidden or writable or not_run or no_calls or keeps_from
-    if not (closed or private_tmp or private_net or restricted or granted or calls_by or families is not None):
+    if not (
+        closed or private_tmp or private_net or devices or restricted or granted or calls_by or families is not None
+    ):
         return None
     return Confinement(
         read_only=read_only,
@@ -80,6 +94,7 @@ def confinement_of(facts: Properties) -> Confinement | None:
         keeps_from=keeps_from or None,
         private_tmp=private_tmp,
         private_network=private_net,
+        private_devices=devices,
         no_calls_to=no_calls or None,
         calls_to=(calls or None) if no_calls else None,
         capabilities=_rights(capabilities) if restricted else None,

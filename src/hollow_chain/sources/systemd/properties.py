@@ -259,7 +259,7 @@ def _program(facts: Properties, kind: str) -> Program | None:
         optional_files=[p for p, may_be_missing in facts.get("EnvironmentFiles", ()) if may_be_missing][:64] or None,
         credential_files=[p for _, p in facts.get("LoadCredential", ()) if p.startswith("/")][:64] or None,
         # The manager does not tell it, but for the output, which goes there too where nothing else is set for it.
-        input_file=_file_of(facts.get("StandardOutput", "")) if facts.get("StandardInput") == "file" else "",
+        input_file=_input_of(facts),
         pid_file=facts.get("PIDFile", ""),
         process=facts.get("MainPID", 0),
         log_files=[path for word in ("StandardOutput", "StandardError") if (path := _file_of(facts.get(word, "")))],
@@ -269,6 +269,13 @@ def _program(facts: Properties, kind: str) -> Program | None:
 
 _MOST_ARGUMENTS = 200
 """Words of a command line that are kept."""
+
+
+def _input_of(facts: Properties) -> str:
+    kind = str(facts.get("StandardInput", ""))
+    if kind.startswith("tty"):
+        return str(facts.get("TTYPath") or "/dev/console")
+    return _file_of(facts.get("StandardOutput", "")) if kind == "file" else ""
 
 
 def _file_of(stream: str) -> str:
