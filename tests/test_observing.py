@@ -188,6 +188,25 @@ def test_what_came_of_a_connection_that_was_not_waited_for(outcome: str, error: 
     assert ("10.0.0.7:5433" in story.lives[40].succeeded) == (not error)
 
 
+def test_a_step_whose_failure_stops_nothing_is_not_why_the_start_ended() -> None:
+    lines = [
+        '1 1.0 clone(child_stack=NULL, flags=SIGCHLD) = 2',
+        '2 1.1 openat(AT_FDCWD, "/sys/fs/cgroup/system.slice/a.service/cgroup.procs", O_WRONLY) = 3</sys/fs/cgroup>',
+        '2 1.2 execve("/bin/mkdir", ["mkdir"], 0x1) = 0',
+        '2 1.3 mkdir("/run/a", 0777) = -1 EACCES (Permission denied)',
+        '2 1.4 +++ exited with 1 +++',
+        '1 1.5 clone(child_stack=NULL, flags=SIGCHLD) = 3',
+        '3 1.6 openat(AT_FDCWD, "/sys/fs/cgroup/system.slice/a.service/cgroup.procs", O_WRONLY) = 3</sys/fs/cgroup>',
+        '3 1.7 execve("/bin/a", ["a"], 0x1) = 0',
+        '3 1.8 openat(AT_FDCWD, "/srv/a.db", O_RDONLY) = -1 ENOENT (No such file or directory)',
+        '3 1.9 +++ exited with 1 +++',
+    ]  # fmt: skip
+    story = told(lines, "a.service", ["/bin/mkdir", "/bin/a"], (), 2, ["/bin/mkdir"])
+    assert [call.thing for call in weighed(story, frozenset(), True)][:1] == ["/srv/a.db"]
+    strict = told(lines[:5], "a.service", ["/bin/mkdir", "/bin/a"], (), 2)
+    assert [call.thing for call in weighed(strict, frozenset(), True)][:1] == ["/run/a"]
+
+
 def test_who_falls_back_on_another_place_does_not_end_for_the_first() -> None:
     lines = [
         '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',

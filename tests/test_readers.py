@@ -84,6 +84,19 @@ def test_sockets_of_others_are_told_by_process_and_unit_and_those_of_the_manager
     assert (claim.port, claim.v6_only) == (8443, True)
 
 
+def test_of_two_socket_units_that_name_one_port_the_one_that_is_up_has_it(made: MadeHost) -> None:
+    for name, state in (("ashore.socket", "inactive"), ("berth.socket", "active"), ("crane.socket", "failed")):
+        made.unit(
+            name,
+            "[Socket]\nListenStream=8443\n",
+            ActiveState=state,
+            SubState="listening" if state == "active" else "dead",
+        )
+    made.runs_now = {1: ("/usr/lib/systemd/systemd", "init.scope")}
+    made.listens = [Socket(8443, "::", "tcp6", 1)]
+    assert [s.service for s in made.read(with_claims=True).listeners] == ["berth.socket"]
+
+
 def test_only_what_failed_has_its_own_words_read(made: MadeHost) -> None:
     made.failed("desk.service", command=("/usr/bin/desk", "--config", "/etc/desk/desk.conf"))
     made.unit(

@@ -75,6 +75,17 @@ def test_a_certificate_whose_time_is_over_is_named_with_its_last_moment(quay: Re
     assert f"{until:%Y-%m-%d %H:%M:%S}" in found["says"]
 
 
+def test_errors_in_another_language_are_read(quay: RealHost) -> None:
+    quay.run("localedef -i de_DE -f UTF-8 de_DE.UTF-8", check=False)
+    quay.run(
+        "printf '[Service]\\nEnvironment=LANG=de_DE.UTF-8\\nExecStart=/bin/cat /srv/kai/plan\\n' > /etc/systemd/system/kai.service\n"
+        "systemctl daemon-reload; systemctl start kai; sleep 0.5"
+    )
+    assert "Datei oder Verzeichnis" in quay.run("journalctl -u kai -o cat").stdout
+    found = json.loads(quay.program("why kai --json").stdout)["causes"][0]
+    assert found["cause"] == "path-missing" and "/srv/kai/plan" in found["says"], found["says"]
+
+
 def test_a_folder_that_it_may_not_make_is_told_by_the_one_above(quay: RealHost) -> None:
     found = _why(quay, "make", "/srv/tides")
     assert found["cause"] == "access-denied" and "/srv belongs to root:root" in found["says"], found["says"]

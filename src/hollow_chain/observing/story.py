@@ -89,6 +89,8 @@ class Story:
     """Calls that have not returned."""
     commands: int = 0
     """How many commands a start of its definition runs; 0: not known. What the manager runs after these stops the service."""
+    forgiven: frozenset[str] = frozenset()
+    """Programs of steps whose failure the manager takes no notice of (systemd.service(5), the prefix ``-``)."""
 
     def top(self, life: Life) -> Life:
         """The process that the manager itself began, from which *life* comes."""
@@ -100,12 +102,17 @@ class Story:
 
 
 def told(
-    lines: Sequence[str], unit: str, programs: Iterable[str], known: Iterable[int] = (), commands: int = 0
+    lines: Sequence[str],
+    unit: str,
+    programs: Iterable[str],
+    known: Iterable[int] = (),
+    commands: int = 0,
+    forgiven: Iterable[str] = (),
 ) -> Story:
     """The story of the service *unit*, whose definition names *programs*; *known* are processes that were seen in its group, *commands* is how many
-    commands a start runs."""
+    commands a start runs, *forgiven* are the programs of those whose failure the manager takes no notice of."""
     own, threads, parents = _own(lines, unit, frozenset(programs), frozenset(known))
-    story, reader = Story(commands=commands), TraceReader()
+    story, reader = Story(commands=commands, forgiven=frozenset(forgiven)), TraceReader()
     leaders: dict[int, int] = {}
     for line in lines:
         number = _number(line)

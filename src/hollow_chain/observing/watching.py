@@ -151,13 +151,18 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> Observation:
             if not whole:
                 why_not = "the trace was cut: its tracer ended before the start did"
     if lines:
-        story = told(lines, wish.unit, wish.programs, course.processes, _commands(unit))
+        story = told(lines, wish.unit, wish.programs, course.processes, _commands(unit), _forgiven(unit))
     return _observation(wish, course, story, bool(lines), why_not)
 
 
 def _commands(unit: dict[str, Any]) -> int:
     """How many commands a start of a unit runs, those before and after its program included."""
     return sum(len(unit.get(key) or ()) for key in ("ExecCondition", "ExecStartPre", "ExecStart", "ExecStartPost"))
+
+
+def _forgiven(unit: dict[str, Any]) -> set[str]:
+    """The programs of those of them before the start whose failure stops nothing."""
+    return {str(command[0]) for command in unit.get("ExecStartPre") or () if len(command) > 2 and command[2]}
 
 
 def _unbar(manager: Manager, name: str, unit: dict[str, Any]) -> None:

@@ -173,7 +173,7 @@ def _of_end(story: Story, life: Life, failed: bool) -> float:
         (one for one in story.lives.values() if story.top(one) is one and one.ran_at), key=lambda one: one.ran_at
     )
     later = any(other.began > top.last for other in (tops[: story.commands] if story.commands else tops))
-    if later and top.end is not None and top.end.status == 0:
+    if later and top.end is not None and (top.end.status == 0 or top.program in story.forgiven):
         return numbers.passed_preparation.value
     if end is None:
         return numbers.still_runs.value

@@ -77,11 +77,9 @@ def name_holders(reading: HostReading) -> None:
     if not any(listener.process == _MANAGER for listener in host.listeners):
         return
     claims = reading.reached.each(lambda unit: of_socket_unit(unit, reading.walker), host.services)
-    holders = {
-        (claim.protocol, claim.port): unit.name
-        for unit, own in zip(host.services, claims, strict=True)
-        for claim in own
-    }
+    # Of two that name one endpoint, the one that is up has it.
+    units = sorted(zip(host.services, claims, strict=True), key=lambda pair: pair[0].state == "running")
+    holders = {(claim.protocol, claim.port): unit.name for unit, own in units for claim in own}
     for listener in host.listeners:
         if listener.process == _MANAGER or not listener.service:
             listener.service = holders.get((listener.protocol[:3], listener.port), listener.service)
