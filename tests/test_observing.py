@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from hollow_chain.facts.observed import Observation, ObservedCall
+from hollow_chain.observing import watching
 from hollow_chain.observing.call_table import CALLS
 from hollow_chain.observing.story import told
 from hollow_chain.observing.trace_text import (
@@ -234,3 +235,21 @@ def test_a_value_of_base_eight_is_read() -> None:
     """What umask(2) returns is written so."""
     found = TraceReader().read("12  1795786815.412163 umask(027) = 022")
     assert isinstance(found, TracedCall) and found.value == 0o22
+
+
+@pytest.mark.parametrize(
+    ("ran", "result", "seconds"),
+    [
+        (0.0, "exit-code", 3.0),
+        (0.2, "exit-code", 3.0),
+        (5.0, "exit-code", 20.0),
+        (40.0, "signal", 60.0),
+        (7200.0, "signal", 3.0),
+        (5.0, "success", 3.0),
+    ],
+)
+def test_a_start_is_watched_for_as_long_as_the_run_before_needed_to_fail(
+    ran: float, result: str, seconds: float
+) -> None:
+    unit = {"ExecMainStartTimestamp": 10**15, "ExecMainExitTimestamp": 10**15 + int(ran * 1e6), "Result": result}
+    assert watching._settles(unit) == seconds

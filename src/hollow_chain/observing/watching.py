@@ -29,8 +29,11 @@ from hollow_chain.wording.secrets import mask_text
 
 _POLL = 0.1
 """Seconds between two looks: while the manager is traced, each costs it some hundred calls."""
-_SETTLED = 3.0
-"""Seconds for which a start has to stay good: as long as a first start of a program is watched."""
+_SETTLED, _LONGEST_SETTLED = 3.0, 60.0
+"""Seconds for which a start has to stay good: as long as a first start of a program is watched; longer for one that went on for longer
+before it failed last time, up to what somebody sits through."""
+_SLOWED = 4.0
+"""By how much tracing slows a start at the most (``make bench``, "observed start")."""
 _QUIET = 0.3
 """Seconds after the end in which the last records and calls come in."""
 _MOST_NEEDS = 40
@@ -97,6 +100,7 @@ class _Course:
     ran_at: float = 0.0
     outcome: Outcome = "not-up"
 
+    settles: float = _SETTLED
     job: int = 0
     """The start in the manager's queue."""
     was_begun: bool | None = None
@@ -132,7 +136,7 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> Observation:
     from hollow_chain.reach.posix.tracer import NotTraced, Tracer
 
     unit = manager.unit(wish.unit)
-    most = wish.seconds if wish.seconds is not None else limit_of(unit) + _SETTLED + 1
+    most = wish.seconds if wish.seconds is not None else limit_of(unit) + _settles(unit) + 1
     why_not, story, lines = "", Story(), []
     with contextlib.ExitStack() as stack:
         tracer = None
@@ -142,6 +146,7 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> Observation:
             why_not = str(reason)
         course = _Course(time.monotonic(), datetime.now(UTC))
         course.logs = {path: _size(path) for path in wish.logs}
+        course.settles = _settles(unit)
         _begin(manager, wish, unit, course)
         for _ in _looks(manager, wish, most, course, tell):
             turn()
@@ -163,6 +168,15 @@ def _commands(unit: dict[str, Any]) -> int:
 def _forgiven(unit: dict[str, Any]) -> set[str]:
     """The programs of those of them before the start whose failure stops nothing."""
     return {str(command[0]) for command in unit.get("ExecStartPre") or () if len(command) > 2 and command[2]}
+
+
+def _settles(unit: dict[str, Any]) -> float:
+    """For how long a start has to stay good: as long as the run before needed to fail, and what tracing costs."""
+    began, ended = (int(unit.get(f"ExecMain{what}Timestamp") or 0) for what in ("Start", "Exit"))
+    ran = (ended - began) / 1e6
+    if unit.get("Result") in (None, "", "success") or not 0 < ran < _LONGEST_SETTLED:
+        return _SETTLED  # who ran for minutes does not fail at its start
+    return min(max(_SETTLED, ran * _SLOWED), _LONGEST_SETTLED)
 
 
 def _unbar(manager: Manager, name: str, unit: dict[str, Any]) -> None:
@@ -243,7 +257,7 @@ def _is_over(unit: dict[str, Any], course: _Course, tries: int | None) -> bool:
         return True
     if state == "active":
         course.up_at = course.up_at or course.seconds
-        if course.seconds - course.up_at >= _SETTLED or sub == "exited":
+        if course.seconds - course.up_at >= course.settles or sub == "exited":
             course.outcome = "up"
             return True
         return False
