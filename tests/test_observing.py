@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from hollow_chain.facts.observed import Observation, ObservedCall
 from hollow_chain.observing import watching
 from hollow_chain.observing.call_table import CALLS
+from hollow_chain.observing.last_read import last_read
 from hollow_chain.observing.story import told
 from hollow_chain.observing.trace_text import (
     TracedCall,
@@ -253,3 +254,37 @@ def test_a_start_is_watched_for_as_long_as_the_run_before_needed_to_fail(
 ) -> None:
     unit = {"ExecMainStartTimestamp": 10**15, "ExecMainExitTimestamp": 10**15 + int(ran * 1e6), "Result": result}
     assert watching._settles(unit) == seconds
+
+
+BEGUN = [
+    "1 1.0 clone(child_stack=NULL, flags=SIGCHLD) = 2",
+    '2 1.1 openat(AT_FDCWD, "/sys/fs/cgroup/system.slice/a.service/cgroup.procs", O_WRONLY) = 3</sys/fs/cgroup>',
+    '2 1.2 execve("/opt/a", ["a"], 0x1) = 0',
+    '2 1.3 openat(AT_FDCWD, "/lib/x86_64-linux-gnu/libc.so.6", O_RDONLY|O_CLOEXEC) = 3</lib/x86_64-linux-gnu/libc.so.6>',
+    '2 1.4 openat(AT_FDCWD, "/etc/a/a.conf", O_RDONLY) = 3</etc/a/a.conf>',
+    '2 1.5 openat(AT_FDCWD, "/etc/a/key.pem", O_RDONLY) = 3</etc/a/key.pem>',
+]
+
+
+@pytest.mark.parametrize(
+    ("more", "path"),
+    [
+        ([], "/etc/a/key.pem"),
+        (['2 1.6 openat(AT_FDCWD, "/etc/localtime", O_RDONLY) = 3</etc/localtime>'], "/etc/a/key.pem"),
+        (
+            ['2 1.6 openat(AT_FDCWD, "/var/log/a.log", O_WRONLY|O_CREAT|O_APPEND, 0644) = 4</var/log/a.log>'],
+            "/etc/a/key.pem",
+        ),
+        (['2 1.6 connect(4<UNIX:[7]>, {sa_family=AF_UNIX, sun_path="/dev/log"}, 110) = 0'], "/etc/a/key.pem"),
+        (
+            ['2 1.6 bind(4<TCP:[7]>, {sa_family=AF_INET, sin_port=htons(80), sin_addr=inet_addr("0.0.0.0")}, 16) = 0'],
+            "",
+        ),
+        (['2 1.6 mkdir("/run/a", 0755) = 0'], ""),
+        (["2 4.6 getpid() = 2"], ""),
+    ],
+)
+def test_the_file_that_it_had_read_last_when_it_ended(more: list[str], path: str) -> None:
+    at = 4.7 if more and more[0].startswith("2 4") else 1.7
+    story = told([*BEGUN, *more, f"2 {at} +++ exited with 3 +++"], "a.service", ["/opt/a"], (), 1)
+    assert last_read(story) == path

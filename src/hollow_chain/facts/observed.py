@@ -73,5 +73,7 @@ class Observation(Part):
     calls: Listed[ObservedCall] = []
     """Those that failed and may have ended it, the weightiest first."""
     waits: Listed[ObservedWait] = []
+    read_last: str | None = None
+    """The file that it had read last when it ended, where it did nothing after that which others see; its content is not kept."""
     known_good: bool = False
     """Whether what fails in good starts, too, was known and left out."""

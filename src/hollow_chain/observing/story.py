@@ -9,7 +9,19 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from hollow_chain.observing.call_table import BIND, CALLS, CONNECT, LOCK, OPEN, RUN, STARTS_ANOTHER, KnownCall
+from hollow_chain.observing.call_table import (
+    BIND,
+    CALLS,
+    CONNECT,
+    LISTEN,
+    LOCK,
+    MAKE,
+    OPEN,
+    RENAME,
+    RUN,
+    STARTS_ANOTHER,
+    KnownCall,
+)
 from hollow_chain.observing.trace_text import (
     Traced,
     TracedCall,
@@ -65,6 +77,10 @@ class Life:
     """Things with which a call came to its end, and when that was last."""
     succeeded_as: dict[tuple[str, str], float] = field(default_factory=dict)
     """The same by the kind of call, those included that are about a descriptor."""
+    read: dict[str, float] = field(default_factory=dict)
+    """Files that it opened only to read, and when that was last."""
+    stepped: float = 0.0
+    """When it last began something that others see: an endpoint, a connection, a program, a folder."""
     calling: dict[str, str] = field(default_factory=dict)
     """Endpoints that it has asked for a connection without waiting for it, by the descriptor as the trace writes it."""
     last_call: TracedCall | None = None
@@ -297,8 +313,21 @@ def _went_well(life: Life, call: TracedCall, known: KnownCall) -> None:
         life.succeeded_as[known.kind, thing] = call.ended
         if known.descriptor is None or known.kind in (BIND, CONNECT):
             life.succeeded[thing] = call.ended
+    if known.kind == OPEN and thing and not _opens_to_write(call):
+        life.read[thing] = call.ended
+    elif (known.kind in _STEPS and not thing.startswith(("/", "@"))) or known.kind in _STEPS_ON_PATHS:
+        life.stepped = call.ended
     if call.name not in _QUIET and known.kind != "look":
         life.progress += 1
+
+
+_STEPS, _STEPS_ON_PATHS = (BIND, CONNECT, LISTEN), (RUN, MAKE, RENAME)
+"""What shows that a program went on after it had read a file; sockets in the file system are left out: it may log through one."""
+
+
+def _opens_to_write(call: TracedCall) -> bool:
+    text = " ".join(call.arguments)
+    return call.name == "creat" or any(word in text for word in ("O_WRONLY", "O_RDWR", "O_CREAT", "O_DIRECTORY"))
 
 
 def _thing(life: Life, call: TracedCall, known: KnownCall) -> str:

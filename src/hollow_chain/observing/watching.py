@@ -17,6 +17,7 @@ from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
 from hollow_chain.observing.call_table import BIND, traced_names
+from hollow_chain.observing.last_read import last_read
 from hollow_chain.observing.story import Story, told
 from hollow_chain.observing.waiting import at_work, waits_of
 from hollow_chain.observing.weighing import signature, signatures, weighed
@@ -377,8 +378,10 @@ def _observation(wish: WatchWish, course: _Course, story: Story, traced: bool, w
     waits: list[ObservedWait] = []
     if course.outcome == "not-up" or (course.outcome == "failed" and course.result == _TIMEOUT):
         waits = waits_of(story, course.waits, course.at.timestamp() + course.seconds)
+    read = last_read(story) if traced and course.outcome in ("failed", "ended") and course.result != _TIMEOUT else ""
     return Observation(
-        wish.unit, course.at, round(course.seconds, 3), course.outcome, traced, why_not, _parts(course, story), calls, waits, bool(good)
+        wish.unit, course.at, round(course.seconds, 3), course.outcome, traced, why_not, _parts(course, story), calls, waits,
+        read or None, bool(good),
     )  # fmt: skip
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from hollow_chain.causes import looked
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.given import refused_assignment, refused_value, unset_variable
 from hollow_chain.causes.definition.program import programs_of
@@ -17,6 +18,8 @@ from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.complaints import ConfigError, config_errors
 from hollow_chain.wording.forms import says
+from hollow_chain.wording.observed import LIKELY
+from hollow_chain.wording.observed import SOURCE as OBSERVED
 from hollow_chain.wording.things import paths_in
 
 _FROM_OUTSIDE = (1, 2, 9, 15)
@@ -51,6 +54,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
         yield from unset_variable(case)
         yield from refused_assignment(case)
         yield from _unread(case)
+        yield from _ended_on(case)
         return
     if last is not None and last.result == "watchdog":
         return
@@ -124,6 +128,23 @@ def _unread(case: Case) -> Iterator[Finding]:
             explains=("exits-with-error", "crash-loop", "exits-at-once"),
         )
         return
+
+
+def _ended_on(case: Case) -> Iterator[Finding]:
+    """A start that was watched ended right after it had read a file, without a word, and nothing that it tried had failed."""
+    seen = [one for one in case.host.observed or () if one.service == case.service.name][-1:]
+    path = seen[0].read_last if seen else None
+    if not path or not looked.is_silent(case) or any(call.weight >= LIKELY for call in seen[0].calls):
+        return
+    name = case.service.name
+    fact = f"the last file that it had read when it ended was {path}; it went on to nothing after that, and no call tells why"
+    yield Finding(
+        says=f"{name} ends right after it has read {path}, without a word: most likely it cannot use what stands there.",
+        evidence=(case.seen(fact, OBSERVED, seen[0].at, HINT), looked.ended(case)),
+        mends=(_correct(case, path, path),),
+        residual=True,
+        explains=("exits-with-error", "crash-loop", "exits-at-once"),
+    )
 
 
 _FROM_ITSELF = frozenset({"exit-code", "protocol", "resources"})
