@@ -64,7 +64,7 @@ _ENDS = ("exits-with-error", "exits-at-once", "unexplained", "crash-loop", "kill
 """Causes that only say how it ended: rules of their own say that better."""
 
 
-_OF_ANOTHER = ("stopped", "paused", "not-registered", "manual-not-started", "never-started", "listener-off")
+_OF_ANOTHER = ("stopped", "paused", "not-registered", "manual-not-started", "never-started")
 """How another may stand who did not answer: one that was tried and failed does not stand like that itself."""
 _OF_THE_PROGRAM = (PROGRAM_MISSING, "program-not-executable")
 """Causes for which its program cannot have run: what a program that ran says is of something else."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from hollow_chain.causes import looked
+from hollow_chain.causes import looked, meanings
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
@@ -65,7 +65,7 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
         words = (*words, alone.evidence)
     what = f": it {alone.says}" if alone else _in_its_words(case, words)
     yield Finding(
-        says=f"{service.name} ends with {ending(service)}{after_how_long(service)}{what}.",
+        says=f"{service.name} ends with {ending(service)}{_meant(case)}{after_how_long(service)}{what}.",
         evidence=(
             case.seen(
                 f"last run ended with {ending(service)}, result {last.result or 'failed'}",
@@ -79,6 +79,19 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
         residual=True,
         # Given up after several tries, with words of its own: then these are the reason, and the tries its symptom.
         explains=("crash-loop",) if case.gave_up_speaking else (),
+    )
+
+
+def _meant(case: Case) -> str:
+    """What the error number of the last start means, where its status says nothing else and the family numbers its failures."""
+    last = case.service.last
+    if last is None or not case.family.numbers_failures or last.exit_status not in (None, 0) or not last.error_number:
+        return ""
+    entry = meanings.control(last.error_number)
+    return (
+        f" ({entry.means[:1].lower()}{entry.means[1:].rstrip('.')})"
+        if entry is not None and not entry.of_others
+        else ""
     )
 
 
