@@ -17,7 +17,7 @@ from hollow_chain.facts import Host, Service, snapshot
 from hollow_chain.facts.codec import decode, encode
 from hollow_chain.facts.host import File, Package
 from hollow_chain.facts.kinds import KIND, SET
-from hollow_chain.facts.service import Account, Confinement, Definition, LastRun, Limits, Program, Usage
+from hollow_chain.facts.service import Account, Confinement, Definition, LastRun, Limits, Link, Program, Usage
 from hollow_chain.fleet.keeping import keep_round
 from hollow_chain.fleet.spread import spreader
 from hollow_chain.lately.between import differences
@@ -303,3 +303,16 @@ def test_a_file_with_another_text_is_told_by_its_digest_alone() -> None:
     )
     hosts = [Host(name="h", files=[file]) for file in (old, new)]
     assert not differences(hosts[0], Facts(Graph(snapshot([hosts[1]]))), hosts[1])
+
+
+@pytest.mark.parametrize("started", [True, False])
+def test_what_a_unit_that_was_not_loaded_does_not_tell_is_no_difference(started: bool) -> None:
+    before, after = counter(1), counter(1)
+    one, other = before.services[0], after.services[0]
+    one.detail, one.state, one.startup = "not loaded", "stopped", "manual"
+    other.detail, other.startup = "active (running)", "automatic" if started else "manual"
+    other.links = [Link(to="sysinit.target", kind="hard"), Link(to="basic.target", kind="order")]
+    other.limits = Limits(start_seconds=90)
+    about = [one.about for one in differences(before, Facts(Graph(snapshot([after]))), after)]
+    assert ("startup type" in about) == started
+    assert not {"needs", "starts after", "start limit, s"} & set(about)

@@ -50,7 +50,7 @@ def differences(old: Host, facts: Facts, new: Host) -> list[Divergence]:
     now = {service.name: service for service in new.services if not service.template}
     found = [_there(name, then.get(name), now.get(name)) for name in sorted(then.keys() ^ now.keys())]
     for name in sorted(then.keys() & now.keys()):
-        # Of what cannot be loaded at one of the moments nothing but that is known.
+        # Of what cannot be, or was not, loaded at one of the moments little is known.
         same = _loaded(then[name]) == _loaded(now[name])
         facets = facets_of(Service)
         found += _apart(name, then[name], now[name], facets if same else [f for f in facets if f.field in _OF_UNLOADED])
@@ -110,12 +110,14 @@ def _keyed(kind: str, old: dict[str, Any], new: dict[str, Any], facets: Iterable
             yield one._replace(about=f"{one.about} of {kind} {key}")
 
 
-def _loaded(service: Service) -> str:
-    return service.definition.load if service.definition else ""
+def _loaded(service: Service) -> tuple[str, bool]:
+    """How its definition was loaded, and whether it was at all: of one that is known from its file alone much is not told."""
+    return service.definition.load if service.definition else "", service.detail == _FROM_FILE
 
 
+_FROM_FILE = "not loaded"
 _OF_UNLOADED = ("state", "startup", "definition.load", "definition.file")
-"""Facets that tell something of a definition that cannot be loaded."""
+"""Facets that tell something of a definition that is not loaded."""
 _OF_ANY_HOST = 1.0
 """Seconds by which a clock is off that is told."""
 
