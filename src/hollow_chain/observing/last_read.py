@@ -34,10 +34,7 @@ def last_read(story: Story) -> str:
 
 def _that_ended_it(story: Story) -> list[Life]:
     """The processes of the last command of the start that ended badly, or just ended."""
-    tops = sorted(
-        (one for one in story.lives.values() if story.top(one) is one and one.ran_at), key=lambda one: one.ran_at
-    )
-    tops = tops[: story.commands] if story.commands else tops
+    tops = story.tops()
     bad = [one for one in tops if one.end is not None and one.end.status != 0 and one.program not in story.forgiven]
     top = bad[-1] if bad else tops[-1] if tops else None
     return [life for life in story.lives.values() if top is not None and story.top(life) is top]

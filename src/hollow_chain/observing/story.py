@@ -108,6 +108,11 @@ class Story:
     forgiven: frozenset[str] = frozenset()
     """Programs of steps whose failure the manager takes no notice of (systemd.service(5), the prefix ``-``)."""
 
+    def tops(self) -> list[Life]:
+        """The processes of the commands of the start, as they came one after the other: not of what stops the service."""
+        found = [one for one in self.lives.values() if one.ran_at and self.top(one) is one]
+        return sorted(found, key=lambda one: one.ran_at)[: self.commands or None]
+
     def top(self, life: Life) -> Life:
         """The process that the manager itself began, from which *life* comes."""
         seen = {life.number}
@@ -261,13 +266,13 @@ def _add_call(life: Life, call: TracedCall) -> None:
         _went_well(life, call, known)
     elif len(life.failed) < _MOST_FAILED and not (known.kind == LOCK and not _LOCKS.search(" ".join(call.arguments))):
         text = " ".join(call.arguments)
-        writes = known.writes or (known.kind == OPEN and ("O_WRONLY" in text or "O_RDWR" in text or "O_CREAT" in text))
+        writes = known.writes or (known.kind == OPEN and _opens_to_write(call))
         thing = _thing(life, call, known)
         attempt = Attempt(
             call,
             known,
             thing,
-            writes or call.name == "creat",
+            writes,
             "O_EXCL" in text,
             life.progress,
             len(life.failed),
@@ -313,7 +318,7 @@ def _went_well(life: Life, call: TracedCall, known: KnownCall) -> None:
         life.succeeded_as[known.kind, thing] = call.ended
         if known.descriptor is None or known.kind in (BIND, CONNECT):
             life.succeeded[thing] = call.ended
-    if known.kind == OPEN and thing and not _opens_to_write(call):
+    if known.kind == OPEN and thing and not _opens_to_write(call) and "O_DIRECTORY" not in " ".join(call.arguments):
         life.read[thing] = call.ended
     elif (known.kind in _STEPS and not thing.startswith(("/", "@"))) or known.kind in _STEPS_ON_PATHS:
         life.stepped = call.ended
@@ -327,7 +332,7 @@ _STEPS, _STEPS_ON_PATHS = (BIND, CONNECT, LISTEN), (RUN, MAKE, RENAME)
 
 def _opens_to_write(call: TracedCall) -> bool:
     text = " ".join(call.arguments)
-    return call.name == "creat" or any(word in text for word in ("O_WRONLY", "O_RDWR", "O_CREAT", "O_DIRECTORY"))
+    return call.name == "creat" or any(word in text for word in ("O_WRONLY", "O_RDWR", "O_CREAT"))
 
 
 def _thing(life: Life, call: TracedCall, known: KnownCall) -> str:

@@ -137,7 +137,8 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> Observation:
     from hollow_chain.reach.posix.tracer import NotTraced, Tracer
 
     unit = manager.unit(wish.unit)
-    most = wish.seconds if wish.seconds is not None else limit_of(unit) + _settles(unit) + 1
+    settles = _settles(unit)
+    most = wish.seconds if wish.seconds is not None else limit_of(unit) + settles + 1
     why_not, story, lines = "", Story(), []
     with contextlib.ExitStack() as stack:
         tracer = None
@@ -147,7 +148,7 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> Observation:
             why_not = str(reason)
         course = _Course(time.monotonic(), datetime.now(UTC))
         course.logs = {path: _size(path) for path in wish.logs}
-        course.settles = _settles(unit)
+        course.settles = settles
         _begin(manager, wish, unit, course)
         for _ in _looks(manager, wish, most, course, tell):
             turn()

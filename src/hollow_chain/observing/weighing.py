@@ -169,10 +169,7 @@ def _of_end(story: Story, life: Life, failed: bool) -> float:
     """How near the end of a process is to that of the start."""
     numbers = _numbers()
     top, end = story.top(life), life.end
-    tops = sorted(
-        (one for one in story.lives.values() if story.top(one) is one and one.ran_at), key=lambda one: one.ran_at
-    )
-    later = any(other.began > top.last for other in (tops[: story.commands] if story.commands else tops))
+    later = any(other.began > top.last for other in story.tops())
     if later and top.end is not None and (top.end.status == 0 or top.program in story.forgiven):
         return numbers.passed_preparation.value
     if end is None:

@@ -102,7 +102,7 @@ def _changed(case: Case, path: str, since: datetime) -> datetime | None:
 
 
 _OF_THE_MOMENT = ("/proc/", "/sys/", "/dev/")
-"""Files of the kernel, which are made anew when somebody looks (proc(5))."""
+"""Files of the kernel, which are made anew when somebody looks (proc(5)), and devices, whose time moves with what is written to them."""
 
 
 def _altered(file: File) -> datetime | None:
