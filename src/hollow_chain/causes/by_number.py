@@ -44,7 +44,7 @@ def findings(case: Case, found: Sequence[Finding]) -> Iterator[Finding]:
         if any(not f.residual or piece.bears in (PROOF, SAID) for f in known for piece in f.evidence):
             return
         alone = unanswered(case) if number == NOBODY_LISTENS else None
-        failed = f"failed with {entry.what}: {entry.means[:1].lower()}{entry.means[1:].rstrip('.')}"
+        failed = f"failed with {entry.what}: {entry.within}"
         does = f"See 'hollow-chain decode {number}', put that right, then start {case.service.name}."
         yield Finding(
             says=f"{case.service.name} {alone.says if alone else failed}.",

@@ -48,6 +48,11 @@ class Reading(msgspec.Struct, frozen=True):
     """Whether it tells of another service, or of a request, and not of why this one failed."""
 
     @property
+    def within(self) -> str:
+        """What it means, as a part of a sentence."""
+        return f"{self.means[:1].lower()}{self.means[1:].rstrip('.')}"
+
+    @property
     def source(self) -> str:
         """Where the number or word comes from."""
         return SOURCES[self.family]

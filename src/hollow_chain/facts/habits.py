@@ -6,6 +6,9 @@ import re
 
 from hollow_chain.facts.service import Service
 
+NOT_LOADED = "not loaded"
+"""The state of a definition that the manager has not taken up, so that it is known from its file alone."""
+
 
 def names_of(service: Service) -> list[str]:
     """The names that a service's own folders bear by habit: its own, that of its program, that of its account."""

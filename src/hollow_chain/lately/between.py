@@ -12,6 +12,7 @@ from typing import Any, NamedTuple, TypeVar
 from hollow_chain.causes import Facts
 from hollow_chain.chain import Node
 from hollow_chain.chain.graph import reach
+from hollow_chain.facts.habits import NOT_LOADED
 from hollow_chain.facts.host import File, Filesystem, Host, HostAccount
 from hollow_chain.facts.service import Service
 from hollow_chain.families.base_system import is_base
@@ -112,10 +113,9 @@ def _keyed(kind: str, old: dict[str, Any], new: dict[str, Any], facets: Iterable
 
 def _loaded(service: Service) -> tuple[str, bool]:
     """How its definition was loaded, and whether it was at all: of one that is known from its file alone much is not told."""
-    return service.definition.load if service.definition else "", service.detail == _FROM_FILE
+    return service.definition.load if service.definition else "", service.detail == NOT_LOADED
 
 
-_FROM_FILE = "not loaded"
 _OF_UNLOADED = ("state", "startup", "definition.load", "definition.file")
 """Facets that tell something of a definition that is not loaded."""
 _OF_ANY_HOST = 1.0

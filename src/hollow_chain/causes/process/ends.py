@@ -88,11 +88,7 @@ def _meant(case: Case) -> str:
     if last is None or not case.family.numbers_failures or last.exit_status not in (None, 0) or not last.error_number:
         return ""
     entry = meanings.control(last.error_number)
-    return (
-        f" ({entry.means[:1].lower()}{entry.means[1:].rstrip('.')})"
-        if entry is not None and not entry.of_others
-        else ""
-    )
+    return f" ({entry.within})" if entry is not None and not entry.of_others else ""
 
 
 def _deserted(case: Case) -> Finding:

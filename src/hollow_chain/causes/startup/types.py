@@ -25,6 +25,7 @@ from hollow_chain.causes.words import (
     started_since_boot,
     stop_was_asked,
 )
+from hollow_chain.facts.habits import NOT_LOADED
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 
@@ -147,10 +148,6 @@ def _is_untold(service: Service) -> bool:
     return service.state == "unknown" and (last is None or (last.error_number is None and not last.result))
 
 
-_NOT_LOADED = "not loaded"
-"""The state of a definition that the manager has not taken up, as the facts have it."""
-
-
 @cause("never-started", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "unknown"))
 def never_started(case: Case) -> Iterator[Finding]:
     """It was set to start at boot after the last boot, and has not been started since.
@@ -172,7 +169,7 @@ def never_started(case: Case) -> Iterator[Finding]:
     known_later = enabled is not None and boot is not None and enabled > boot
     if not known_later and not case.family.remembers_starts and service.last is None:
         return
-    if not known_later and service.detail == _NOT_LOADED:
+    if not known_later and service.detail == NOT_LOADED:
         return  # the manager loads all that the boot wants (systemd(1), "Concepts"): nothing that is up wants this
     when = f"at {clock(enabled)}, after the boot at {clock(boot)}," if known_later else "to start at boot"
     unwanted = [t for t in service.wanted_by if t not in up_targets(case.host)]

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from hollow_chain.facts.habits import NOT_LOADED
 from hollow_chain.facts.service import Account, Condition, Definition, Link, LinkKind, Program, Service, Startup
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import Files
@@ -58,7 +59,7 @@ def service_of_file(name: str, path: str, is_enabled: bool, files: Files, walker
         kind=kind,
         description=mask_text(words.get("Description", "")[:300]),
         state="stopped",
-        detail="template" if stem.endswith("@") else "not loaded",
+        detail="template" if stem.endswith("@") else NOT_LOADED,
         startup=startup,
         template=stem.endswith("@"),
         wanted_by=[n for n in words.get("WantedBy", "").split() if n.endswith(".target")] if is_enabled else [],
