@@ -7,7 +7,8 @@ from datetime import UTC, datetime, timedelta
 
 from hollow_chain.facts import Host, Link, Service, Snapshot, snapshot
 from hollow_chain.facts.host import Event, File, Listener
-from hollow_chain.facts.service import Account, Definition, LastRun, Limits, Program
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Account, Definition, Limits, Program
 
 READ_AT = datetime(2026, 3, 4, 6, 12, tzinfo=UTC)
 BOOT_AT = READ_AT - timedelta(hours=9)

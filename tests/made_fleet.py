@@ -9,7 +9,8 @@ from typing import NamedTuple
 
 from hollow_chain.facts import Host, Link, Service, Snapshot, snapshot
 from hollow_chain.facts.host import Event, File, Package
-from hollow_chain.facts.service import Account, Definition, LastRun, Limits, Program
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Account, Definition, Limits, Program
 
 READ_AT = datetime(2026, 3, 4, 6, 12, tzinfo=UTC)
 BOOT_AT = READ_AT - timedelta(hours=9)

@@ -26,7 +26,8 @@ import hollow_chain
 from hollow_chain.facts import Host, snapshot
 from hollow_chain.facts.codec import MAX_TEXT, MAX_YAML_NODES, SnapshotError, decode, encode
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.service import Account, Definition, LastRun, Link, Program, Service
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Account, Definition, Link, Program, Service
 from hollow_chain.lazy import _Lazy
 from hollow_chain.license import asking
 from hollow_chain.sources import endpoint_settings, logs

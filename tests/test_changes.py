@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 
 from hollow_chain.facts.change import Change
 from hollow_chain.facts.host import Host
-from hollow_chain.facts.service import LastRun, Service, Start
+from hollow_chain.facts.runs import LastRun, Start
+from hollow_chain.facts.service import Service
 from hollow_chain.lately.clue import LITTLE, Clues
 from hollow_chain.sources.package_logs import LOGS, changes_in
 from hollow_chain.wording.asked_of_root import asked_of_root

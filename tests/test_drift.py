@@ -17,7 +17,8 @@ from hollow_chain.facts import Host, Service, snapshot
 from hollow_chain.facts.codec import decode, encode
 from hollow_chain.facts.host import File, Package
 from hollow_chain.facts.kinds import KIND, SET
-from hollow_chain.facts.service import Account, Confinement, Definition, LastRun, Limits, Link, Program, Usage
+from hollow_chain.facts.runs import LastRun, Usage
+from hollow_chain.facts.service import Account, Confinement, Definition, Limits, Link, Program
 from hollow_chain.fleet.keeping import keep_round
 from hollow_chain.fleet.spread import spreader
 from hollow_chain.lately.between import differences

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from hollow_chain.facts.service import Account, LastRun, Program, Service
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Account, Program, Service
 from hollow_chain.mend import files_kept as kept
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.reach.handles import ForeignLink, NotOpened, Walker, identity, opened

@@ -10,7 +10,8 @@ import pytest
 
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.license import LicenseServer
-from hollow_chain.facts.service import LastRun, Program, Service
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Program, Service
 from hollow_chain.families.times import Limit
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.handles import Walker

@@ -12,7 +12,8 @@ import pytest
 
 from hollow_chain.causes import meanings
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.service import Condition, LastRun, Program, Service
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Condition, Program, Service
 from hollow_chain.reach.here import here
 from hollow_chain.sources import endpoint_settings, looks, settings
 from hollow_chain.sources.accounts import accounts

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from hollow_chain.causes.acts import Act, allow, mode, remove, start
 from hollow_chain.facts import Host, Service, Snapshot, snapshot
 from hollow_chain.facts.host import File
-from hollow_chain.facts.service import LastRun
+from hollow_chain.facts.runs import LastRun
 from hollow_chain.mend import journal as journals
 from hollow_chain.mend.carrying import Carrier
 from hollow_chain.mend.hands import NotDone

@@ -16,7 +16,8 @@ from hollow_chain.chain import Graph
 from hollow_chain.cli.observing import interrupts_kept
 from hollow_chain.facts.host import Event, File, Host, snapshot
 from hollow_chain.facts.observed import Observation, ObservedCall, ObservedWait
-from hollow_chain.facts.service import Account, Definition, LastRun, Limits, Program, Service
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Account, Definition, Limits, Program, Service
 from hollow_chain.verdict import Verdict, diagnose
 from hollow_chain.wording.observed import LIKELY, SURE, records_of
 from tests.conftest import Run

@@ -9,7 +9,8 @@ from typing import Any
 import pytest
 
 from hollow_chain.facts.host import Host
-from hollow_chain.facts.service import LastRun, Program, Service
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Program, Service
 from hollow_chain.reach.interfaces import Entry, Match
 from hollow_chain.sources.systemd import records
 from hollow_chain.sources.systemd.journal import Journal

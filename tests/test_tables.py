@@ -10,7 +10,8 @@ from hollow_chain.causes import Facts, meanings
 from hollow_chain.causes.by_number import _ENDS
 from hollow_chain.chain import Graph
 from hollow_chain.facts.host import Event, File, Host, HostAccount, snapshot
-from hollow_chain.facts.service import Account, LastRun, Program, Service
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Account, Program, Service
 from hollow_chain.families.steps import STEPS, step_of
 from hollow_chain.verdict import Verdict, diagnose
 from hollow_chain.wording.system_errors import control_errors

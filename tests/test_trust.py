@@ -16,7 +16,7 @@ from hollow_chain.causes.nature import Boot
 from hollow_chain.chain import Graph
 from hollow_chain.facts import Host, Service, snapshot
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.service import LastRun
+from hollow_chain.facts.runs import LastRun
 from hollow_chain.sources.systemd.journal import STOPPED, event_of, trust_of
 from hollow_chain.verdict import diagnose
 

@@ -24,18 +24,8 @@ from hollow_chain.facts.host import (
     Process,
     Unread,
 )
-from hollow_chain.facts.service import (
-    Account,
-    Claim,
-    Condition,
-    Confinement,
-    Definition,
-    LastRun,
-    Limits,
-    Program,
-    Start,
-    Trigger,
-)
+from hollow_chain.facts.runs import LastRun, Start
+from hollow_chain.facts.service import Account, Claim, Condition, Confinement, Definition, Limits, Program, Trigger
 from hollow_chain.show.documents import to_json, verdict_document
 from hollow_chain.show.page import Page
 from hollow_chain.show.why import show_all, show_verdict

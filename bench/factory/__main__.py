@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import random
+import subprocess
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -40,8 +41,8 @@ def probed(daemon: Daemon, number: int) -> Probe | None:
             with host:
                 made_whole(host, daemon)
                 found = probe(host, daemon)
-        except RuntimeError as error:
-            print(f"{daemon.name}: {error}")
+        except (RuntimeError, subprocess.TimeoutExpired) as error:
+            print(f"{daemon.name}: {str(error)[:200]}")
         finally:
             if extra is not None:
                 extra.cleanup()
@@ -87,7 +88,7 @@ def plan(probes: list[Probe], count: int, seed: int, only: str, silent: bool = F
 def main() -> None:
     """Probe, plan, run, print."""
     parser = argparse.ArgumentParser(prog="python -m bench.factory", description=main.__doc__)
-    parser.add_argument("--half", default="", help="a to h; all where left out")
+    parser.add_argument("--half", default="", help="a to i; all where left out")
     parser.add_argument("--count", type=int, default=200)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--operator", default="", help="part of the names of operators")

@@ -116,6 +116,37 @@ _MET_LAST_OF_ALL = """
     """.split()  # noqa: SIM905 - a list of words is read as one
 """The eighth part."""
 
+_MET_AT_LAST = """
+    2ping alertmanager-irc-relay aodh-notifier apacheds aptly-api ara-server arc-arex arc-arex-ws arc-datadelivery-service arched balboa
+    barbican-api bettercap biglybtd bluealsa bluealsa-aplay booth-arbitrator bootparamd bosixnet-webui ceilometer-polling certspotter charon
+    cinder-scheduler cni-dhcp comitup comitup-web conmux corosync-notifyd corosync-qdevice courier-ldap crowdsec ctdb cyrus-imapd
+    davmail-server debiman-auxserver debug-me designate-mdns designate-sink direwolf dirsrv-snmp dm-event docker dqcache fence_virtd fio
+    fprintd freezer-scheduler fusioninventory-agent fwlogwatch fwupd g15daemon garb garbd gfmd globus-gatekeeper gnocchi-api gnocchi-metricd
+    gnocchi-statsd gnupg-pkcs11-scd-proxy google-guest-agent group-admin-daemon hd-idle hddemux heat-engine hfd-service icinga2
+    iio-sensor-proxy infnoise input-remapper-daemon ipmidetectd ipmiseld ipp-usb ipsec ironic-inspector isatapd isnsdd iwatch iwpmd
+    jupyterhub keystone kxd lava-dispatcher-host lava-docker-worker lcd4linux ledmon libervia-pubsub logid low-memory-monitor lprint lsm
+    lvm2-lvmdbusd lvm2-lvmpolld lvmlockd lxc-monitord magnum-conductor mailman3-web manila-scheduler masakari-engine mcollective mcstrans
+    mender-client mistral-engine mpd-sima munin-async murano-engine neutron-dhcp-agent neutron-rpc-server nextcloud-spreed-signaling
+    nextepc-mme nextepc-pcrf nextepc-sgw nftlb nix-daemon notus-scanner nova-conductor nss-tlsd nut-client nut-monitor obsdeltastore
+    obsdispatcher obsdodup obspublisher obsrepserver obsservice obssigner obssrcserver obswarden octavia-driver-agent omnidb-server opa-fm
+    openafs-client openafs-fileserver opendnssec-enforcer openqa-gru openqa-livehandler openqa-scheduler openqa-slirpvde openqa-vde_switch
+    openqa-websockets openqa-webui openqa-worker-cacheservice openqa-worker-cacheservice-minion opensnitch osmo-bts osmo-pcu osmo-trx
+    ovn-controller ovn-ic pcs_snmp_agent pcsd pcsd-ruby pdudaemon pesign pgcluu pgcluu_collectd pglistener placement-api pmcd pmfind pmie
+    pmie_check pmie_daily pmie_farm pmie_farm_check pmlogger pmlogger_check pmlogger_daily pmlogger_farm pmlogger_farm_check pmproxy pollen
+    portmap powa-collector prelude-correlator prelude-lml prometheus-frr-exporter prometheus-openstack-exporter prometheus-xmpp-alerts
+    ps-watcher psad puppet puppetdb qemu-guest-agent quotarpc radioclk rapiddiskd ratbagd rauc razerd rdma-ndd renderd repowerd rpc-gssd
+    rpc-svcgssd rt5-fcgi rtpengine rtpengine-recording rtpengine-recording-daemon rtpengine-recording-nfs-mount sahara-engine sanlock sbws
+    scanbd sdkserver senlin-engine shoelaces sia sidedoor slurmd slurmrestd snapclient snmptt softether-vpnclient sogo soundmodem
+    speech-dispatcherd spice-vdagent spice-vdagentd sqwebmail sssd-autofs sssd-ifp sssd-kcm sssd-nss sssd-pam sssd-ssh sssd-sudo
+    stenographer svxlink swift-account swift-account-auditor swift-account-reaper swift-account-replicator swift-container
+    swift-container-auditor swift-container-reconciler swift-container-replicator swift-container-sharder swift-container-sync
+    swift-container-updater swift-object swift-object-auditor swift-object-reconstructor swift-object-replicator swift-object-updater
+    swift-proxy sympa sympa-archived sympa-bounced sympa-bulk sympa-task_manager sympasoap sysprof2 sysprof3 systemd-homed systemd-userdbd
+    targetclid thinkfan tids timekpr timemaster tirex-backend-manager tirex-master trove-conductor trust_router tt-rss urfkill usbrelayd
+    vip-manager vitrage-graph w1retap watcher-applier wdmd wwsympa x2goserver xpra ypbind zabbix-web-service zaqar-server
+    """.split()  # noqa: SIM905 - a list of words is read as one
+"""The ninth part."""
+
 DAEMONS: list[Daemon] = [
     *_packaged("a", "web", "nginx", "lighttpd", "hitch"),
     *_packaged("b", "web", "apache2", "mini-httpd", "php8.2-fpm"),
@@ -167,6 +198,7 @@ DAEMONS: list[Daemon] = [
     *_packaged("f", "met after the end", *_MET_AFTER_THE_END),
     *_packaged("g", "met latest", *_MET_LATEST),
     *_packaged("h", "met last of all", *_MET_LAST_OF_ALL),
+    *_packaged("i", "met at last", *_MET_AT_LAST),
     *(_own(file, half) for file, half in _OWN),
 ]
 

@@ -15,10 +15,11 @@ from hollow_chain.causes.nature import When
 from hollow_chain.causes.standing import Standing, failed_last, skipped, standing
 from hollow_chain.chain.graph import Graph, Node
 from hollow_chain.facts.host import TOLD, Event, File, Host, HostAccount
-from hollow_chain.facts.service import Service, is_deserted
+from hollow_chain.facts.service import Service, has_its_tasks, is_deserted
 from hollow_chain.families import Family
 from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
 from hollow_chain.families.times import ENDED_AT_ONCE
+from hollow_chain.wording.lines import final
 from hollow_chain.wording.observed import SURE
 from hollow_chain.wording.settled import does_without, unsettled
 
@@ -263,9 +264,11 @@ class Case(msgspec.Struct, frozen=True):
         service, standing = self.node.service, self.standing
         true = When.ANY if standing is Standing.UP else When.DOWN
         if not standing.well:
-            true |= When.UNWELL
+            true |= When.UNWELL | When.STRAINED
             if service is not None and (failed_last(service) or self.was_seen_not_to_come_up):
                 true |= When.FAILED
+        if service is not None and service.usage is not None and has_its_tasks(service):
+            true |= When.STRAINED
         return true | When.LICENSED if self.node.name in self.index.license_servers and service is not None else true
 
     def file(self, path: str) -> File | None:
@@ -297,6 +300,9 @@ class Case(msgspec.Struct, frozen=True):
         if begun is None:
             return events
         by_the_clock = begun - timedelta(seconds=0.02 if any(event.code for event in events) else 1.0)
+        # What stands before a record of the manager's that is older than the start was said in the run before it.
+        older = [e.at for e in events if e.by_manager and e.code and by_the_clock < e.at < begun]
+        by_the_clock = max(older, default=by_the_clock)
         # A log file tells whole seconds only.
         by_the_second = min(by_the_clock, begun.replace(microsecond=0))
         # What was seen of a start that was watched holds for the tries that have come after it by themselves, too.
@@ -334,8 +340,18 @@ class Case(msgspec.Struct, frozen=True):
         return found
 
     def own_events(self) -> list[Event]:
-        """Those of :meth:`told_events` that the program itself wrote."""
-        return [event for event in self.told_events() if not event.by_manager]
+        """Those of :meth:`told_events` that the program itself wrote. Worked out once."""
+        found = self.index.own.get(self.node.name)
+        if found is None:
+            found = self.index.own[self.node.name] = [event for event in self.told_events() if not event.by_manager]
+        return found
+
+    def final_events(self) -> list[Event]:
+        """The one of these that the run ended with (see :func:`~hollow_chain.wording.lines.final`). Worked out once."""
+        found = self.index.final.get(self.node.name)
+        if found is None:
+            found = self.index.final[self.node.name] = final(self.own_events())
+        return found
 
     @property
     def gave_up_speaking(self) -> bool:

@@ -13,7 +13,9 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import clock
 from hollow_chain.chain import Edge, Node, loop_through, reach
-from hollow_chain.facts.service import LinkKind
+from hollow_chain.facts.service import LinkKind, Program
+from hollow_chain.wording import lines
+from hollow_chain.wording.forms import read
 
 _CYCLE_WORDS = ("ordering cycle", "order is cyclic", "break ordering")
 _SAME_MOMENT = 5.0
@@ -217,11 +219,13 @@ def mount_failed(case: Case) -> Iterator[Finding]:
 def device_missing(case: Case) -> Iterator[Finding]:
     """A device that it needs is not there.
 
-    Looks at: devices that are needed and have not appeared.
-    Convinced by: a hard need of a device that is not there.
+    Looks at: devices that are needed and have not appeared; network adapters that its last words call absent.
+    Convinced by: a hard need of a device that is not there; an adapter that the host does not have.
     Against: the device being there.
     Mend: connect the device, or correct its name where it is needed.
     """
+    if case.host.adapters and case.node.service is not None and case.node.service.kind == "service":
+        yield from _adapter_missing(case)
     if not case.node.name.endswith(".device") or (case.needed_from is None and not case.asked):
         return
     service = case.node.service
@@ -238,3 +242,31 @@ def device_missing(case: Case) -> Iterator[Finding]:
             Mend("Or correct the device's name where it is needed.", AFTER_RELOAD, instead=True),
         ),
     )
+
+
+def _adapter_missing(case: Case) -> Iterator[Finding]:
+    """A network adapter that its last words call absent, and that the host does not have."""
+    here = {one.name for one in case.host.adapters}
+    if not here or case.standing.well or not failed_last(case.service):
+        return
+    own = {case.service.name.partition(".")[0], (case.service.program or Program()).path.rpartition("/")[2]}
+    for event in lines.saying(case.final_events(), "adapter missing")[::-1]:
+        named = [name for name in read(event.text).named("adapter missing", "adapter") if name not in own]
+        name = next((one for one in named if any(map(str.isdigit, one)) or f"{one}:" not in event.text), "")
+        if name and name not in here:
+            yield Finding(
+                says=f"{case.service.name} needs the network adapter {name}, which {case.host.name} does not have.",
+                evidence=(
+                    case.quoted(event, SAID),
+                    case.seen(
+                        f"network adapters of {case.host.name}: {', '.join(sorted(here)[:12])}", "adapters", bears=FITS
+                    ),
+                ),
+                mends=(
+                    Mend(
+                        f"Correct the name of the adapter where {case.service.name} names it, or bring {name} up before it."
+                    ),
+                ),
+                explains=("exits-with-error", "exits-at-once", "crash-loop", "config-rejected", "path-missing"),
+            )
+            return

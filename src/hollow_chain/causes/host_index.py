@@ -20,6 +20,8 @@ class HostIndex:
         self.host = host
         self.since_last_start: dict[str, list[Event]] = {}
         self.told: dict[str, list[Event]] = {}
+        self.own: dict[str, list[Event]] = {}
+        self.final: dict[str, list[Event]] = {}
         """What :meth:`Case.last_events` has found, by the name of the service."""
 
     @cached_property

@@ -33,6 +33,8 @@ class When(Flag):
     """It is not well by itself."""
     FAILED = auto()
     """It is not well, and its last run ended badly."""
+    STRAINED = auto()
+    """It is not well by itself, or has as many tasks as it may have."""
     LICENSED = auto()
     """It is the service of a license server."""
 

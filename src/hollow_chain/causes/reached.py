@@ -14,6 +14,8 @@ from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_liste
 from hollow_chain.facts.host import Event, Host, Listener
 from hollow_chain.facts.service import Link, LinkKind, Service
 from hollow_chain.wording import lines
+from hollow_chain.wording.complaints import is_source
+from hollow_chain.wording.forms import says
 from hollow_chain.wording.things import named_endpoints
 
 USER = "what the user saw"
@@ -71,9 +73,7 @@ def unanswered(case: Case) -> Unanswered | None:
     """What the last failed try called, by the words that it ended with, where the socket table shows that nobody listens there, and no
     service of the facts is set to it."""
     calls, sockets_called = sought(case), called_sockets(case)
-    if not (calls or sockets_called) or any(
-        led.by_port or not case.facts.standing(led.edge.head).well for led in leads_to(case.facts, case.node)
-    ):
+    if any(led.by_port or not case.facts.standing(led.edge.head).well for led in leads_to(case.facts, case.node)):
         return None  # where it leads on to a service, that is told there
     last_words = lines.telling(case.told_events())
     for called in sockets_called:
@@ -101,6 +101,26 @@ def unanswered(case: Case) -> Unanswered | None:
             f"Start, or put right, what is to listen on {place}, or correct the address where {case.service.name} names it; "
             f"then start {case.service.name}.",
         )  # fmt: skip
+    return _of_unknown_host(case, last_words)
+
+
+def _of_unknown_host(case: Case, last_words: list[Event]) -> Unanswered | None:
+    """The same where what did not answer is of a host that no facts are here of."""
+    said = [event for event in lines.saying(last_words, "unreached") if not says(event.text, "host away")]
+    called = [(address, port) for _, address, port in lines.endpoints_in(said, case.own_events())]
+    for event in said:
+        # A place in the source of a program looks like a name with a port.
+        called += [(name, port) for name, port in named_endpoints(event.text) if not is_source(name)]
+    for address, port in called:
+        name = address or next((name for event in said if (name := lines.host_in(event.text))), "")
+        if not name or _owner(case, name) or case.graph.host_named(name) is not None:
+            continue
+        return Unanswered(
+            f"could not reach {name}:{port}, which is on a host that no facts are here of",
+            case.seen(f"no facts of {name} are here", "snapshot"),
+            f"See on {name} whether what is to listen on port {port} is up, and whether a call from {case.node.host} gets through; or "
+            f"correct the address where {case.service.name} names it; then start {case.service.name}.",
+        )
     return None
 
 

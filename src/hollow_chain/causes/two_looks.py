@@ -5,7 +5,7 @@ from __future__ import annotations
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import SAID, Evidence
 from hollow_chain.causes.words import span
-from hollow_chain.facts.service import Progress
+from hollow_chain.facts.runs import Progress
 
 
 def two_looks(case: Case, progress: Progress) -> Evidence:

@@ -314,7 +314,7 @@ def _after_the_mend(data: bytes) -> bytes:
     from datetime import timedelta
 
     from hollow_chain.facts.codec import decode, encode
-    from hollow_chain.facts.service import LastRun
+    from hollow_chain.facts.runs import LastRun
 
     snapshot = decode(data)
     for host in snapshot.hosts:

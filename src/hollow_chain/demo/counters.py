@@ -6,7 +6,8 @@ from datetime import UTC, datetime, timedelta
 from hashlib import sha256
 
 from hollow_chain.facts.host import Event, File, Host, Package, Snapshot, snapshot
-from hollow_chain.facts.service import Account, Definition, LastRun, Limits, Link, Program, Service
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Account, Definition, Limits, Link, Program, Service
 
 _TUESDAY = datetime(2026, 3, 3, 6, 12, tzinfo=UTC)
 _MANY = 40

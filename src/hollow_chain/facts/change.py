@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import ClassVar, Literal
 
-from hollow_chain.facts.service import Listed, Moment, Part
+from hollow_chain.facts.part import Listed, Moment, Part
 
 LONGEST_AGO = timedelta(days=30)
 """How old a change may be to be told where nobody says otherwise: what is older had a month to show."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Program, Service
 
 NOT_LOADED = "not loaded"
 """The state of a definition that the manager has not taken up, so that it is known from its file alone."""
@@ -35,6 +35,26 @@ def folder_of(service: Service) -> str:
     if program is None or program.root or not program.path.startswith("/"):
         return ""
     return program.folder if program.folder.startswith("/") else ""
+
+
+_PROGRAMS = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
+"""Where the manager has services seek programs if nothing else is set (systemd.exec(5), ``PATH``)."""
+_MOST_BESIDE = 6
+"""Folders beside which files are sought: a command line may name any number of paths."""
+
+
+def folders_of_programs(service: Service) -> tuple[str, ...]:
+    """The folders in which a service seeks the commands that it runs, in their order (environ(7), ``PATH``)."""
+    given = next((one[5:] for one in (service.program or Program()).environment if one.startswith("PATH=/")), "")
+    return tuple(dict.fromkeys(one.rstrip("/") for one in given.split(":") if one.startswith("/")))[:20] or _PROGRAMS
+
+
+def beside(service: Service) -> tuple[str, ...]:
+    """The folders of its program and of the files that its command line names: what it names without a folder may lie there."""
+    program = service.program or Program()
+    named = [path for path in (program.path, *program.arguments[1:], *program.own_folders) if path.startswith("/")]
+    above = [path if path in program.own_folders else path.rpartition("/")[0] for path in named]
+    return tuple(dict.fromkeys(one for one in above if one and one not in _PROGRAMS))[:_MOST_BESIDE]
 
 
 def is_of_instance(service: Service, path: str) -> bool:

@@ -8,7 +8,8 @@ from hollow_chain.facts.change import Change
 from hollow_chain.facts.kinds import IDENTITY, LOOKED_UP, MEASURED, SET, STATE, Name, ProcessNumber, of_kind
 from hollow_chain.facts.license import LicenseFile, LicenseServer
 from hollow_chain.facts.observed import Observation, ObservedCall
-from hollow_chain.facts.service import Listed, Long, Moment, Part, Port, Seconds, Service
+from hollow_chain.facts.part import Listed, Long, Moment, Part, Port, Seconds
+from hollow_chain.facts.service import Service
 
 FORMAT = "hollow-chain/snapshot"
 VERSION = 1

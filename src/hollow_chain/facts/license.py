@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from hollow_chain.facts.service import Listed, Moment, Part, Port
+from hollow_chain.facts.part import Listed, Moment, Part, Port
 
 
 class PublisherDaemon(Part, gc=False):

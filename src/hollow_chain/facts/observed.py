@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
-from hollow_chain.facts.service import Listed, Moment, Part, Seconds
+from hollow_chain.facts.part import Listed, Moment, Part, Seconds
 
 
 class ObservedCall(Part, gc=False):

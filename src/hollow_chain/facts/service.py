@@ -8,32 +8,16 @@ be left out: what is not known is empty, and is never taken for "all well".
 
 from __future__ import annotations
 
-from datetime import datetime
-from typing import Annotated, ClassVar, Literal, TypeVar
+from typing import Annotated, Literal
 
-import msgspec
-
-from hollow_chain.facts.kinds import KIND, LOOKED_UP, MEASURED, MOMENT, STATE, ProcessNumber, of_kind
+from hollow_chain.facts.kinds import LOOKED_UP, MEASURED, STATE, ProcessNumber, of_kind
+from hollow_chain.facts.part import Listed, Moment, Part, Port, Seconds
+from hollow_chain.facts.runs import Job, LastRun, Progress, Start, Usage
 
 State = Literal["running", "starting", "stopping", "stopped", "done", "paused", "failed", "unknown"]
 Startup = Literal["automatic", "delayed", "manual", "event", "on-need", "disabled", "unknown"]
 LinkKind = Literal["hard", "soft", "order", "clash"]
 Outcome = Literal["met", "unmet", "untested"]
-Moment = Annotated[datetime, msgspec.Meta(tz=True, extra={KIND: MOMENT})]
-Seconds = Annotated[float, msgspec.Meta(ge=-1, le=1e10)]
-Port = Annotated[int, msgspec.Meta(ge=0, le=65535)]
-_One = TypeVar("_One")
-Listed = Annotated[list[_One], msgspec.Meta(max_length=100_000)]
-"""A list within one service or about one matter; far longer than any that was met."""
-Long = Annotated[list[_One], msgspec.Meta(max_length=1_000_000)]
-"""A list of all of a kind that a host has."""
-
-
-class Part(msgspec.Struct, kw_only=True, omit_defaults=True):
-    """Base of all types in the format: unknown keys are ignored, defaults are not written."""
-
-    happens: ClassVar[bool] = False
-    """Whether it tells what happened or how something stands, and not what somebody set."""
 
 
 class Link(Part, gc=False):
@@ -156,6 +140,13 @@ def is_deserted(service: Service) -> bool:
     return service.program is not None and service.program.deserted
 
 
+def has_its_tasks(service: Service) -> bool:
+    """Whether a service that is up has as many tasks as it may have."""
+    most = (service.limits.lowered or {}).get("TasksMax") if service.limits is not None else None
+    tasks = service.usage.tasks if service.usage is not None else None
+    return most is not None and tasks is not None and tasks >= most
+
+
 class Account(Part, gc=False):
     """The account that the service runs under."""
 
@@ -165,71 +156,6 @@ class Account(Part, gc=False):
     """Further groups that the definition gives it."""
     dynamic: bool = False
     """Made by the manager at each start."""
-
-
-class LastRun(Part, gc=False):
-    """How the last start, run and end went."""
-
-    happens: ClassVar[bool] = True
-
-    result: str = ""
-    """``success``, ``exit-code``, ``signal``, ``timeout``, ``start-limit-hit``, ``dependency``, ... as the
-    manager says it."""
-    exit_status: int | None = None
-    signal: int | None = None
-    error_number: int | None = None
-    """Numbered error of the control-manager family."""
-    started_at: Moment | None = None
-    """When the manager began to start it."""
-    up_at: Moment | None = None
-    ended_at: Moment | None = None
-    left_up_at: Moment | None = None
-    """When it last ceased to be up."""
-    step: str = ""
-    """The step that failed where that is not the main program, such as ``ExecStartPre``."""
-    step_program: str = ""
-    """The program of that step."""
-    step_arguments: Listed[str] | None = None
-    """The command line of that step, secrets masked."""
-    took: Seconds | None = None
-    """How long that start took, with all its steps, until it was up."""
-    cpu_seconds: Seconds | None = None
-    """Computing time that its processes have used since."""
-    restarts: int = 0
-    """Restarts by the manager itself since the last start by somebody else."""
-    status_text: str = ""
-
-
-class Progress(Part, gc=False):
-    """How a start, stop, pause or continuation that is under way comes along, by what the service itself reports."""
-
-    happens: ClassVar[bool] = True
-
-    checkpoint: int = 0
-    """Counts up while it comes along."""
-    wait_hint: Seconds = 0.0
-    """How long it says that it needs until the next count."""
-    looked_for: Seconds = 0.0
-    """How long lay between the two looks."""
-    moves: bool | None = None
-    """Whether it counted on, or ended, between two looks. None: looked at once."""
-    process_runs: bool | None = None
-    """Whether its process is there. None: not known."""
-
-
-class Job(Part, gc=False):
-    """What the manager was last asked to do with the service, where that is not done: it waits, is under way, or came to nothing."""
-
-    happens: ClassVar[bool] = True
-
-    kind: str = "start"
-    """``start``, ``stop``, ``restart``, ``reload``, ... as the manager says it."""
-    state: str = "waiting"
-    """``waiting``, ``running``, or what it came to: ``timeout``, ``canceled``."""
-    behind: Listed[str] = []
-    """The services whose jobs have to be done first."""
-    at: Moment | None = None
-    """When it came to that."""
 
 
 class Limits(Part, gc=False):
@@ -282,33 +208,6 @@ class Confinement(Part):
     no_calls_to: Listed[str] | None = None
     """Addresses and networks that it may neither call nor be called from, as far as :attr:`calls_to` does not name them."""
     calls_to: Listed[str] | None = None
-
-
-class Usage(Part, gc=False):
-    """What a service that runs takes of the host at the moment. None: not known."""
-
-    happens: ClassVar[bool] = True
-
-    memory_bytes: int | None = None
-    tasks: int | None = None
-    open_files: int | None = None
-    """Descriptors that its main process has open."""
-    most_open_files: int | None = None
-    """How many it may have open at most; -1: no limit."""
-
-
-class Start(Part, gc=False):
-    """One recorded start."""
-
-    happens: ClassVar[bool] = True
-
-    at: Moment
-    seconds: Seconds = 0.0
-    """How long it took; 0 where that is not told, as of a program that counts as up at once."""
-    outcome: Literal["up", "failed", "timeout"] = "up"
-    at_boot: bool = False
-    offset: Seconds | None = None
-    """Seconds after boot at which it was up."""
 
 
 class Claim(Part, gc=False):

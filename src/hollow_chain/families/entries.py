@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import msgspec
 
-from hollow_chain.facts.service import Account, Claim, Definition, Link, Listed, Program, Service, Trigger
+from hollow_chain.facts.part import Listed
+from hollow_chain.facts.service import Account, Claim, Definition, Link, Program, Service, Trigger
 
 PLAIN = "LocalService"
 """The account with the fewest rights of those that every system has."""

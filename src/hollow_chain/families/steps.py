@@ -22,6 +22,10 @@ class ManagerStep(NamedTuple):
     means: str
 
 
+EXIT_NOT_FOUND = 127
+"""Of no step, but of env(1) and the shells that did not find a command (sh(1p), "Exit Status")."""
+EXIT_NOT_RUN = 126
+"""The same of those that found it and could not run it."""
 STEPS: dict[int, ManagerStep] = {
     200: ManagerStep("CHDIR", "folder", "WorkingDirectory=", "its working folder could not be entered"),
     201: ManagerStep("NICE", "setting", "Nice=", "its priority could not be set"),

@@ -12,7 +12,8 @@ from hollow_chain.boot.making import Expected
 from hollow_chain.boot.plan import Fault, Work
 from hollow_chain.causes import named
 from hollow_chain.facts.host import Event, File, Host, HostAccount, Listener
-from hollow_chain.facts.service import LastRun, Service
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Service
 from hollow_chain.lab.state import HostFolder, LabFault
 from hollow_chain.lab.words import SOURCE
 from hollow_chain.trouble import wrong_call

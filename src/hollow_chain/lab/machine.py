@@ -19,7 +19,8 @@ from hollow_chain.boot.plan import NEEDS, BootPlan
 from hollow_chain.causes import named
 from hollow_chain.chain import Graph, Node, stop_takes
 from hollow_chain.facts.host import BootRecord, Event, File, Host, HostLimits, Listener, Process, snapshot
-from hollow_chain.facts.service import LastRun, Service, Start
+from hollow_chain.facts.runs import LastRun, Start
+from hollow_chain.facts.service import Service
 from hollow_chain.lab import words
 from hollow_chain.lab.faults import expected_of
 from hollow_chain.lab.state import Coming, HostFolder

@@ -17,7 +17,7 @@ import msgspec
 from hollow_chain import decoding
 from hollow_chain.facts.codec import SnapshotError, decode
 from hollow_chain.facts.host import Host, snapshot
-from hollow_chain.facts.service import Moment, Part
+from hollow_chain.facts.part import Moment, Part
 from hollow_chain.reach.locks import Taken, held
 from hollow_chain.trouble import Trouble
 

@@ -15,13 +15,13 @@ import msgspec
 
 from hollow_chain.facts.host import File, Firewall, Host
 from hollow_chain.facts.kinds import KIND, SET, STATE
+from hollow_chain.facts.runs import LastRun
 from hollow_chain.facts.service import (
     Account,
     Claim,
     Condition,
     Confinement,
     Definition,
-    LastRun,
     Limits,
     Program,
     Service,

@@ -20,7 +20,7 @@ from typing import Any, Literal
 import msgspec
 
 from hollow_chain import decoding
-from hollow_chain.facts.service import Moment
+from hollow_chain.facts.part import Moment
 from hollow_chain.mend.plan import Step
 from hollow_chain.reach.flags import flags
 from hollow_chain.reach.lasting import sync_folder, write_at

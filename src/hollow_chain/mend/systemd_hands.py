@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import os
-import signal
 import socket
 import time
 from pathlib import Path
 from typing import Any
 
-from hollow_chain.chain import Graph, Node
+from hollow_chain.chain import Graph
 from hollow_chain.facts.host import File, Snapshot
 from hollow_chain.mend import files_kept as kept_files
 from hollow_chain.mend import trees, unit_files
@@ -18,20 +17,16 @@ from hollow_chain.mend.hands import FirstStart, NotDone
 from hollow_chain.mend.kept import FilesKept
 from hollow_chain.mend.plan import Step
 from hollow_chain.mend.systemd_calls import Manager
+from hollow_chain.mend.unit_runs import UnitRuns
 
 PLACE = Path("/var/lib/hollow-chain/mends")
 SETTINGS = Path("/etc/systemd/system")
 _LINKED = [SETTINGS, Path("/run/systemd/system")]
-_MORE_SECONDS = 20.0
-_LONGEST = 900.0
-"""Seconds beyond its own limit that a start is waited for, since the manager first has to stop what is left of it; and how long any
-wait is at most, as somebody sits in front of it."""
 _MOST_TESTS, _TEST_SECONDS = 3, 30.0
 """Tests of a definition that are run when a person says that its settings are right, and how long each may take."""
 _FILES = ("mode", "owner", "owners", "folder", "remove")
 _DROPPED_IN = ("limit", "wait", "allow")
 _RUNS = ("start", "stop", "restart")
-_STOPPABLE = (".service", ".socket", ".timer", ".path", ".mount")
 
 
 class SystemdHands:
@@ -152,42 +147,14 @@ class SystemdHands:
         if act.verb == "startup":
             return {"links": self._kept.links_below(_LINKED), "units": sorted(self._names(act.service))}
         if act.verb in _RUNS:
-            return {"up": self._up(self._reached(act.service))}
+            return {"up": self._runs.up_among(self._runs.reached(act.service))}
         if act.verb == "continue":
-            unit = self._manager.unit(act.service)
-            return {"frozen": unit.get("FreezerState") in ("frozen", "freezing"), "run": _run_of(unit)}
+            return {"frozen": self._runs.is_frozen(act.service), "run": self._runs.run_of(act.service)}
         return {}
 
     def _names(self, service: str) -> set[str]:
         found = self._graph.find(self.host, service) if self._graph is not None else None
         return {service, *(found.aliases if found is not None else ())}
-
-    def _reached(self, name: str) -> list[str]:
-        """What a start or stop of a unit may start or stop along: what it pulls in, what clashes, what hangs on any of these."""
-        if self._graph is None:
-            self.facts()
-        assert self._graph is not None
-        graph = self._graph
-        found: dict[str, None] = {}
-        stack: list[Node] = [graph.node(self.host, name)]
-        while stack:
-            node = stack.pop()
-            if node.name in found or not node.name.endswith(_STOPPABLE):
-                continue
-            found[node.name] = None
-            below = [e.head for e in graph.needs(node, ("hard", "soft", "clash"))]
-            above = [e.tail for e in graph.needed_by(node, ("hard", "clash"))]
-            starts = [s for s in graph.hosts[self.host].services if any(t.name == node.name for t in s.triggers)]
-            on_event = [graph.node(self.host, service.name) for service in starts]
-            stack += [one for one in (*below, *above, *on_event) if one.host == self.host and one.service is not None]
-        return list(found)
-
-    def _up(self, names: list[str]) -> dict[str, bool]:
-        found = {}
-        for name in names:
-            with contextlib.suppress(NotDone):
-                found[name] = self._manager.unit(name).get("ActiveState") in ("active", "reloading", "activating")
-        return found
 
     def do(self, step: Step, kept: dict[str, Any]) -> None:
         """Carry out one step, and wait for its end."""
@@ -208,11 +175,11 @@ class SystemdHands:
         elif act.verb == "reload":
             self._manager.call("Reload")
         elif act.verb == "renew":
-            self._renew(act.service)
+            self._runs.renew(act.service)
         elif act.verb == "continue":
-            self._continue(act.service, kept["frozen"])
+            self._runs.go_on(act.service, kept["frozen"])
         else:
-            self._run(act.verb, act.service)
+            self._runs.run(act.verb, act.service)
 
     def _do_file(self, verb: str, path: Path, value: str, kept: dict[str, Any]) -> None:
         was = kept["paths"][str(path)]
@@ -256,30 +223,15 @@ class SystemdHands:
             raise NotDone(f"no startup type {value!r} here")
         self._manager.call("Reload")
 
-    def _renew(self, name: str) -> None:
-        unit = self._manager.unit(name)
-        if unit.get("CanReload"):
-            self._manager.job("ReloadUnit", name, self._limit(unit))
-        elif catches_hangup(self._status_of(int(unit.get("MainPID", 0)))):
-            self._manager.call("KillUnit", "ssi", name, "main", int(signal.SIGHUP))
-            time.sleep(0.5)
-        else:
-            raise NotDone(f"{name} takes no request to read anew; restart it")
+    @property
+    def _runs(self) -> UnitRuns:
+        return UnitRuns(self.host, self._manager, self._known, self._status_of)
 
-    def _continue(self, name: str, frozen: bool) -> None:
-        """Have it run on: what the manager froze it thaws, what a signal stopped goes on by another (signal(7))."""
-        if frozen:
-            self._manager.call("ThawUnit", "s", name)
-        else:
-            self._manager.call("KillUnit", "ssi", name, "all", int(signal.SIGCONT))
-
-    def _pause_again(self, name: str, frozen: bool, run: str) -> None:
-        if _run_of(self._manager.unit(name)) != run:
-            return  # the run that was paused is over: there is nothing to go back to
-        if frozen:
-            self._manager.call("FreezeUnit", "s", name)
-        else:
-            self._manager.call("KillUnit", "ssi", name, "main", int(signal.SIGSTOP))
+    def _known(self) -> Graph:
+        if self._graph is None:
+            self.facts()
+        assert self._graph is not None
+        return self._graph
 
     def _status_of(self, process: int) -> str:
         """What the kernel says of a process (proc(5), "status"); empty where it is gone."""
@@ -287,52 +239,6 @@ class SystemdHands:
             return Path(f"/proc/{process}/status").read_text()
         except OSError:
             return ""
-
-    def _limit(self, unit: dict[str, Any]) -> float:
-        microseconds = int(unit.get("TimeoutStartUSec", 0) or unit.get("TimeoutUSec", 0))
-        return min(microseconds / 1e6 + _MORE_SECONDS, _LONGEST) if microseconds else _LONGEST
-
-    def _run(self, verb: str, name: str) -> None:
-        member = {"start": "StartUnit", "stop": "StopUnit", "restart": "RestartUnit"}[verb]
-        if verb != "stop":
-            for one in self._needed(name):
-                self._clear(one)
-        unit = self._manager.job(member, name, self._limit(self._manager.unit(name)))
-        state, result = str(unit.get("ActiveState")), str(unit.get("Result", "success"))
-        well = state in ("active", "reloading") or (state == "inactive" and result == "success" and _ends(unit))
-        if verb != "stop" and not well:
-            raise NotDone(
-                f"{name} is {state} after its start ({self._why_not(name, result, unit.get('ExecMainStatus'))})"
-            )
-
-    def _why_not(self, name: str, result: str, status: Any) -> str:
-        """What the manager says of a start that failed: of a need that is not up, or else of the unit itself."""
-        for one in self._needed(name)[:0:-1]:
-            unit = self._manager.unit(one)
-            if unit.get("ActiveState") not in ("active", "reloading") and not _ends(unit):
-                return f"{one} is {unit.get('ActiveState')}, result {unit.get('Result')}"
-        return f"result {result}, exit status {status}"
-
-    def _needed(self, name: str) -> list[str]:
-        """A unit and what its start cannot do without: a bar on any of these would fail the start."""
-        if self._graph is None:
-            self.facts()
-        assert self._graph is not None
-        found, stack = {name: None}, [self._graph.node(self.host, name)]
-        while stack:
-            for edge in self._graph.needs(stack.pop(), ("hard",)):
-                if not edge.crosses and edge.head.service is not None and edge.head.name not in found:
-                    found[edge.head.name] = None
-                    stack.append(edge.head)
-        return [one for one in found if one.endswith(_STOPPABLE)]
-
-    def _clear(self, name: str) -> None:
-        """Clear the bar and the count of restarts of a unit that is not up. One that waits for a restart of its own is ended first:
-        a start would join that restart, and wait for its moment."""
-        if self._manager.unit(name).get("SubState") == "auto-restart":
-            self._manager.job("StopUnit", name, _LONGEST)
-        with contextlib.suppress(NotDone):
-            self._manager.call("ResetFailedUnit", "s", name)
 
     def take_back(self, step: Step, kept: dict[str, Any]) -> None:
         """Restore what was kept."""
@@ -357,9 +263,9 @@ class SystemdHands:
             self._kept.put_links_back(_LINKED, kept["links"], set(kept["units"]))
             self._manager.call("Reload")
         elif act.verb in _RUNS:
-            self._run_as_before(kept["up"])
+            self._runs.as_before(kept["up"])
         elif act.verb == "continue":
-            self._pause_again(act.service, kept["frozen"], kept["run"])
+            self._runs.pause_again(act.service, kept["frozen"], kept["run"])
 
     def _drop_out(self, folder: Path, was: str, file: str) -> None:
         self._kept.put_back(folder / file, {"kind": "absent"})
@@ -367,26 +273,6 @@ class SystemdHands:
             with contextlib.suppress(NotDone):  # somebody else put something into it meanwhile
                 self._kept.put_back(folder, {"kind": "absent"})
         self._manager.call("Reload")
-
-    def _run_as_before(self, up: dict[str, bool]) -> None:
-        now = self._up(list(up))
-        for name in [name for name, was in up.items() if not was and now.get(name)]:
-            self._manager.job("StopUnit", name, _LONGEST)
-        gone = []
-        for name in [name for name, was in up.items() if was and not now.get(name)]:
-            unit = self._manager.unit(name)
-            if unit.get("LoadState") == "not-found":
-                gone.append(name)
-                continue
-            self._clear(name)
-            unit = self._manager.job("StartUnit", name, self._limit(unit))
-            if unit.get("ActiveState") not in ("active", "reloading") and not _ends(unit):
-                raise NotDone(f"{name} could not be started again: it is {unit.get('ActiveState')}")
-        if gone:
-            raise NotDone(
-                f"{gone[0]} could not be started again: its definition is gone, as that of something that was started without a file goes"
-                " with it (systemd-run); start it anew by hand"
-            )
 
     def let_pass(self, seconds: float) -> None:
         """Time passes by itself."""
@@ -400,22 +286,6 @@ def machine_id() -> str:
     except OSError:
         number = ""
     return f"{number or 'no machine ID'} {socket.gethostname()}"
-
-
-def _run_of(unit: dict[str, Any]) -> str:
-    """What tells this run of a unit from all others (systemd.exec(5), ``INVOCATION_ID``)."""
-    return bytes(unit.get("InvocationID") or b"").hex()
-
-
-def _ends(unit: dict[str, Any]) -> bool:
-    """Whether a unit is meant to end, so that being down is no failure (systemd.service(5), "oneshot")."""
-    return unit.get("Type") == "oneshot" and not unit.get("RemainAfterExit")
-
-
-def catches_hangup(status: str) -> bool:
-    """Whether a process has a handler of its own for SIGHUP, whose default is to end it (proc(5), "SigCgt"; signal(7))."""
-    caught = next((line.split()[1] for line in status.splitlines() if line.startswith("SigCgt:")), "0")
-    return bool(int(caught, 16) >> (signal.SIGHUP - 1) & 1)
 
 
 _SECTIONS = {

@@ -26,6 +26,7 @@ LIBRARY = "library"
 """The kind of a call that sought a library which is in no folder."""
 _NOT_LOADED = 127
 _LIBRARY = re.compile(r"\.so(?:\.[\w.]{1,20})?$")
+_REFUSED_TO_WRITE = ("EACCES", "EPERM", "EROFS")
 _DIGITS = re.compile(r"\d+")
 _MOST = 12
 """Calls that are kept: nobody reads more."""
@@ -57,6 +58,7 @@ class _CallWeights(msgspec.Struct):
     step: _Reasoned
     failed_after: _Reasoned
     went_on: _Reasoned
+    only_read: _Reasoned
     in_good_starts: _Reasoned
     well_ended: _Reasoned
     still_runs: _Reasoned
@@ -214,7 +216,8 @@ def _went_on(life: Life, one: Attempt) -> float:
     # Who writes means that very place, but for one that falls back on another.
     since = one.call.at if one.writes else 0.0
     if later > one.call.at or (is_sought and _found_elsewhere(life, one.thing, since)):
-        factor *= numbers.went_on.value
+        only_read = one.writes and one.known.kind == OPEN and one.call.error in _REFUSED_TO_WRITE
+        factor *= numbers.only_read.value if only_read else numbers.went_on.value
     return factor
 
 

@@ -14,7 +14,7 @@ import msgspec
 
 from hollow_chain import decoding
 from hollow_chain.boot.changes import NotUnderstood, seconds
-from hollow_chain.facts.service import Listed
+from hollow_chain.facts.part import Listed
 from hollow_chain.trouble import wrong_call
 
 FORMAT = "hollow-chain/service"

@@ -12,7 +12,8 @@ from hollow_chain.chain import NEEDS, Edge, Node
 from hollow_chain.facts.change import LONGEST_AGO
 from hollow_chain.facts.endpoints import Endpoint, of_claim, of_listener, said
 from hollow_chain.facts.host import Event, File, Host, Listener
-from hollow_chain.facts.service import Limits, Service, Start
+from hollow_chain.facts.runs import Start
+from hollow_chain.facts.service import Limits, Service
 from hollow_chain.families.base_system import is_base
 from hollow_chain.families.times import NO_LIMIT, start_limit
 from hollow_chain.lately.gather import changes_of

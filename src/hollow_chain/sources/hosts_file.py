@@ -13,7 +13,8 @@ import msgspec
 
 from hollow_chain import decoding
 from hollow_chain.facts.host import Firewall
-from hollow_chain.facts.service import Link, Listed
+from hollow_chain.facts.part import Listed
+from hollow_chain.facts.service import Link
 from hollow_chain.reach.address import RPC, Address, BadAddress, parse
 from hollow_chain.reach.far import FarWay
 from hollow_chain.reach.login import AskedFor

@@ -10,7 +10,8 @@ from functools import cached_property
 from pathlib import Path
 
 from hollow_chain.facts.host import Event, Host, Snapshot
-from hollow_chain.facts.service import LastRun, Service
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import Service
 from hollow_chain.families import family_of
 from hollow_chain.lazy import pattern
 from hollow_chain.sources.records import Columns, LogRecord, RecordError, number_in, read

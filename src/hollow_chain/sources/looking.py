@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import stat
+from collections import deque
 from collections.abc import Iterator
 from itertools import islice
 
-from hollow_chain.facts.habits import folder_of, names_of
+from hollow_chain.facts.habits import beside, folder_of, folders_of_programs, names_of
 from hollow_chain.facts.host import Event, Host, Unread
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.lazy import pattern
@@ -14,10 +16,10 @@ from hollow_chain.sources.accounts import accounts
 from hollow_chain.sources.holders import holders_of
 from hollow_chain.sources.looks import Looker
 from hollow_chain.sources.reading import HostReading
-from hollow_chain.wording import forms, lines
+from hollow_chain.wording import forms, lines, sought
 from hollow_chain.wording.observed import records_of
 from hollow_chain.wording.tested import tested
-from hollow_chain.wording.things import paths_in
+from hollow_chain.wording.things import below, paths_in
 
 _LOCK_NAME = pattern(r"(?i)lock|pid$")
 _FILE_NAME = pattern(r"(?<![\w/])(?:\./|/[\w./\-]*/)?([\w.\-]{3,80})")
@@ -33,6 +35,8 @@ def look(reading: HostReading) -> None:
     records = _records(host)
     quoted = _paths_quoted(records)
     below = _paths_below(host, records)
+    by_name = _sought_by_name(host, records)
+    run_by_words = _run_by_words(host, records)
 
     def look_at(service: Service) -> None:
         program = service.program
@@ -68,7 +72,12 @@ def look(reading: HostReading) -> None:
             program.used_places = _own_places(service, looker)
         for path in _run_in_vain(host, service.name):
             looker.look(path, is_program=True)
-        for path in (*quoted.get(service.name, ()), *below.get(service.name, ()), *program.log_files):
+        for path in run_by_words.get(service.name, ()):
+            look_at_words(looker, path)
+        for path in (
+            *(path for by in (quoted, below, by_name) for path in by.get(service.name, ())),
+            *program.log_files,
+        ):
             looker.look_way(path)
             if service.instance:
                 looker.look(path, instance=service.instance)
@@ -99,6 +108,33 @@ def _run_in_vain(host: Host, service: str) -> list[str]:
     """Programs that a start which was watched could not run."""
     calls = [one for seen in host.observed or () if seen.service == service for one in seen.calls]
     return [one.thing for one in calls if one.kind == "run" and one.thing.startswith("/")][:_MOST_RUN]
+
+
+def _run_by_words(host: Host, events: list[Event]) -> dict[str, list[str]]:
+    """Programs that records of a service say that it could not run."""
+    statuses = {s.name: s.last.exit_status for s in host.services if s.last is not None}
+    found: dict[str, dict[str, None]] = {}
+    for event, past in _with_their_past(events):
+        path = sought.run_in_vain(event, past, statuses.get(event.service))
+        if path:
+            found.setdefault(event.service, {})[path] = None
+    return {name: list(paths)[-_MOST_RUN:] for name, paths in found.items()}
+
+
+def _with_their_past(events: list[Event]) -> Iterator[tuple[Event, deque[Event]]]:
+    """What services said, each record with those right before it of the same service."""
+    before: dict[str, deque[Event]] = {}
+    for event in (one for one in events if not one.by_manager):
+        past = before.setdefault(event.service, deque(maxlen=sought.TRACE_BEFORE))
+        yield event, past
+        past.append(event)
+
+
+def look_at_words(looker: Looker, path: str) -> None:
+    """Look at a program that a log names: into it only where everybody may, as anybody may have written that."""
+    file = looker.look(path)
+    if file is not None and file.mode and int(file.mode, 8) & stat.S_IROTH:
+        looker.look(path, is_program=True)
 
 
 _MOST_RUN = 4
@@ -241,8 +277,25 @@ def _paths_below(host: Host, events: list[Event]) -> dict[str, list[str]]:
     folders = {s.name: folder_of(s) for s in host.services if s.program is not None and not s.template}
     found: dict[str, dict[str, None]] = {}
     for event in events:
-        for _, path in lines.missing_below([event], folders.get(event.service, "")):
+        for _, path in sought.missing_below([event], folders.get(event.service, "")):
             found.setdefault(event.service, {})[path] = None
+    return {name: list(paths)[:_MOST_PATHS] for name, paths in found.items()}
+
+
+def _sought_by_name(host: Host, events: list[Event]) -> dict[str, list[str]]:
+    """Where commands and files could lie that records call missing by a name without a folder."""
+    services = {s.name: s for s in host.services if s.program is not None and not s.program.root and not s.template}
+    found: dict[str, dict[str, None]] = {}
+    for event, past in _with_their_past(events):
+        service = services.get(event.service)
+        if service is None:
+            continue
+        command = sought.command_missing(event, past, service.last.exit_status if service.last is not None else None)
+        places = [f"{folder}/{command}" for folder in (*folders_of_programs(service), *beside(service)) if command]
+        if not folder_of(service):
+            places += [below(folder, name) for _, name in sought.missing_names([event]) for folder in beside(service)]
+        for path in places:
+            found.setdefault(service.name, {})[path] = None
     return {name: list(paths)[:_MOST_PATHS] for name, paths in found.items()}
 
 

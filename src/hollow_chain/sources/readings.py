@@ -19,7 +19,7 @@ import msgspec
 from hollow_chain import decoding
 from hollow_chain.facts.codec import MAX_BYTES, SnapshotError, decode
 from hollow_chain.facts.host import Firewall, Host, Probe, Snapshot, UnreachedHost
-from hollow_chain.facts.service import Listed, Long, Moment, Part
+from hollow_chain.facts.part import Listed, Long, Moment, Part
 from hollow_chain.lazy import pattern
 from hollow_chain.sources.files import STORE_HEADER, unpacked
 from hollow_chain.sources.shelves import Shelf, shelf

@@ -11,7 +11,11 @@ from hollow_chain.wording.forms import says
 from hollow_chain.wording.lines import BEFORE, CONFIGURATION, SEVERE_LEVELS, is_call_error, is_set_in, of_one_breath
 from hollow_chain.wording.things import endpoints_of, line_in, paths_in, place_in
 
-_SOURCE_CODE = pattern(r"(?i)\.(?:py|pm|pl|c|cc|cpp|h|go|js|ts|rb|java|lua|rs|cs|php)$")
+_SOURCE_CODE = pattern(
+    r"(?i)\.(?:py|pm|pl|c|cc|cpp|cxx|h|hpp|go|[cm]?js|tsx?|rb|java|kts?|scala|groovy|clj|lua|rs|cs|fs|vb|php|tcl|zig|nim|cr|swift|dart|erl|exs?|hs|mli?|lisp|scm|jl|f90|adb|pas|cobol|cbl)$"
+)
+_SHELL_SCRIPT = pattern(r"^/(?!etc/).{1,1000}\.(?:sh|bash|ksh|zsh)$")
+"""In /etc it may as well be a file of variables that another script reads (hier(7))."""
 _SPOKEN_LEVELS = ("", *SEVERE_LEVELS, "warning", "info")
 """Levels at which a program names a file and a line because it stumbled there: at "notice" and "debug" it tells how it is going."""
 _BEHIND = 3
@@ -30,14 +34,21 @@ class ConfigError(NamedTuple):
     """Whether it only says that the configuration as a whole will not do, while another line of the run says what was in the way."""
 
 
+def is_source(path: str) -> bool:
+    """Whether a file is a part of a program by its name, so that a place in it is none in a configuration."""
+    return bool(_SOURCE_CODE.search(path) or _SHELL_SCRIPT.search(path))
+
+
 def config_errors(events: list[Event]) -> list[ConfigError]:
     """Complaints about a configuration: a file with a line, or the words of a parser."""
     found: list[ConfigError] = []
+    # The lines complained of are no complaints.
+    events = [event for event in events if not event.source.startswith(CONFIGURATION)]
     for index, event in enumerate(events):
-        if event.source.startswith(CONFIGURATION):
-            continue  # the line complained of, not the complaint
+        if event.text[:1].isspace() and index and says(events[index - 1].text, "in code"):
+            continue  # a line of the program itself, as a trace of calls quotes it
         located = place_in(event.text)
-        if located and (_SOURCE_CODE.search(located[0]) or says(event.text, "noted", "in code")):
+        if located and (is_source(located[0]) or says(event.text, "noted", "in code")):
             continue  # where in the program, not where in its configuration; or no complaint at all
         rejects = says(event.text, "rejected") and not is_call_error(event.text)
         if rejects and (_is_of_own_source(events, index) or is_set_in(event.text)):
@@ -115,7 +126,7 @@ def _in_trace_before(events: list[Event], index: int) -> list[str]:
 def _place_after(events: list[Event], index: int) -> tuple[str, int] | None:
     for event in events[index + 1 : index + 1 + _BEHIND]:
         if event.source == events[index].source and (found := place_in(event.text)):
-            return None if _SOURCE_CODE.search(found[0]) else found
+            return None if is_source(found[0]) else found
     return None
 
 

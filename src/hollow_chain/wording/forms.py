@@ -39,6 +39,7 @@ from hollow_chain.wording.things import PATH, PATH_BEGINS
 
 SLOTS = {
     "account": pattern(r"(?:[\w.\-]{1,63}\\)?[A-Za-z_][\w.\-]{0,63}\$?"),
+    "adapter": pattern(r"[A-Za-z][\w.\-@]{1,14}(?![\w/])"),
     "host": pattern(r"[A-Za-z0-9][A-Za-z0-9\-]{0,62}(?:\.[A-Za-z0-9\-]{1,63}){0,20}(?![\w/])"),
     "library": pattern(r"[\w.+\-/]{1,300}"),
     "module": pattern(r"[\w@][\w.@/:+\-]{0,200}"),

@@ -12,7 +12,6 @@ from hollow_chain.wording.forms import says
 from hollow_chain.wording.things import (
     addresses_in,
     endpoints_of,
-    paths_below,
     paths_in,
     place_in,
     quoted_hosts,
@@ -65,17 +64,6 @@ def missing_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
         quoted = [e for e in events if located and e.source == CONFIGURATION + located[0] and e.line == located[1]]
         for path in [p for e in quoted for p in paths_in(e.text)] or paths_near(events, index):
             yield event, path
-
-
-_TIDIES = pattern(r"(?i)\b(?:delet(?:e|ing)|remov(?:e|ing)|unlink(?:ing)?|clean(?:ing)? up)\b")
-
-
-def missing_below(events: list[Event], folder: str) -> Iterator[tuple[Event, str]]:
-    """Paths that a record calls absent as they begin in the working *folder*."""
-    for event in events if folder else ():
-        # What was to be tidied away and is not there is no loss.
-        if says(event.text, "missing") and not says(event.text, "module missing") and not _TIDIES.search(event.text):
-            yield from ((event, path) for path in paths_below(folder, event.text))
 
 
 def unopened_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
@@ -289,6 +277,26 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
     full = [e for e in severe if not _only_ends(e.text) and not of_trace(e.text)]
     of_level = [e for e in spoken if e.level in SEVERE_LEVELS]
     return (full or severe or own or of_level or spoken)[-most:]
+
+
+def final(events: list[Event]) -> list[Event]:
+    """The record that a run ends with: of those that tell of an error the last, for what came before it was survived; all that tell
+    something where none sounds like one."""
+    told = telling(events)
+    plain = [event for event in told if not of_trace(event.text)] or told
+    severe = [
+        event
+        for event in plain
+        if event.level in SEVERE_LEVELS or says(event.text, "severe") or _RAISED.match(event.text)
+    ]
+    first = len(severe) - 1
+    while first > 0 and severe[first].text.lstrip().startswith(_CAUSED):
+        first -= 1
+    return severe[first:] or plain
+
+
+_CAUSED = "Caused by"
+"""How a trace of calls goes on with what had led to the error that it names before (Java, ``Throwable.printStackTrace``)."""
 
 
 def of_trace(text: str) -> bool:

@@ -32,7 +32,7 @@ _ENDPOINT = pattern(
     rf"(?:(?P<address>{_ADDRESS})[:#@])(?P<port>\d{{1,5}})\b"
     r"|(?i:\bport[ :=#'\"]+(?:number )?)(?P<port2>\d{1,5})\b"
     r"|(?<![\w\]:.*/\"])[:#](?P<port3>\d{2,5})(?![\w:.]\d|\d)"
-    rf"|(?P<address4>{_ADDRESS}),? port:? (?P<port4>\d{{1,5}})\b"
+    rf"|(?P<address4>{_ADDRESS})[\"')]{{0,2}},? port[: =]{{1,2}}(?P<port4>\d{{1,5}})\b"
     r"|\(?[\"'](?P<address5>[\w.:*%\-]{0,80})[\"'], ?(?P<port5>\d{1,5})\)"
     r"|\((?P<address6>[0-9A-Fa-f]{0,4}[:.*][0-9A-Fa-f:.*]{0,44}), ?(?P<port6>\d{1,5})\)"
     r"|\b(?:tcp|udp)/(?P<port7>\d{2,5})\b|(?<![\w.:/])(?P<port8>\d{2,5})/(?:tcp|udp)\b"
@@ -75,8 +75,35 @@ def paths_below(folder: str, text: str) -> list[str]:
     """The paths that a line quotes, or calls absent, as they begin in the working *folder*, made absolute (path_resolution(7))."""
     if not folder.startswith("/"):
         return []
-    found = (match["quoted"] or match["bare"] for match in _RELATIVE.finditer(text[:_LONGEST_LINE]))
-    return [posixpath.normpath(f"{folder.rstrip('/')}/{path}") for path in found]
+    return [below(folder, path) for path in relative_in(text)]
+
+
+def below(folder: str, name: str) -> str:
+    """A path that begins in a *folder*, made absolute."""
+    return posixpath.normpath(f"{folder.rstrip('/')}/{name}")
+
+
+def relative_in(text: str) -> list[str]:
+    """The paths that a line quotes, or calls absent, as they begin in the working folder; names of files without a folder among them,
+    where it speaks of a file."""
+    text = text[:_LONGEST_LINE]
+    found = [match["quoted"] or match["bare"] for match in _RELATIVE.finditer(text)]
+    names = _NAMED_FILE.finditer(text) if _OF_A_FILE.search(text) else ()
+    named = [next(filter(None, match.groups())) for match in names]
+    return list(dict.fromkeys([*found, *(name for name in named if not name.endswith(_UNITS))]))
+
+
+_UNITS = (".service", ".socket", ".timer", ".mount", ".automount", ".target", ".path", ".slice")
+"""What stands for a unit of the manager (systemd.unit(5)), whose file lies elsewhere."""
+
+
+_NAME = r"[A-Za-z_][\w\-]{0,100}(?:\.[\w\-]{1,30}){0,3}\.[A-Za-z]\w{0,11}"
+_NAMED_FILE = pattern(
+    rf"(?<=directory: )'(?P<after>[\w.\-]{{1,200}})'|[\"'`\u2018\u201c](?:\./)?(?P<quoted>{_NAME})[\"'`\u2019\u201d]"
+    rf"|(?<![\w/.\-:~@$\\\"'`])(?:\./)?(?P<bare>{_NAME})(?=:? \(?(?i:no such file))"
+    rf"|(?i:no such file or directory)[^/\"'\w][^/\"']{{1,30}} (?P<last>{_NAME})$"
+)
+_OF_A_FILE = pattern(r"(?i)no such file|file not found|file was not found|find (?:the )?file|nosuchfile|enoent")
 
 
 def place_in(text: str) -> tuple[str, int] | None:

@@ -9,7 +9,9 @@ from msgspec.structs import replace
 
 from hollow_chain.causes import looked, places, rights
 from hollow_chain.causes.account.capabilities import refused_rights
+from hollow_chain.causes.account.own_view import hidden_own, not_to_be_run, read_only_by_definition
 from hollow_chain.causes.account.policy import refused_by_policy
+from hollow_chain.causes.account.root import wants_root
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import EXIT_EXEC, programs_of
@@ -21,7 +23,6 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.service import Confinement, Service
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
@@ -66,7 +67,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
         writes = False if runs else asked
         found = barrier(case, path, writes, runs) or _badly_owned(case, event, path)
         if found is None and named and writes is None:
-            found = _not_to_be_run(case, path)
+            found = not_to_be_run(case, path)
         if found is None and named and not event.by_manager and bypasses(case):
             found = closed_to_all_but_root(case, path)
         if found is None and (not named or case.file(path) is None) and not event.by_manager:
@@ -86,13 +87,17 @@ def access_denied(case: Case) -> Iterator[Finding]:
         writes = _writes(event) if may_write else False
         found = barrier(case, path, writes) if file is not None and failed_last(case.service) else None
         if found is None and writes is None and file is not None and failed_last(case.service):
-            found = _read_only_by_definition(case, path)
+            found = read_only_by_definition(case, path)
         if found is None and file is not None and file.exists and bypasses(case) and failed_last(case.service):
             found = barrier_for_owner(case, path)
         if found is not None and not (program and path == program.path) and not says(event.text, "missing"):
             yield _denied(case, event, path, found, user)
             return
-    for hidden_event, hidden in _hidden_own(case):
+    by_root = list(wants_root(case))
+    if by_root:
+        yield from by_root
+        return
+    for hidden_event, hidden in hidden_own(case):
         yield _denied(
             case, hidden_event or next(iter(lines.telling(case.own_events())), None), hidden.path, hidden, user
         )
@@ -201,70 +206,6 @@ def _run_through(case: Case, program: str) -> Iterator[str]:
         yield path
         after = file.link_to or file.interpreter
         path = after if after.startswith("/") or not after else f"{path.rpartition('/')[0]}/{after}"
-
-
-def _bears(part: str, names: set[str]) -> bool:
-    """Whether a part of a path bears one of *names*, with or without a suffix."""
-    return part in names or part.partition(".")[0] in names
-
-
-def _hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
-    """Places that the definition hides although the service uses them: its log or its arguments name them, or they bear
-    its name. A hidden file reads as an empty one, so that the words are often of something else; but not where they call a path
-    missing that is hidden by nothing: then that is what it fails by."""
-    confinement, program = case.service.confinement, case.service.program
-    if confinement is not None and failed_last(case.service):
-        yield from _hidden_by_own_view(case, confinement)
-    if confinement is None or not confinement.hidden or not failed_last(case.service):
-        return
-    names = {case.node.name.rpartition(".")[0].partition("@")[0], *(a.rpartition(".")[0] for a in case.service.aliases)}
-    names |= {program.path.rpartition("/")[2]} if program else set()
-    missing = [path for _, path in lines.missing_paths(case.own_events())]
-    told = any(not any(places.inside(path, hidden) for hidden in confinement.hidden) for path in missing)
-    works_with = [] if told else _paths_that_are_used(case.service)
-    for place in confinement.hidden:
-        event = next((e for e in case.own_events() if any(places.inside(p, place) for p in paths_in(e.text))), None)
-        used = any(places.inside(path, place) for path in works_with)
-        its = not told and any(_bears(part, names) for part in place.split("/"))
-        if event is not None or used or its:
-            yield event, Barrier(place, f"its definition hides {place} from it", by_definition=True)
-
-
-_TEMPORARY = ("/tmp", "/var/tmp")
-
-
-def _hidden_by_own_view(case: Case, confinement: Confinement) -> Iterator[tuple[Event | None, Barrier]]:
-    """What it calls missing, what is there for all others, and lies where it has folders of its own (systemd.exec(5), "PrivateTmp=",
-    "PrivateDevices=")."""
-    own = dict.fromkeys(_TEMPORARY if confinement.private_tmp else (), "PrivateTmp")
-    own |= {"/dev": "PrivateDevices"} if confinement.private_devices else {}
-    for event, path in lines.missing_paths(case.own_events()) if own else ():
-        file, place = case.file(path), next((one for one in own if inside(path, one)), "")
-        if place and path != place and file is not None and file.exists:
-            why = f"its definition gives it a {place} of its own ({own[place]}=), in which the host's {path} is not"
-            yield event, Barrier(path, why, by_definition=True)
-
-
-def _paths_that_are_used(service: Service) -> list[str]:
-    """The paths that a service is called with or works with: not those that its definition names only to hide them."""
-    program, confinement = service.program, service.confinement
-    if program is None or confinement is None:
-        return []
-    return [*places.words_of(service), *(path for path in program.paths if path not in confinement.hidden)]
-
-
-def _read_only_by_definition(case: Case, path: str) -> Barrier | None:
-    """What the definition makes read-only around a file that the program opens to write, as one in such a place is."""
-    found = barrier(case, path, True)
-    return found if found is not None and found.by_definition else None
-
-
-def _not_to_be_run(case: Case, path: str) -> Barrier | None:
-    """What keeps a program that may be read, and is one by its mode, from being run where it lies."""
-    file = case.file(path)
-    if file is None or not file.exists or file.kind != "file" or not re.fullmatch(r"[0-7]{3,5}", file.mode):
-        return None
-    return barrier(case, path, False, runs=True) if int(file.mode, 8) & 0o111 else None
 
 
 _WRITTEN = ("/var", "/run", "/srv", "/tmp")

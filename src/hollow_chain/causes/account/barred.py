@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from hollow_chain.causes.account.root import refuses_root
 from hollow_chain.causes.case import ACCOUNTS, Case
 from hollow_chain.causes.finding import FITS, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, Boot, Shown
@@ -36,7 +37,7 @@ _BARRED_NUMBERS = {
     shown=Shown(1069, "resources", "{name} could not log on as {account}"),
 )
 def account_barred(case: Case) -> Iterator[Finding]:
-    """Its account is locked, expired, has another password, or lacks the right to run as a service.
+    """Its account is locked, expired, has another password, or lacks the right to run as a service; or is root, and the program refuses that.
 
     Looks at: the error number, the manager's exit status 224, what is known of the account, what the log says of it.
     Convinced by: an error number of the logon; an account that is expired, of a service that opens a session with it.
@@ -50,6 +51,8 @@ def account_barred(case: Case) -> Iterator[Finding]:
         return  # `account-missing` says it
     evidence = [*_barred_by_number(case), *(_barred_by_session(case) if failed_last(service) else ())]
     seen = [] if known is None else _bars(case, known)
+    if not evidence:
+        yield from refuses_root(case)
     if not evidence and (not case.family.locked_accounts_barred or not seen or not failed_last(service)):
         return
     reasons = [text for _, text in (*evidence, *seen)]

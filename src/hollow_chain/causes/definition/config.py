@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.definition.given import refused_assignment, refused_value, unset_variable
+from hollow_chain.causes.definition.given import missed_variable, refused_assignment, refused_value, unset_variable
 from hollow_chain.causes.definition.program import programs_of
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
@@ -28,9 +28,10 @@ _FROM_OUTSIDE = (1, 2, 9, 15)
 
 @cause("config-rejected", Boot.STAYS, states=("running", *NOT_UP), when=When.DOWN)
 def config_rejected(case: Case) -> Iterator[Finding]:
-    """The program refuses its own configuration.
+    """The program refuses its own configuration, or what its definition calls it with.
 
-    Looks at: the words of its last run: a file with a line number, the words of a parser.
+    Looks at: the words of its last run: a file with a line number, the words of a parser, an option or a variable that it does not know
+    or misses, against the definition.
     Convinced by: such a line in a run that ended with an error.
     Against: the same run also naming an absent path, a taken port or a missing right; an end that was brought on from outside.
     Mend: correct the place that is named.
@@ -52,7 +53,8 @@ def config_rejected(case: Case) -> Iterator[Finding]:
             return
     if not complaints:
         yield from unset_variable(case)
-        yield from refused_assignment(case)
+        passed_over = list(refused_assignment(case))
+        yield from passed_over or missed_variable(case)
         yield from _unread(case)
         yield from _ended_on(case)
         return
@@ -67,9 +69,11 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     if best.path and best.line is None and not _is_of_settings(case, best.path):
         bears = HINT  # data that it cannot use are no settings
     place = best.path + (f":{best.line}" if best.line is not None else "") if best.path else ""
-    where = place or "its configuration"
+    only = "" if place else _only_settings(case)
+    where = place or only or "its configuration"
+    at = f" at {place}" if place else f", most likely {only}" if only else ""
     yield Finding(
-        says=f"{service.name} refuses its configuration{f' at {place}' if place else ''}: \u201c{best.event.text[:200]}\u201d.",
+        says=f"{service.name} refuses its configuration{at}: \u201c{best.event.text[:200]}\u201d.",
         evidence=(
             case.quoted(best.event, bears),
             # That it ended with an error agrees with a complaint about a place; of words alone it makes no more.
@@ -100,6 +104,17 @@ def _is_of_settings(case: Case, path: str) -> bool:
         or (program is not None and path in program.paths)
         or "/" not in path
     )
+
+
+def _only_settings(case: Case) -> str:
+    """The one file of settings that its command line names; empty where there is none, or several."""
+    program = case.service.program
+    named = dict.fromkeys(
+        program.paths if program is not None and case.service.last is not None and not case.service.last.step else ()
+    )
+    files = [case.file(path) for path in named if _SETTINGS_NAME.search(path)]
+    there = [file.path for file in files if file is not None and file.exists and file.kind == "file"]
+    return there[0] if len(there) == 1 else ""
 
 
 def _unread(case: Case) -> Iterator[Finding]:

@@ -13,6 +13,7 @@ from hollow_chain.causes.standing import failed_last
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
+from hollow_chain.wording import sought
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.tested import tested
 
@@ -84,6 +85,10 @@ _LONGEST_WORD = 2000
 def refused_value(case: Case, own: list[Event]) -> Iterator[Finding]:
     """A value that it cannot use, by its own words, and that its definition gives it."""
     given = _given_values(case.service)
+    refused = _refused_option(case, own)
+    if refused is not None:
+        yield refused
+        return
     for event in [one for one in own if says(one.text, "no value", "rejected")][::-1]:
         for match in _QUOTED.finditer(event.text[:_LONGEST]):
             value = match["value"]
@@ -103,6 +108,50 @@ def refused_value(case: Case, own: list[Event]) -> Iterator[Finding]:
             return
 
 
+def _refused_option(case: Case, own: list[Event]) -> Finding | None:
+    """An option that it does not know, or misses, by its own words: what it is called with stands in its definition (getopt(3))."""
+    program, name = case.service.program, case.service.name
+    last = case.service.last
+    if program is None or last is None or last.step:
+        return None
+    options = [word.partition("=")[0] for word in program.arguments[1:] if len(word) > 1 and word.startswith("-")]
+    for event in own[::-1]:
+        text = event.text[:_LONGEST]
+        unknown, wanted = _UNKNOWN.search(text), _WANTED.search(text)
+        named = next(filter(None, unknown.groups()), "") if unknown is not None else ""
+        option = next((one for one in options if named and one.lstrip("-") == named.lstrip("-")), "")
+        bundled = next((one for one in options if len(named) == 1 and not one.startswith("--") and named in one), "")
+        if option or bundled:
+            says_so = f"{name} does not know the option {option or bundled}, with which its definition calls it"
+            fact = f"the command line of {name} has {option or bundled}"
+        elif wanted is not None and wanted["name"] not in options:
+            says_so = f"{name} is called without {wanted['name']}, and cannot do without it"
+            fact = f"the command line of {name} has no {wanted['name']}"
+        else:
+            continue
+        return Finding(
+            says=f"{says_so}: \u201c{event.text[:200]}\u201d.",
+            evidence=(case.quoted(event, SAID), case.seen(fact, "definition", bears=FITS)),
+            mends=(Mend(f"Correct the command line of {name} in its definition.", AFTER_RELOAD),),
+            explains=("exits-with-error", "crash-loop", "exits-at-once"),
+        )
+    return None
+
+
+_OPTION = r"-{0,2}[A-Za-z0-9][\w\-]{0,60}"
+_UNKNOWN = pattern(
+    r"(?i)\b(?:un(?:recogni[sz]ed|known|expected)|invalid|illegal|bad|undefined|no such) (?:command[ -]line )?"
+    rf"(?:options?|flags?|switch|arguments?|parameter)(?: found| given)?:? (?:-- )?[\"'`\u2018\u201c]?(?P<name>{_OPTION})"
+    rf"|\b(?:option|flag|argument)s? provided but not defined:? (?P<defined>{_OPTION})"
+    r"|[\"'`\u2018\u201c](?P<before>--?[A-Za-z0-9][\w\-]{0,60})[\"'`\u2019\u201d]? (?:is not an?|is an? unknown|is an? invalid) "
+    r"(?:\w{1,20} )?(?:option|flag|argument)"
+)
+"""How getopt(3) and the parsers of command lines of many languages call an option that they do not know."""
+_WANTED = pattern(
+    r"(?i)\b(?:arguments?|options?|flags?)(?: \S{1,20}){0,2} (?:are|is|were|was) (?:required|missing|mandatory|not given|not provided)"
+    r"(?: -)?:? {0,2}[\"'`<]?(?P<name>--?[A-Za-z][\w\-]{0,60})"
+)
+"""The same of one that they cannot do without."""
 _QUOTED = pattern(r"[\"'`\u2018\u201c](?P<value>[^\"'`\u2018\u2019\u201c\u201d\s]{1,200})[\"'`\u2019\u201d]")
 _OF_CALL = pattern(r"(?i)\b(?:argument|option|flag|command|subcommand|parameter|environment|variable)s?\b")
 """Words that speak of what a program is called with."""
@@ -162,6 +211,61 @@ def refused_assignment(case: Case) -> Iterator[Finding]:
 
 
 _NAME = pattern(r"[A-Za-z_]\w{0,100}")
+_V = r"(?P<{0}>[A-Z][A-Z0-9_]{{2,60}})"
+_LACKS = r"[\"'`]? (?i:(?:is |was |has |must )?(?:not|missing|required|unset|empty|undefined|be set))\b"
+_MISSED = pattern(
+    rf"\b{_V.format('shell')}: (?i:unbound variable|parameter (?:null or )?not set)"
+    rf"|(?i:\bvariables? (?:named )?)[\"'`$]{{0,2}}{_V.format('after')}{_LACKS}"
+    rf"|\b{_V.format('before')}[\"'`]? (?i:(?:environment|env) (?:variable|var)){_LACKS}"
+    r"|(?i:\b(?:missing|required|undefined|unset|no|without) (?:required |mandatory )?(?:environment|env) (?:variables?|vars?)(?: named)?:? )"
+    rf"[\"'`$]{{0,2}}{_V.format('listed')}\b"
+    rf"|(?i:\bkey not found: )\"{_V.format('fetched')}\"|(?i:\brequired key ){_V.format('wanted')}(?i: missing value)"
+    r"|^[\"'`$]{0,2}(?P<alone>[A-Z][A-Z0-9]{0,30}_[A-Z0-9_]{1,30})[\"'`]? "
+    r"(?i:(?:is |was )?(?:not set|not defined|unset|undefined)|is required|must be set)\b"
+)
+"""How shells, run-time libraries and programs say that a variable of the environment is not set."""
+_LOOKED_UP = pattern(r"\bKeyError: '(?P<name>[A-Z][A-Z0-9_]{2,60})'")
+_IN_ENVIRONMENT = pattern(r"<frozen os>|/os\.py\"|\benviron\b")
+"""Where a language looks names up in its environment (Python, ``os.environ``)."""
+
+
+def _missed_in(case: Case) -> tuple[Event, str] | None:
+    own = case.own_events()
+    for event in case.final_events()[::-1]:
+        text = event.text[:_LONGEST]
+        match = _MISSED.search(text)
+        found = next(filter(None, match.groups()), "") if match is not None else ""
+        key = _LOOKED_UP.search(text)
+        if key is not None and any(_IN_ENVIRONMENT.search(one.text) for one in sought.before(own, event)):
+            found = key["name"]
+        if found:
+            return event, found
+    return None
+
+
+_OF_OTHERS = pattern(r"(?i)unbound variable|parameter (?:null or )?not set|key not found")
+
+
+def missed_variable(case: Case) -> Iterator[Finding]:
+    """A variable that it cannot do without, by its own words, and that its definition does not give it."""
+    program, name = case.service.program, case.service.name
+    found = _missed_in(case) if program is not None and case.family.defined_in_files else None
+    if program is None or found is None or _OF_THE_MANAGER.fullmatch(found[1]):
+        return
+    event, variable = found
+    if any(word.startswith(f"{variable}=") for word in program.environment):
+        return
+    # Shells say the same of a name that their script was to set by itself, and some languages of any table of names.
+    bears = FITS if _OF_OTHERS.search(event.text) else SAID
+    files = [*program.environment_files, *(program.optional_files or ())]
+    but = f", but for what stands in {' and '.join(files[:2])}" if files else ""
+    where = f"nothing in its definition sets it{but}"
+    yield Finding(
+        says=f"{name} is called without the variable {variable}, and cannot do without it: \u201c{event.text[:200]}\u201d.",
+        evidence=(case.quoted(event, bears), case.seen(where, "definition", bears=TELLS if files else HINT)),
+        mends=(Mend(f"Set {variable} in the definition of {name} (Environment=, or a file that EnvironmentFile= names).", AFTER_RELOAD),),
+        explains=("exits-with-error", "crash-loop", "exits-at-once"),
+    )  # fmt: skip
 
 
 def unset_variable(case: Case) -> Iterator[Finding]:

@@ -9,21 +9,20 @@ from datetime import timedelta
 from hollow_chain.causes import looked
 from hollow_chain.causes.called import CalledSocket, called_sockets
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.definition import absence, unfound
 from hollow_chain.causes.definition.given import missing_variables, tested_in_vain
-from hollow_chain.causes.definition.program import EXIT_NOT_FOUND, library_folders, programs_of
+from hollow_chain.causes.definition.program import library_folders, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.places import inside
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered, started_since_boot
 from hollow_chain.facts.habits import folder_of, is_of_instance
-from hollow_chain.facts.host import Event, File
+from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Program, is_deserted
-from hollow_chain.families.steps import step_of
-from hollow_chain.wording import lines
+from hollow_chain.families.steps import EXIT_NOT_FOUND, step_of
+from hollow_chain.wording import lines, sought
 from hollow_chain.wording.forms import read, says
-from hollow_chain.wording.observed import SOURCE
 from hollow_chain.wording.things import paths_below, paths_in
 
 _NOT_THERE = (2, 3)
@@ -36,7 +35,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
     """A file or folder that it names or opens is not there.
 
     Looks at: files that the definition cannot do without; paths that the log calls absent; paths among the
-    arguments. Each is looked at.
+    arguments; files that the log names without a folder, sought beside the program. Each is looked at.
     Convinced by: the definition or the log naming it, and a look that found nothing.
     Against: a file there; a path of a kind that programs create themselves.
     Mend: create it with the right owner, or correct the path.
@@ -71,18 +70,20 @@ def path_missing(case: Case) -> Iterator[Finding]:
             named = True
             continue
         file = case.file(path)
-        gone = _how_it_is_gone(case, path, reasons)
+        gone = absence.how_it_is_gone(case, path, reasons)
         there = file is not None and file.exists
-        seen = [] if file is None else [case.seen(f"{path} {_seen(file)}", FILES, bears=HINT)]
+        seen = [] if file is None else [case.seen(f"{path} {absence.seen(file)}", FILES, bears=HINT)]
         yield Finding(
             says=f"{case.service.name} needs {path}, which {gone}.",
-            evidence=(*seen, *_led_there(case, path, reasons), *reasons),
+            evidence=(*seen, *absence.led_there(case, path, reasons), *reasons),
             mends=(
                 Mend(
                     f"See what made {path}, and move it aside."
                     if there
-                    else f"Put {path} back, readable for {_user(case)}."
-                ),
+                    else f"Put {path} back, readable for {absence.user(case)}."
+                )
+                if (above := absence.folder_to_make(case, path)) is None
+                else above,
                 Mend(f"Or correct the path where {case.service.name} names it.", AFTER_RELOAD, instead=True),
             ),
             # A setting of the manager that came to nothing for want of it did so in its own step.
@@ -95,6 +96,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
         yield from missing_variables(case)
         yield from _missing_module(case)
         yield from _links_to_nothing(case)
+        yield from unfound.files(case)
 
 
 def _nobody_answers(case: Case, called: CalledSocket, reasons: list[Evidence]) -> Finding:
@@ -152,63 +154,17 @@ def _links_to_nothing(case: Case) -> Iterator[Finding]:
     """It ends without a reason of its own, and a place of its own is a link to nothing."""
     for file in looked.gone(case) if looked.is_silent(case) else ():
         yield Finding(
-            says=f"{case.service.name} most likely misses {file.path}, which {_what_is_gone(file)}.",
-            evidence=(looked.place(case, file, _what_is_gone(file)), looked.ended(case)),
+            says=f"{case.service.name} most likely misses {file.path}, which {absence.what_is_gone(file)}.",
+            evidence=(looked.place(case, file, absence.what_is_gone(file)), looked.ended(case)),
             mends=(
                 Mend(f"Put {file.link_to} back, or correct the link {file.path}; see first who made it.")
                 if file.link_to
-                else Mend(f"Put {file.path} back, owned by {_user(case)}."),
+                else Mend(f"Put {file.path} back, owned by {absence.user(case)}."),
             ),
             residual=True,
             explains=("exits-with-error", "exits-at-once", "crash-loop"),
         )
         return
-
-
-def _led_there(case: Case, path: str, reasons: list[Evidence]) -> Iterator[Evidence]:
-    """The link by which a path came about that nothing names: who watched a start saw where it led."""
-    for file in case.host.files if any(one.source == SOURCE for one in reasons) else ():
-        if file.link_to and file.path != path and inside(path, file.link_to) and file.link_to.count("/") > 1:
-            yield case.seen(f"{file.path} is a link to {file.link_to}", FILES, bears=HINT)
-            return
-
-
-_IN_A_CIRCLE = "too many levels of symbolic links"
-"""What the C library says of links that lead to one another (path_resolution(7), ``ELOOP``)."""
-
-
-def _how_it_is_gone(case: Case, path: str, reasons: list[Evidence]) -> str:
-    file = case.file(path)
-    if file is None:
-        return "is not there by its own words; nobody has looked"
-    if file.exists:
-        return f"is a {file.kind} where something else is wanted"
-    if file.link_to and any(_IN_A_CIRCLE in one.fact.lower() for one in reasons):
-        return f"is a link to {file.link_to}, and the links lead in a circle"
-    return _what_is_gone(file) if file.link_to else f"is not there{_how_far(case, path)}"
-
-
-def _seen(file: File) -> str:
-    return f"is a {file.kind}" if file.exists else f"is a link to {file.link_to}" if file.link_to else "does not exist"
-
-
-def _what_is_gone(file: File) -> str:
-    return f"is a link to {file.link_to}, which is not there" if file.link_to else "is not there"
-
-
-def _user(case: Case) -> str:
-    account = case.service.account
-    return account.user if account and account.user else "its account"
-
-
-def _how_far(case: Case, path: str) -> str:
-    above = path.rpartition("/")[0]
-    while above:
-        file = case.file(above)
-        if file is not None and file.exists:
-            return f" (the path leads no further than {above})" if above != path.rpartition("/")[0] else ""
-        above = above.rpartition("/")[0]
-    return ""
 
 
 def absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
@@ -229,7 +185,7 @@ def absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         looked_at = case.file(path) is not None
         if looked_at and not says(event.text, *_IS_THERE) and not _was_to_be_made(case, event, path):
             spoken.setdefault(path, event)
-    for event, path in lines.missing_below(_near_the_end(case), folder_of(service)):
+    for event, path in sought.missing_below(_near_the_end(case), folder_of(service)):
         if case.file(path) is not None:
             spoken.setdefault(path, event)
     strict = [*program.environment_files, *_of_step(case)]

@@ -7,7 +7,8 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import Act, mode
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, PROOF, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.definition import unfound
+from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.places import is_own_program
 from hollow_chain.causes.rights import place_of
@@ -15,8 +16,8 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.facts.host import Event, File
-from hollow_chain.lazy import pattern
-from hollow_chain.wording import lines
+from hollow_chain.families.steps import EXIT_NOT_FOUND, EXIT_NOT_RUN
+from hollow_chain.wording import lines, sought
 from hollow_chain.wording.forms import read, says
 from hollow_chain.wording.things import paths_in
 
@@ -31,10 +32,11 @@ EXIT_EXEC = 203
     shown=Shown(2, "resources", "{name} was not started: {program} was not found"),
 )
 def program_missing(case: Case) -> Iterator[Finding]:
-    """The program of the definition is not there, or the interpreter that it names is not.
+    """The program of the definition is not there, or the interpreter that it names is not; or a command that it runs itself.
 
-    Looks at: the path in the definition, and what is there; the manager's exit status 203; its log line.
-    Convinced by: a look that found nothing at that path.
+    Looks at: the path in the definition, and what is there; the manager's exit status 203; its log line; the last words of whoever was
+    to run a command or another program, and the folders in which it is sought.
+    Convinced by: a look that found nothing at that path, or nothing of that name in those folders.
     Against: a file there.
     Mend: install the program, or correct the path.
     """
@@ -43,7 +45,7 @@ def program_missing(case: Case) -> Iterator[Finding]:
         case, (2, 3), "is not there", "Install the program of {0}, or correct its path in the definition."
     )
     yield from _not_found(case)
-    yield from _command_not_found(case)
+    yield from unfound.commands(case)
     for path, file in programs_of(case):
         if file is not None and not file.exists:
             leads = f", a link to {file.link_to}" if file.link_to else ""
@@ -71,6 +73,7 @@ def program_missing(case: Case) -> Iterator[Finding]:
                     if odd
                     else Mend(f"Install {name}, or correct the first line of {path}."),
                 ),
+                explains=(*ENDS, "path-missing"),
             )
 
 
@@ -95,52 +98,34 @@ def _not_found(case: Case) -> Iterator[Finding]:
             return
 
 
-_SOUGHT = pattern(
-    r"(?:env: [\"'\u2018]?|: (?:exec: )?|^)(?P<name>[\w.+/-]{1,200})[\"'\u2019]?: (?:No such file or directory|(?:command )?not found)$"
-)
-"""How env(1) and the shells say that they did not find a command."""
-_AT_LINE = pattern(r": [^\W\d]{3,20} \d{1,6}: (?P<name>[\w.+/-]{1,200}): (?!.{0,60}[Vv]ariable?\b)[^:]{1,80}$")
-"""The same of a shell that speaks another language: the word for "line", its number, the command."""
-EXIT_NOT_FOUND = 127
-"""The status that they end with then (sh(1p), "Exit Status")."""
-
-
-def _command_not_found(case: Case) -> Iterator[Finding]:
-    """A command that a script, or the heading of one, was to run and did not find."""
-    last = case.service.last
-    if last is None or last.exit_status != EXIT_NOT_FOUND or not failed_last(case.service):
-        return
-    for event in case.own_events()[::-1]:
-        text = event.text.strip()
-        found = _SOUGHT.search(text) or _AT_LINE.search(text)
-        if found is not None and "shared librar" not in event.text:
-            name, where = found["name"], last.step or "its start"
-            status = case.seen(
-                f"exit status {EXIT_NOT_FOUND} in {where}: a command was not found", at=last.ended_at, bears=FITS
-            )
-            yield Finding(
-                says=f"{case.service.name} runs {name}, which is not there.",
-                evidence=(case.quoted(event, SAID), status),
-                mends=(
-                    Mend(f"Install {name}, or correct its name where {case.service.name} runs it."),
-                    Mend(
-                        f"Or give its folder in the definition of {case.service.name} (PATH).",
-                        AFTER_RELOAD,
-                        instead=True,
-                    ),
-                ),
-                explains=("exits-with-error", "crash-loop", "path-missing", "config-rejected"),
-            )
-            return
-
-
 def _not_run(event: Event) -> list[str]:
     """What a record of the manager says that it could not run."""
     return read(event.text).named("not run", "program")
 
 
+def _run_in_vain(case: Case) -> list[tuple[Event, str]]:
+    """Programs that it was to run and could not, by its own last words: who starts others says so of them."""
+    if not failed_last(case.service) or case.standing.well or case.service.last is None:
+        return []
+    own, status = case.own_events(), case.service.last.exit_status
+    found: list[tuple[Event, str]] = []
+    for event in lines.telling(own) if status in (EXIT_NOT_FOUND, EXIT_NOT_RUN) else case.final_events():
+        path = sought.run_in_vain(event, sought.before(own, event), status)
+        if path:
+            found.append((event, path))
+    return found
+
+
 def programs_of(case: Case) -> list[tuple[str, File | None]]:
-    """The program of the definition, and any other that the manager says it could not run; each with what is there."""
+    """The program of the definition, and any other that the manager, or it itself, says could not be run; each with what is there. Several
+    rules ask: worked out once."""
+    known = case.facts.memory.get(("programs", case.node.key))
+    if known is None:
+        known = case.facts.memory["programs", case.node.key] = _programs_of(case)
+    return known  # type: ignore[return-value]
+
+
+def _programs_of(case: Case) -> list[tuple[str, File | None]]:
     service = case.service
     if service.program is None or (service.definition is not None and service.definition.load == "masked"):
         return []
@@ -150,6 +135,7 @@ def programs_of(case: Case) -> list[tuple[str, File | None]]:
         named += [name for name in _not_run(event) if name.startswith("/")]
         if event.call is not None and event.call.kind == "run" and event.call.thing.startswith("/"):
             named.append(event.call.thing)
+    named += [path for _, path in _run_in_vain(case)]
     tried = service.last is not None and service.last.error_number != NO_TRY_SINCE_BOOT
     tried_well = not failed_last(service) and tried and service.state == "stopped"
     return [] if tried_well else [(path, case.file(path)) for path in dict.fromkeys(named)]
@@ -164,6 +150,7 @@ def _exec_evidence(case: Case) -> list[Evidence]:
         )
     found += [case.quoted(e) for e in case.last_events() if _not_run(e)][-1:]
     found += [case.quoted(e, SAID) for e in case.own_events() if e.call is not None and e.call.kind == "run"][-1:]
+    found += [case.quoted(event, SAID) for event, _ in _run_in_vain(case)][-1:]
     return found
 
 
@@ -196,7 +183,7 @@ def program_not_executable(case: Case) -> Iterator[Finding]:
                     acts=_let_run(case, path, file),
                 ),
             ),
-            explains=("access-denied",),
+            explains=("access-denied", *ENDS),
         )
 
 
@@ -237,6 +224,7 @@ def wrong_program_format(case: Case) -> Iterator[Finding]:
                     *_exec_evidence(case),
                 ),
                 mends=(Mend(f"Install {path} for {case.host.architecture or 'this machine'}."),),
+                explains=ENDS,
             )
 
 
@@ -276,7 +264,7 @@ def _of_different_versions(case: Case) -> Iterator[Finding]:
             "its last run ended with an error right after that", at=last.ended_at if last else None, bears=FITS
         )
         yield Finding(
-            says=f"The program of {case.service.name} and a library that it loads are of different versions: \u201c{event.text[:200]}\u201d.",
+            says=f"The program of {case.service.name} and what it runs with or loads are of different versions: \u201c{event.text[:200]}\u201d.",
             evidence=(case.quoted(event, SAID), ended, *((sought,) if sought is not None else ())),
             mends=(Mend(f"Install {whose} of one release, from one source; see first what was upgraded last."),),
             explains=("exits-with-error", "exits-at-once", "crash-loop", "path-missing"),

@@ -14,7 +14,8 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import span
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.service import LastRun
+from hollow_chain.facts.runs import LastRun
+from hollow_chain.facts.service import has_its_tasks
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.complaints import config_errors
@@ -60,7 +61,7 @@ _BOUNDS = (
 )
 
 
-@cause("limit-reached", Boot.STAYS, states=_STATES, when=When.UNWELL)
+@cause("limit-reached", Boot.STAYS, states=_STATES, when=When.STRAINED)
 def limit_reached(case: Case) -> Iterator[Finding]:
     """It ran into a bound on what it may use: open files, processes, memory, locked memory, places to watch.
 
@@ -70,6 +71,9 @@ def limit_reached(case: Case) -> Iterator[Finding]:
     Mend: raise that one bound.
     """
     if not failed_last(case.service) and case.service.state == "running":
+        yield from _at_its_bound(case)
+        return
+    if case.standing.well:
         return
     lowered = (case.service.limits.lowered if case.service.limits else None) or {}
     words = [event for event in case.own_events() if not case.went_on_after(event)]
@@ -84,6 +88,17 @@ def limit_reached(case: Case) -> Iterator[Finding]:
             continue
         yield _reached(case, bound, [case.quoted(said[0], SAID)] if said else [], own or absurd, bool(absurd))
         return
+
+
+def _at_its_bound(case: Case) -> Iterator[Finding]:
+    """It is up, has as many tasks as it may have, and says since it came up that it could not begin another."""
+    service = case.service
+    most = (service.limits.lowered or {}).get("TasksMax", 0) if service.limits else 0
+    said = lines.saying(case.own_events(), "bounded tasks")
+    bound = next(one for one in _BOUNDS if "TasksMax" in one.settings)
+    if said and has_its_tasks(service):
+        use = case.seen(f"it has as many tasks as it may have: {most}", "control group", bears=SAID)
+        yield _reached(case, bound, [use, case.quoted(said[0], SAID)], {"TasksMax": most}, True)
 
 
 def _too_large(case: Case) -> list[Event]:

@@ -291,7 +291,8 @@ def slips(limit: Limit, family: Family) -> list[Slip]:
     if unit not in ("", "s", "sec", "second", "seconds"):
         return []
     seconds = number if number is not None else limit.seconds
-    made = [Slip(seconds * 60, f"{seconds:g} was counted in seconds where minutes were meant")]
+    # Who wrote seconds behind the number meant seconds.
+    made = [] if unit else [Slip(seconds * 60, f"{seconds:g} was counted in seconds where minutes were meant")]
     if seconds < 1:
         made.append(Slip(seconds * 1000, f"{seconds * 1000:g} ms were set where {seconds * 1000:g} s were meant"))
     if seconds >= 5000:

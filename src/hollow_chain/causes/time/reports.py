@@ -12,7 +12,7 @@ from hollow_chain.causes.time.limits import gets_on, limit_of, timed_out
 from hollow_chain.causes.time.stuck import stuck_in
 from hollow_chain.causes.words import clock, numbered, span, was_up_before
 from hollow_chain.facts.host import Event
-from hollow_chain.facts.service import Start
+from hollow_chain.facts.runs import Start
 from hollow_chain.lazy import pattern
 from hollow_chain.wording.forms import says
 

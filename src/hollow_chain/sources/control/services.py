@@ -8,7 +8,8 @@ from functools import cached_property
 
 from hollow_chain.facts.host import Unread
 from hollow_chain.facts.order_groups import resolve
-from hollow_chain.facts.service import Account, Definition, LastRun, Program, Progress, Service, State, Trigger
+from hollow_chain.facts.runs import LastRun, Progress
+from hollow_chain.facts.service import Account, Definition, Program, Service, State, Trigger
 from hollow_chain.reach import control as api
 from hollow_chain.reach.control import Declined, Key, ServiceConfig, ServiceStatus
 from hollow_chain.sources.control import command_line

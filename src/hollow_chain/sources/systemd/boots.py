@@ -6,7 +6,8 @@ from datetime import datetime, timedelta
 from typing import Literal
 
 from hollow_chain.facts.host import BootRecord, Host
-from hollow_chain.facts.service import Service, Start
+from hollow_chain.facts.runs import Start
+from hollow_chain.facts.service import Service
 from hollow_chain.families.messages import FAILED, STARTED, STARTING
 from hollow_chain.families.times import AT_BOOT_SECONDS, Limit, start_limit
 from hollow_chain.reach.interfaces import Each, in_turn

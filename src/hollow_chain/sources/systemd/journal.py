@@ -12,7 +12,7 @@ from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from hollow_chain.facts.host import Event, Trust
-from hollow_chain.facts.service import LastRun
+from hollow_chain.facts.runs import LastRun
 from hollow_chain.families.messages import EXITED, FAILED, SKIPPED, STARTED, STARTING, STOPPED, SUCCESS
 from hollow_chain.families.steps import STEP_NAMES
 from hollow_chain.lazy import pattern

@@ -10,11 +10,11 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
+from hollow_chain.facts.runs import LastRun
 from hollow_chain.facts.service import (
     Account,
     Condition,
     Definition,
-    LastRun,
     Limits,
     Link,
     LinkKind,

@@ -7,7 +7,8 @@ from datetime import datetime, timedelta
 
 from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import OF_RECORDS, Event, Host, Unread
-from hollow_chain.facts.service import Job, Service, is_deserted
+from hollow_chain.facts.runs import Job
+from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families.messages import JOB_FAILED
 from hollow_chain.reach.interfaces import Each, NotThere, in_turn
 from hollow_chain.sources.reading import HostReading

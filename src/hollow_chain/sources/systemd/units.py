@@ -5,7 +5,8 @@ from __future__ import annotations
 from datetime import datetime
 
 from hollow_chain.facts.host import Host, HostLimits, Unread
-from hollow_chain.facts.service import Definition, Job, Service, Trigger
+from hollow_chain.facts.runs import Job
+from hollow_chain.facts.service import Definition, Service, Trigger
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import Files
 from hollow_chain.sources.reading import HostReading

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from hollow_chain.facts.service import Service, Usage
+from hollow_chain.facts.runs import Usage
+from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.interfaces import Reached
 from hollow_chain.sources.reading import HostReading
