@@ -16,6 +16,14 @@ PROGRAM = Path(sys.executable).parent / "hollow-chain"
 DAEMONS = ("nginx", "redis-server", "memcached")
 
 
+@pytest.hookimpl(trylast=True)
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Stop where groups are asked for and not kept: each worker would build hosts of its own, and all would starve."""
+    grouped = [item for item in items if item.get_closest_marker("xdist_group") is not None]
+    if getattr(config.option, "loadgroup", False) and any("@" not in item.nodeid for item in grouped):
+        raise pytest.UsageError("this pytest-xdist keeps no groups together with this pytest; pyproject.toml names one that does")
+
+
 def needs_a_host() -> None:
     """Skip (or, where live tests are required, fail) if no host can be booted."""
     reason = why_not() or next(
