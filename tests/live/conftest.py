@@ -21,7 +21,9 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     """Stop where groups are asked for and not kept: each worker would build hosts of its own, and all would starve."""
     grouped = [item for item in items if item.get_closest_marker("xdist_group") is not None]
     if getattr(config.option, "loadgroup", False) and any("@" not in item.nodeid for item in grouped):
-        raise pytest.UsageError("this pytest-xdist keeps no groups together with this pytest; pyproject.toml names one that does")
+        raise pytest.UsageError(
+            "this pytest-xdist keeps no groups together with this pytest; pyproject.toml names one that does"
+        )
 
 
 def needs_a_host() -> None:

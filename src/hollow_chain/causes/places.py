@@ -37,6 +37,15 @@ def inside(path: str, place: str) -> bool:
     return (path + "/").startswith(place.rstrip("/") + "/")
 
 
+_DEVICES = pattern(r"/dev/(?!(?:shm|mqueue|hugepages|pts|fd|log|std(?:in|out|err)|initctl)(?:/|$)).")
+"""Names below /dev but for those of files in memory, sockets and what a process has open (hier(7), fd(4), shm_overview(7))."""
+
+
+def is_device(path: str) -> bool:
+    """Whether *path* is the name of a device."""
+    return bool(_DEVICES.match(path))
+
+
 def is_of_the_system(path: str) -> bool:
     """Whether a folder is one of the system as such, which no single service is to be given."""
     return bool(_OF_THE_SYSTEM.fullmatch(path.rstrip("/") or "/"))

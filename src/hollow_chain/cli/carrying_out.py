@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from hollow_chain.cli import common
 from hollow_chain.cli.chair import Chair
-from hollow_chain.trouble import INTERRUPTED, MEND_DID_NOT_HOLD, SaidNo, Trouble, wrong_call
+from hollow_chain.trouble import FACTS_UNREADABLE, INTERRUPTED, MEND_DID_NOT_HOLD, SaidNo, Trouble, wrong_call
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -29,18 +29,20 @@ def status_of(outcome: MendOutcome) -> int:
 
 @contextlib.contextmanager
 def told_when_interrupted(hands: Hands) -> Iterator[None]:
-    """Ctrl-C in the middle leaves an open journal: say so, and how to go on."""
+    """Ctrl-C, or a host that is lost, in the middle leaves an open journal: say so, and how to go on."""
     from hollow_chain.mend.journal import all_in
 
     try:
         yield
-    except KeyboardInterrupt:
+    except (KeyboardInterrupt, Trouble) as end:
         left = [one.id for one in all_in(hands.place) if not one.standing.closed]
-        if not left:
+        if not left or (isinstance(end, Trouble) and end.status != FACTS_UNREADABLE):
             raise
         named = hands.named
-        text = f"interrupted in the middle of the mend {left[-1]}: go on with 'hollow-chain mend --resume{named}', or undo it with '--undo{named}'"
-        raise Trouble(text, INTERRUPTED) from None
+        way = f"go on with 'hollow-chain mend --resume{named}', or undo it with '--undo{named}'"
+        if isinstance(end, Trouble):
+            raise Trouble(f"in the middle of the mend {left[-1]}: {end}", end.status, (*end.rows, way)) from None
+        raise Trouble(f"interrupted in the middle of the mend {left[-1]}: {way}", INTERRUPTED) from None
 
 
 def check(hands: Hands, plan: Plan) -> None:

@@ -55,7 +55,7 @@ class Chair:
 
         def read(with_claims: bool, with_packages: bool, only: str) -> Snapshot:
             asked = Asked(common.extra_names(words), with_claims, with_packages)
-            asking = Asking(kept=kept, only=self.ways.get(only), ask=common.password)
+            asking = Asking(kept=kept, only=self.ways.get(only), ask=common.password, in_part=False)
             return facts_from(self.source, asked, common.author(), asking)
 
         assert self._kept is not None

@@ -20,7 +20,11 @@ from hollow_chain.mend.plan import Step
 from hollow_chain.reach.address import SSH
 from hollow_chain.reach.far import FarWay, KeptOpen
 from hollow_chain.reach.unreached import Unreached
-from hollow_chain.trouble import Trouble
+from hollow_chain.sources.places import AS_IT_IS
+from hollow_chain.trouble import FACTS_UNREADABLE, Trouble
+
+_READINGS = 2
+"""So often is read what a mend has to do with before it counts as lost: a host may be busy with the very start that was asked of it."""
 
 
 class MarkingHands(Hands, Protocol):
@@ -73,7 +77,7 @@ class FarHands:
         return known
 
     def _made(self, host: str) -> MarkingHands:
-        machine, read = partial(self._machine, host), partial(self._read, False, False, host)
+        machine, read = partial(self._machine, host), partial(self._surely_read, False, False, host)
         if self._ways[host].address.scheme == SSH:
             from hollow_chain.mend.far_systemd_hands import FarSystemdHands
 
@@ -123,8 +127,36 @@ class FarHands:
         return found
 
     def facts(self, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
-        """All hosts, read now."""
-        return self._read(with_claims, with_packages, "")
+        """All hosts, read now. Raises :class:`~hollow_chain.trouble.Trouble` where one that steps are for cannot be read."""
+        return self._surely_read(with_claims, with_packages, "")
+
+    def _surely_read(self, with_claims: bool, with_packages: bool, only: str) -> Snapshot:
+        lost: Trouble | None = None
+        for _ in range(_READINGS):
+            try:
+                found = self._read(with_claims, with_packages, only)
+            except Trouble as problem:
+                if problem.status != FACTS_UNREADABLE:
+                    raise
+                lost = problem
+                continue
+            lost = self._lost(found)
+            if lost is None:
+                return found
+        assert lost is not None
+        raise lost
+
+    def _lost(self, found: Snapshot) -> Trouble | None:
+        """What is to be said of the first host that the mend has to do with and that *found* does not tell of as it is now."""
+        now = {host.name: host for host in found.hosts}
+        whys = {one.name: one.why for one in found.unreached}
+        for name in sorted({self.host, *self._hands} - {""}):
+            if name not in now:
+                return Trouble(f"cannot read {name}: {whys.get(name) or 'nothing is told of it any more'}")
+            instead = next((one.why for one in now[name].unread if one.what == AS_IT_IS), "")
+            if instead:
+                return Trouble(f"cannot read {name}: {instead}")
+        return None
 
     def look(self, path: str) -> File | None:
         """What is at a path of the target's host."""

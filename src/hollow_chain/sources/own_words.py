@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service, is_deserted
-from hollow_chain.sources import claims, logs, settings
+from hollow_chain.sources import claims, logs, logs_unnamed, settings
 from hollow_chain.sources.evidence_files import Text
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
@@ -20,6 +20,7 @@ _MOST_LINES = 5
 def add(reading: HostReading) -> None:
     """Of services that failed: the endpoints that they are set to listen on, and the records of their own log files."""
     host, reader = reading.host, reading.evidence
+    names = logs_unnamed.own_names(host.services)
 
     def own_events(service: Service) -> list[Event]:
         program = service.program
@@ -41,6 +42,8 @@ def add(reading: HostReading) -> None:
                 text.trust == "trusted"
             ):  # of what the service may write itself nothing follows about which files are its own
                 program.settings_paths += settings.own_paths_of_text(text.text)
+        if down:
+            named += logs_unnamed.written_in_last_run(service, names, reader)
         program.log_files = list(dict.fromkeys(named))[:_MOST_FILES]
         program.settings_paths = list(dict.fromkeys(program.settings_paths))[:_MOST_FILES]
         said = logs.own_records(service, named, reader)

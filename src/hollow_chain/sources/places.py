@@ -27,6 +27,8 @@ FORMS = (
     " or a file of hosts (.toml)"
 )
 STANDARD_INPUT = "-"
+AS_IT_IS = "the host as it is now"
+"""What counts as unread of a host whose snapshot was taken in the place of itself."""
 
 
 class Asking(NamedTuple):
@@ -47,6 +49,8 @@ class Asking(NamedTuple):
     """Where given, only the host at its end is read; of the others counts what was :attr:`kept`."""
     groups: dict[str, list[str]] | None = None
     """Where given, is told the groups that files of hosts give to each host."""
+    in_part: bool = True
+    """Whether somebody who will not wait any longer gets what is there by then; else the reading is interrupted."""
 
 
 class _Source(NamedTuple):
@@ -231,7 +235,7 @@ def _or_kept(live: Callable[[], Snapshot], kept: Path) -> Callable[[], Snapshot]
             when = max((host.read_at for host in found.hosts if host.read_at), default=None)
             said = f"its snapshot{f' of {when:%Y-%m-%d %H:%M} UTC' if when else ''} was taken instead: {problem}"
             for host in found.hosts:
-                host.unread.append(Unread(what="the host as it is now", why=said))
+                host.unread.append(Unread(what=AS_IT_IS, why=said))
             return found
 
     return read
@@ -246,6 +250,8 @@ def _together(sources: list[_Source], asking: Asking) -> Snapshot:
         if one.way is not None:
             one.way.ask_beforehand()
     came = many.at_once([(one.name, one.read) for one in far], asking.most, asking.seconds, asking.told)
+    if not asking.in_part and any(isinstance(one.error, many.Interrupted) for one in came):
+        raise KeyboardInterrupt
     for one, result in zip(far, came, strict=True):
         if asking.kept is not None and result.found is not None:
             asking.kept[one.name] = _copied(result.found)

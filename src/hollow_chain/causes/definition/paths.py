@@ -14,6 +14,7 @@ from hollow_chain.causes.definition.given import missing_variables, tested_in_va
 from hollow_chain.causes.definition.program import library_folders, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
+from hollow_chain.causes.places import is_device
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered, started_since_boot
@@ -68,6 +69,9 @@ def path_missing(case: Case) -> Iterator[Finding]:
         if path in called:
             yield _nobody_answers(case, called[path], reasons)
             named = True
+            continue
+        if is_device(path):
+            named = True  # it is not put back, but connected: see the rule for devices
             continue
         file = case.file(path)
         gone = absence.how_it_is_gone(case, path, reasons)
@@ -221,7 +225,11 @@ def absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
             yield path, [case.seen(f"the definition of {service.name} cannot do without {path}", bears=SAID)]
         elif path in spoken:
             yield path, [case.quoted(spoken[path], _bears(case, spoken[path], path))]
-        elif not path.startswith(_VOLATILE) and not spoken and not (service.last is not None and service.last.step):
+        elif (
+            (is_device(path) or not path.startswith(_VOLATILE))
+            and not spoken
+            and not (service.last is not None and service.last.step)
+        ):
             ended = numbered(case, *_NOT_THERE, bears=SAID)
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT), *ended]
 
