@@ -26,6 +26,11 @@ FAULTS = [  # what stands in the script, with which program it is run, the argum
     (_SHELL, "exec keel", "", "mkdir {0}/bin; cp /bin/true {0}/bin/keel", "program-missing", "runs keel"),
     (_SHELL, "echo 'must not be run as root' >&2; exit 1", "", "", "account-barred", "may not run as root"),
     (_SHELL, "ip link set keel0 up", "", "", "device-missing", "keel0"),
+    (_SHELL, "exec 3< /dev/ttyUSB7", "", "", "device-missing", "the device /dev/ttyUSB7"),
+    (_SHELL, "echo 'cannot open /srv/berths: No such file or directory' > {0}/logs/today; exit 1", "", "mkdir {0}/logs",
+     "path-missing", "/srv/berths"),
+    (_PYTHON, "open('/var/log/%s-desk.log' % '{0}'[5:], 'w').write('cannot open /srv/moorings: No such file or directory'); exit(1)", "",
+     "", "path-missing", "/srv/moorings"),
 ]  # fmt: skip
 
 
