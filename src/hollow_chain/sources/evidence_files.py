@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 from typing import NamedTuple
 
-from hollow_chain.facts.habits import names_of
+from hollow_chain.facts.habits import names_of, own_names_of
 from hollow_chain.facts.host import Trust
 from hollow_chain.facts.service import Service
 from hollow_chain.reach.handles import Content, Folder, NotOpened, Walker
@@ -95,7 +95,10 @@ class EvidenceReader:
 
     def _is_given(self, service: Service, content: Content, owner: int) -> bool:
         """Whether root gave a folder of the service's own name, in which the file lies, to the owner of the file: programs that
-        start as root and change to an account of their own write there, and the definition does not tell that account."""
+        start as root and change to an account of their own write there, and the definition does not tell that account. Or whether the
+        file itself bears that name, where nobody but root could have put it."""
+        if content.alone and content.path.rpartition("/")[2].partition(".")[0] in own_names_of(service):
+            return True
         folder: Folder | None = content.folder
         while folder is not None and not self._names_it(service, folder):
             folder = folder.above

@@ -3,6 +3,8 @@ it only warned of before it said why it ends. They are no reason of the end, how
 
 from __future__ import annotations
 
+from typing import Literal
+
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 from hollow_chain.wording.forms import says
@@ -21,6 +23,13 @@ _DOES_WITHOUT = pattern(
     r"|\bfeature disabled\b|\bwithout it\b"
 )
 """How a program says that it goes on without something."""
+_IS_NO_TROUBLE = pattern(
+    r"(?i)\bnothing (?:to do|to be done|needs to be done)\b|\bno action (?:is )?(?:needed|required|necessary|taken)\b"
+    r"|\boverw(?:ritten|riting|rote)\b|\bmissing, skipping\b"
+)
+"""How it says of the same line that there was nothing to it."""
+_PROGRESS = 3
+"""Lines that tell of no trouble, and after which the program had evidently gone on."""
 _HANDLED = pattern(r"^[ \t]{0,8}During handling of the above exception, another exception occurred")
 _TRACE = pattern(r"^[ \t]{0,8}Traceback \(most recent call last\)")
 _LONGEST_TRACE = 200
@@ -53,7 +62,39 @@ def unsettled(events: list[Event]) -> list[Event]:
     if not any(says(event.text, *_REASONS) for event in own):
         return events
     settled = {*_handled(own), *_warned_of(own), *_done_without(own)}
+    settled |= {id(event) for event in events if _IS_NO_TROUBLE.search(event.text) is not None}
     return [event for event in events if id(event) not in settled] if settled else events
+
+
+def went_on(own: list[Event], event: Event) -> Literal["", "another", "further"]:
+    """Whether a run went on after it had complained of something, and ended over something else, as far as its lines tell: a later one
+    complains at a severe level, and of ``another`` of its programs, or when it had come some steps ``further``."""
+    at = next((number for number, one in enumerate(own) if one is event), None)
+    if at is None or event.call is not None:
+        return ""
+    levels = _levels(own)
+    severe = [n for n in range(at + 1, len(own)) if levels[n] == "severe" or says(own[n].text, "severe")]
+    if not severe:
+        return ""
+    steps = [n for n in range(at + 1, severe[-1]) if levels[n] != "severe" and _is_step(own[n].text)]
+    if len(steps) >= _PROGRESS:
+        return "further"
+    return "another" if all(one.source != event.source for one in own[severe[-1] :]) else ""
+
+
+_ENDS = ("ends", "severe", "trace", "in code")
+_WORDS = pattern(r"[A-Za-z]{3}")
+_WINDS_UP = pattern(
+    r"(?i)stop|shut|clos|clean|exit|terminat|end(?:ed|ing)|bye|quit|abort|destroy|free|releas|disconnect|unload|remov"
+)
+"""How the lines of a program speak that is on its way out."""
+
+
+def _is_step(text: str) -> bool:
+    """Whether a line tells of something that is done on the way up, and of no trouble."""
+    if _GOES_ON.search(text) or not _WORDS.search(text) or _WINDS_UP.search(text):
+        return False
+    return not says(text, *_REASONS, *_ENDS)
 
 
 def _handled(own: list[Event]) -> set[int]:

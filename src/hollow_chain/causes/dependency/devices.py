@@ -95,7 +95,7 @@ def _adapter_missing(case: Case) -> Iterator[Finding]:
     own = {case.service.name.partition(".")[0], (case.service.program or Program()).path.rpartition("/")[2]}
     for event in lines.saying(case.final_events(), "adapter missing")[::-1]:
         named = [name for name in read(event.text).named("adapter missing", "adapter") if name not in own]
-        name = next((one for one in named if any(map(str.isdigit, one)) or f"{one}:" not in event.text), "")
+        name = next((one for one in named if _is_adapter_name(one, event.text)), "")
         if name and name not in here:
             yield Finding(
                 says=f"{case.service.name} needs the network adapter {name}, which {case.host.name} does not have.",
@@ -113,6 +113,11 @@ def _adapter_missing(case: Case) -> Iterator[Finding]:
                 explains=("exits-with-error", "exits-at-once", "crash-loop", "config-rejected", "path-missing"),
             )
             return
+
+
+def _is_adapter_name(name: str, text: str) -> bool:
+    """Whether it is meant as a name and no word of the sentence: names have a number (systemd.net-naming-scheme(7)), or stand in quotes."""
+    return any(map(str.isdigit, name)) or any(f"{mark}{name}{mark}" in text for mark in "\"'`")
 
 
 def _nodes_missing(case: Case) -> Iterator[Finding]:

@@ -21,6 +21,7 @@ from hollow_chain.facts.host import File
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.complaints import config_errors
+from hollow_chain.wording.forms import read
 from hollow_chain.wording.things import paths_in
 
 _AFTER = timedelta(seconds=0.2)
@@ -60,7 +61,7 @@ def mended_not_started(case: Case) -> Iterator[Finding]:
     if ended is None:
         return
     gone = next((found for look in _LOOKS for found in look(case, ended)), None)
-    if gone is None:
+    if gone is None or _lacks_account(case):
         return
     name = case.node.name
     retried = " It is about to be started again by itself." if between_restarts(case.service) else ""
@@ -71,6 +72,16 @@ def mended_not_started(case: Case) -> Iterator[Finding]:
         residual=not gone.is_that,
         explains=(*(_EXPLAINS if gone.is_that else _VAGUE), *gone.explains),
     )
+
+
+def _lacks_account(case: Case) -> bool:
+    """Whether the account that it is to run as is not there: that is in the way, whatever else was changed."""
+    account = case.service.account
+    if account is None or account.dynamic:
+        return False
+    wanted = [case.account(account.user)] if account.user else []
+    wanted += [case.account(name, "group") for name in (account.group, *account.groups) if name]
+    return any(one is not None and not one.exists for one in wanted)
 
 
 _VAGUE = ("exits-with-error", "exits-at-once", "crash-loop", "killed")
@@ -182,7 +193,8 @@ def _account(case: Case, ended: datetime) -> Iterator[PutRight]:
 
 def _words(case: Case, ended: datetime) -> Iterator[PutRight]:
     """A path that the last run called refused, missing or wrong was changed after that, and lets the service in."""
-    events = case.last_events()
+    # The record of a step names the program that it was on the way to, whatever the step was.
+    events = [event for event in case.last_events() if not read(event.text).named("step", "step")]
     named = [*lines.missing_paths(events), *lines.unopened_paths(case.own_events())]
     named += [(event, path) for event, near in lines.refused(events) for path in near if path in paths_in(event.text)]
     named += [(one.event, one.path) for one in config_errors(case.own_events()) if one.path and one.rejects]
