@@ -175,6 +175,8 @@ def _wanted_by_wrapper(facts: Facts, node: Node) -> list[Edge]:
     return _unwell_members(facts, node) if asked_target or is_wrapper(node) else []
 
 
+_IN_ONE_GO = timedelta(seconds=5)
+"""Within so long two ends may be one, whichever was recorded first."""
 _FAR = 3
 """Links over which services take one another down that need each other: a member, what groups them, another member."""
 
@@ -342,7 +344,9 @@ def _comes_along(facts: Facts, edge: Edge, head: Service) -> bool:
     upper_ended = upper.left_up_at or upper.ended_at if upper else None
     if ended is None or upper_ended is None:
         return head.startup not in ("automatic", "delayed")
-    return ended > upper_ended + timedelta(seconds=5)
+    # One that failed while this one was still up was not taken along by its end: it took this one along, which nobody needed any more.
+    outlived = ended >= upper_ended and edge.tail.service is not None and failed_last(edge.tail.service)
+    return outlived or ended > upper_ended + _IN_ONE_GO
 
 
 def affected(facts: Facts, hollow: Iterable[Node]) -> dict[Key, Node]:

@@ -8,7 +8,7 @@ from hollow_chain.causes import looked, meanings
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
-from hollow_chain.causes.process.telling import FAILED_STATES, after_how_long, ending, heed, last_words
+from hollow_chain.causes.process.telling import FAILED_STATES, after_how_long, ending, heed, last_words, own_last_words
 from hollow_chain.causes.reached import unanswered
 from hollow_chain.causes.rule import cause
 from hollow_chain.causes.standing import GAVE_UP_OVER, Standing, failed_last, hangs, skipped
@@ -149,9 +149,9 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
         return
     style = service.program.style if service.program else ""
     words = last_words(case)
-    if protocol and words:
+    if protocol and (own := own_last_words(case)):
         yield Finding(
-            says=f"{service.name} ends{after_how_long(service)} before it reported that it was up: {words[-1].fact}.",
+            says=f"{service.name} ends{after_how_long(service)} before it reported that it was up: {own[-1].fact}.",
             evidence=(case.seen(f"last run ended with {ending(service)}", MANAGER, last.ended_at, FITS), *words),
             mends=(Mend(heed(case), seeks=True),),
             residual=True,

@@ -19,10 +19,15 @@ def last_words(case: Case) -> tuple[Evidence, ...]:
     return tuple(case.quoted(event) for event in lines.telling(case.told_events()))
 
 
+def own_last_words(case: Case) -> tuple[Evidence, ...]:
+    """The same of the program alone: that the manager did not start it is no reason."""
+    return tuple(case.quoted(event) for event in lines.telling(case.told_events()) if not event.by_manager)
+
+
 def heed(case: Case) -> str:
     """What to do about a run that says itself why it ended: its words, and where the rest of them is."""
     name = case.service.name
-    words = [case.quoted(event) for event in lines.telling(case.told_events()) if not event.by_manager]
+    words = own_last_words(case)
     if not words:
         return f"Its log says nothing about its end. Watch one more start of {name}: hollow-chain observe {name}"
     places = dict.fromkeys(piece.source for piece in words)

@@ -9,7 +9,7 @@ from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.process.telling import ending, heed
+from hollow_chain.causes.process.telling import ending, heed, own_last_words
 from hollow_chain.causes.rule import cause
 from hollow_chain.causes.standing import Standing, between_restarts
 from hollow_chain.causes.words import clock, span
@@ -111,8 +111,10 @@ def crash_loop(case: Case) -> Iterator[Finding]:
     times = "once" if last.restarts == 1 else f"{last.restarts} times"
     limits = service.limits
     pause = f", {span(limits.restart_seconds)} apart" if limits and limits.restart_seconds else ""
+    words = own_last_words(case)
+    says = f", and the last that it says is {words[-1].fact}" if words else ""
     yield Finding(
-        says=f"{service.name} keeps ending and has been restarted {times}{pause}; its last end: {ending(service)}.",
+        says=f"{service.name} keeps ending and has been restarted {times}{pause}; its last end: {ending(service)}{says}.",
         evidence=(
             case.seen(
                 f"{last.restarts} restarts by the manager; state {service.detail or service.state}",
