@@ -44,7 +44,7 @@ _PACKED = (".gz", ".xz", ".zst", ".bz2", ".db", ".journal", ".pid", ".lock", ".s
 
 
 class OwnNames(NamedTuple):
-    """The names that services of a host bear by habit, and how many bear each."""
+    """The names that the services of a host bear by habit."""
 
     known: frozenset[str]
 

@@ -276,7 +276,9 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
     severe = [e for e in own if e.level in SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
     full = [e for e in severe if not _only_ends(e.text) and not of_trace(e.text)]
     of_level = [e for e in spoken if e.level in SEVERE_LEVELS]
-    return (full or severe or own or of_level or spoken)[-most:]
+    # Where all that sounds like an error is the way there, the line that it began with is told.
+    plain = [e for e in own if not of_trace(e.text)] if severe and all(of_trace(e.text) for e in severe) else []
+    return (full or plain or severe or own or of_level or spoken)[-most:]
 
 
 def final(events: list[Event]) -> list[Event]:

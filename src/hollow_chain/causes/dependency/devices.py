@@ -11,7 +11,7 @@ from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, HINT, PROOF, S
 from hollow_chain.causes.nature import RUNNING, Boot
 from hollow_chain.causes.places import is_device
 from hollow_chain.causes.rule import cause
-from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.facts.service import Program
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read
@@ -55,7 +55,12 @@ def mount_failed(case: Case) -> Iterator[Finding]:
     )
 
 
-@cause("device-missing", Boot.ANEW, put_right=(RUNNING,), states=("absent", "stopped", "failed", "unknown", "starting"))
+@cause(
+    "device-missing",
+    Boot.ANEW,
+    put_right=(RUNNING,),
+    states=("absent", "stopped", "failed", "unknown", "starting", "running"),
+)
 def device_missing(case: Case) -> Iterator[Finding]:
     """A device that it needs is not there.
 
@@ -69,7 +74,9 @@ def device_missing(case: Case) -> Iterator[Finding]:
     if case.host.adapters and case.node.service is not None and case.node.service.kind == "service":
         yield from _adapter_missing(case)
     yield from _nodes_missing(case)
-    if not case.node.name.endswith(".device") or (case.needed_from is None and not case.asked):
+    if not case.node.name.endswith(".device") or case.standing is Standing.UP:
+        return
+    if case.needed_from is None and not case.asked:
         return
     service = case.node.service
     name = service.description if service and service.description else case.node.name
