@@ -66,20 +66,21 @@ def unsettled(events: list[Event]) -> list[Event]:
     return [event for event in events if id(event) not in settled] if settled else events
 
 
-def went_on(own: list[Event], event: Event) -> Literal["", "another", "further"]:
-    """Whether a run went on after it had complained of something, and ended over something else, as far as its lines tell: a later one
-    complains at a severe level, and of ``another`` of its programs, or when it had come some steps ``further``."""
-    at = next((number for number, one in enumerate(own) if one is event), None)
-    if at is None or event.call is not None:
-        return ""
+def outlived(own: list[Event]) -> dict[int, Literal["another", "further"]]:
+    """The lines (by identity) that a run went on after, and ended over something else, as far as its lines tell: a later one complains at
+    a severe level, and of ``another`` of its programs, or when it had come some steps ``further``."""
     levels = _levels(own)
-    severe = [n for n in range(at + 1, len(own)) if levels[n] == "severe" or says(own[n].text, "severe")]
-    if not severe:
-        return ""
-    steps = [n for n in range(at + 1, severe[-1]) if levels[n] != "severe" and _is_step(own[n].text)]
-    if len(steps) >= _PROGRESS:
-        return "further"
-    return "another" if all(one.source != event.source for one in own[severe[-1] :]) else ""
+    last = max((n for n, event in enumerate(own) if levels[n] == "severe" or says(event.text, "severe")), default=0)
+    ending, steps = {event.source for event in own[last:]}, 0
+    found: dict[int, Literal["another", "further"]] = {}
+    for number in range(last - 1, -1, -1):
+        event = own[number]
+        if steps >= _PROGRESS:
+            found[id(event)] = "further"
+        elif event.source not in ending:
+            found[id(event)] = "another"
+        steps += levels[number] != "severe" and _is_step(event.text)
+    return found
 
 
 _ENDS = ("ends", "severe", "trace", "in code")
