@@ -172,8 +172,15 @@ def _links_to_nothing(case: Case) -> Iterator[Finding]:
         return
 
 
-def absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
-    """Paths that are named and absent, with why they count."""
+def absent_paths(case: Case) -> list[tuple[str, list[Evidence]]]:
+    """Paths that are named and absent, with why they count. Several rules ask: worked out once."""
+    known = case.facts.memory.get(("absent", case.node.key))
+    if known is None:
+        known = case.facts.memory["absent", case.node.key] = list(_absent_paths(case))
+    return known  # type: ignore[return-value]
+
+
+def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     service, program = case.service, case.service.program or Program()
     if service.kind != "service" or case.standing is Standing.UP or _has_come_up(case):
         return

@@ -8,10 +8,10 @@ from hollow_chain.causes.called import called_sockets
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.paths import absent_paths
 from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
-from hollow_chain.causes.nature import RUNNING, Boot
+from hollow_chain.causes.nature import RUNNING, Boot, When
 from hollow_chain.causes.places import is_device
 from hollow_chain.causes.rule import cause
-from hollow_chain.causes.standing import Standing, failed_last
+from hollow_chain.causes.standing import failed_last
 from hollow_chain.facts.service import Program
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read
@@ -60,6 +60,7 @@ def mount_failed(case: Case) -> Iterator[Finding]:
     Boot.ANEW,
     put_right=(RUNNING,),
     states=("absent", "stopped", "failed", "unknown", "starting", "running"),
+    when=When.DOWN,
 )
 def device_missing(case: Case) -> Iterator[Finding]:
     """A device that it needs is not there.
@@ -71,14 +72,12 @@ def device_missing(case: Case) -> Iterator[Finding]:
     Against: the device being there.
     Mend: connect the device, or correct its name where it is needed.
     """
-    if case.host.adapters and case.node.service is not None and case.node.service.kind == "service":
-        yield from _adapter_missing(case)
-    yield from _nodes_missing(case)
-    if not case.node.name.endswith(".device") or case.standing is Standing.UP:
-        return
-    if case.needed_from is None and not case.asked:
-        return
     service = case.node.service
+    if service is not None and service.kind == "service":
+        yield from _adapter_missing(case)
+        yield from _nodes_missing(case)
+    if not case.node.name.endswith(".device") or (case.needed_from is None and not case.asked):
+        return
     name = service.description if service and service.description else case.node.name
     state = service.detail or service.state if service else "not known to the manager"
     yield Finding(
@@ -129,10 +128,11 @@ def _is_adapter_name(name: str, text: str) -> bool:
 
 def _nodes_missing(case: Case) -> Iterator[Finding]:
     """Devices that it opens by a name below /dev that leads to nothing: who makes these names makes one for what is attached (udev(7))."""
-    sockets = {one.path for one in called_sockets(case)}
+    named = [(path, reasons) for path, reasons in absent_paths(case) if is_device(path)]
+    sockets = {one.path for one in called_sockets(case)} if named else ()
     name = case.node.name
-    for path, reasons in absent_paths(case) if case.node.service is not None else ():
-        if not is_device(path) or path in sockets:
+    for path, reasons in named:
+        if path in sockets:
             continue
         file = case.file(path)
         link = (
