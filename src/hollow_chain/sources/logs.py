@@ -9,6 +9,7 @@ from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 from hollow_chain.sources.evidence_files import EvidenceReader, Text
+from hollow_chain.sources.logs_unnamed import written
 from hollow_chain.wording.structured import spoken
 
 TAIL_BYTES = 16 << 10
@@ -59,18 +60,10 @@ def _candidates(service: Service, named: list[str], reader: EvidenceReader) -> l
         folder = f"/var/log/{name}"
         paths = [f"{folder}/{one}" for one in reader.walker.names(folder)]
         reader.walker.expect(paths)
-        near += [(_changed(reader, path), path) for path in paths]
+        near += [(written(reader, path) or 0.0, path) for path in paths]
     latest = [path for _, path in sorted(near, reverse=True)[: MOST_FILES * 3]]
     chosen = [path for path in named if path.startswith("/")] + latest
     return [path for path in dict.fromkeys(chosen) if not path.endswith((".gz", ".xz", ".zst"))]
-
-
-def _changed(reader: EvidenceReader, path: str) -> float:
-    try:
-        about = reader.walker.find(path).about
-    except OSError:
-        return 0.0
-    return about.st_mtime if about is not None else 0.0
 
 
 def records_of(text: Text, service: str, since: datetime) -> list[Event]:

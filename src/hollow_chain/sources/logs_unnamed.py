@@ -69,13 +69,13 @@ def written_in_last_run(service: Service, names: OwnNames, reader: EvidenceReade
     paths = _paths(service, names, reader)
     reader.walker.expect(paths)
     for path in paths:
-        written = _written(reader, path)
-        if written is not None and written >= begun and (ended is None or written <= ended):
-            near.append((written, path))
+        at = written(reader, path)
+        if at is not None and at >= begun and (ended is None or at <= ended):
+            near.append((at, path))
     return [path for _, path in sorted(near, reverse=True)]
 
 
-def _written(reader: EvidenceReader, path: str) -> float | None:
+def written(reader: EvidenceReader, path: str) -> float | None:
     """When a regular file was last written; None where there is none."""
     try:
         about = reader.walker.find(path).about

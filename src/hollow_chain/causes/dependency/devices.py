@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.called import called_sockets
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.definition import absence
 from hollow_chain.causes.definition.paths import absent_paths
-from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, HINT, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.nature import RUNNING, Boot, When
 from hollow_chain.causes.places import is_device
 from hollow_chain.causes.rule import cause
@@ -135,14 +136,9 @@ def _nodes_missing(case: Case) -> Iterator[Finding]:
         if path in sockets:
             continue
         file = case.file(path)
-        link = (
-            f" is a link to {file.link_to}, which is not there"
-            if file is not None and file.link_to
-            else " does not exist"
-        )
-        looked: tuple[Evidence, ...] = () if file is None else (case.seen(f"{path}{link}", FILES, bears=HINT),)
+        looked = () if file is None else (case.seen(f"{path} {absence.seen(file)}", FILES, bears=HINT),)
         yield Finding(
-            says=f"{name} needs the device {path}, which is not there.",
+            says=f"{name} needs the device {path}, which {absence.how_it_is_gone(case, path, reasons)}.",
             evidence=(*looked, *reasons),
             mends=(
                 Mend(f"Connect the device behind {path}, and see whether its driver is loaded.", seeks=True),

@@ -17,7 +17,7 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import between_restarts, failed_last
 from hollow_chain.causes.words import clock
 from hollow_chain.facts.endpoints import of_claim
-from hollow_chain.facts.host import File
+from hollow_chain.facts.host import File, HostAccount
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.complaints import config_errors
@@ -76,12 +76,16 @@ def mended_not_started(case: Case) -> Iterator[Finding]:
 
 def _lacks_account(case: Case) -> bool:
     """Whether the account that it is to run as is not there: that is in the way, whatever else was changed."""
+    return any(found is not None and not found.exists for _, _, found in _accounts(case))
+
+
+def _accounts(case: Case) -> list[tuple[str, str, HostAccount | None]]:
+    """The user and the groups that it is to run as: kind, name, and what is known of it. None of those that the manager makes itself."""
     account = case.service.account
     if account is None or account.dynamic:
-        return False
-    wanted = [case.account(account.user)] if account.user else []
-    wanted += [case.account(name, "group") for name in (account.group, *account.groups) if name]
-    return any(one is not None and not one.exists for one in wanted)
+        return []
+    wanted = [("user", account.user), *(("group", name) for name in (account.group, *account.groups))]
+    return [(kind, name, case.account(name, kind)) for kind, name in wanted if name and not name.isdigit()]
 
 
 _VAGUE = ("exits-with-error", "exits-at-once", "crash-loop", "killed")
@@ -177,12 +181,11 @@ def _folder(case: Case, ended: datetime) -> Iterator[PutRight]:
 
 def _account(case: Case, ended: datetime) -> Iterator[PutRight]:
     """The account was not known, and is there now."""
-    last, account = case.service.last, case.service.account
+    last = case.service.last
     step = step_of(last.exit_status) if last is not None else None
-    if last is None or step is None or step.name not in ("USER", "GROUP") or account is None or account.dynamic:
+    if last is None or step is None or step.name not in ("USER", "GROUP"):
         return
-    wanted = [("user", account.user), *(("group", name) for name in (account.group, *account.groups))]
-    known = [(kind, name, case.account(name, kind)) for kind, name in wanted if name and not name.isdigit()]
+    known = _accounts(case)
     if known and all(found is not None and found.exists for _, _, found in known):
         said = case.seen(
             f"exit status {last.exit_status} of the manager: its account could not be determined", at=ended, bears=FITS
