@@ -112,6 +112,11 @@ def demo_facts(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+def pytest_make_parametrize_id(val: object) -> str | None:
+    """Name long bytes by their number: packed ones differ from second to second, and workers must agree on names."""
+    return f"{len(val)} bytes" if isinstance(val, bytes) and len(val) > 20 else None
+
+
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
     """Tell what was tried a second time: a test that needs it often is a defect that nobody has seen yet."""
     reports = [report for many in terminalreporter.stats.values() for report in many]

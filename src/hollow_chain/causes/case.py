@@ -300,6 +300,10 @@ class Case(msgspec.Struct, frozen=True):
         if begun is None:
             return events
         by_the_clock = begun - timedelta(seconds=0.02 if any(event.code for event in events) else 1.0)
+        # The manager tells of a start when the program runs already, and on a busy host its record may come long after the first words.
+        last = self.node.service.last
+        if last.started_at is not None and last.result != "resources":
+            by_the_clock = min(by_the_clock, last.started_at)
         # What stands before a record of the manager's that is older than the start was said in the run before it.
         older = [e.at for e in events if e.by_manager and e.code and by_the_clock < e.at < begun]
         by_the_clock = max(older, default=by_the_clock)
