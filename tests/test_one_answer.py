@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -85,3 +86,29 @@ def test_the_notes_of_why_say_the_same(run: Run, demo_facts: Path, host: str, bo
         warned = any(note["cause"] == "not-persistent" and note["service"] == name for note in notes)
         unasked = one["change"] == "lost" and list(one["why_not"]) == ["manual-not-started"] and not one["starts"]
         assert warned == unasked, (name, json.dumps(one))
+
+
+IDLE = """\
+- name: quay
+  read_at: 2026-03-04T06:12:00Z
+  services:
+  - {name: a.socket, kind: socket, state: stopped, startup: on-need, links: [{to: b.service, kind: hard, word: BindsTo}]}
+  - name: a.service
+    state: stopped
+    startup: event
+    triggers: [{kind: socket, name: a.socket}]
+    links: [{to: b.service, kind: hard, word: BindsTo}]
+  - name: b.service
+    state: stopped
+    startup: manual
+    conditions: [{kind: ConditionPathExists, parameter: /etc/b.conf, outcome: unmet}]
+"""
+
+
+def test_what_waits_for_a_socket_that_nobody_wants_is_missed_by_nobody(run: Run, facts: Callable[[str], Path]) -> None:
+    place = facts(IDLE)
+    assert run("why", "--all", "--from", place).status == 0
+    assert run("roster", "--all", "--unwell", "--from", place).status == 0
+    waited_for = facts(IDLE.replace("kind: socket, state: stopped", "kind: socket, state: running"))
+    assert "condition-unmet" in run("why", "--all", "--from", waited_for).out
+    assert "b.service" in run("roster", "--all", "--unwell", "--from", waited_for).out

@@ -254,7 +254,7 @@ def test_unit_files_are_read_as_their_manual_says(tmp_path: Path) -> None:
 def test_a_unit_that_nothing_has_loaded_is_known_from_its_file(tmp_path: Path) -> None:
     path = tmp_path / "berth.service"
     path.write_text(UNIT)
-    service = unit_facts.service_of_file("berth.service", str(path), False, here().files, Walker())
+    service = unit_facts.service_of_file("berth.service", str(path), [], here().files, Walker())
     assert (service.startup, service.state, service.description) == ("manual", "stopped", "Berth  desk")
     assert {(link.to, link.kind) for link in service.links} == {
         ("a.service", "hard"),
@@ -268,16 +268,17 @@ def test_a_unit_that_nothing_has_loaded_is_known_from_its_file(tmp_path: Path) -
     assert service.program is not None
     assert (service.program.path, service.program.folder) == ("/usr/bin/berth", "/srv/berth")
     assert "kraken" not in repr(service)
-    assert unit_facts.service_of_file("berth.service", str(path), True, here().files, Walker()).wanted_by == [
-        "multi-user.target"
-    ]
-    assert unit_facts.service_of_file("berth@.service", str(path), False, here().files, Walker()).template
+    by_boot = unit_facts.service_of_file("berth.service", str(path), ["multi-user.target"], here().files, Walker())
+    assert (by_boot.startup, by_boot.wanted_by) == ("automatic", ["multi-user.target"])
+    along = unit_facts.service_of_file("berth.service", str(path), ["ferry.service"], here().files, Walker())
+    assert (along.startup, along.wanted_by) == ("on-need", [])
+    assert unit_facts.service_of_file("berth@.service", str(path), [], here().files, Walker()).template
 
 
 def test_a_link_to_nothing_is_masked(tmp_path: Path) -> None:
     path = tmp_path / "berth.service"
     path.symlink_to("/dev/null")
-    service = unit_facts.service_of_file("berth.service", str(path), False, here().files, Walker())
+    service = unit_facts.service_of_file("berth.service", str(path), [], here().files, Walker())
     assert (service.startup, service.definition and service.definition.load) == ("disabled", "masked")
 
 

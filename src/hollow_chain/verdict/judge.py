@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from hollow_chain.causes import HINT, Case, Evidence, Facts, Finding, Standing
-from hollow_chain.causes.case import UNIT_TRIGGERS, Learned
+from hollow_chain.causes.case import Learned
 from hollow_chain.causes.finding import TELLS
 from hollow_chain.chain import Edge, Graph, Node
 from hollow_chain.facts.change import Change
@@ -18,7 +18,7 @@ from hollow_chain.families import family_of
 from hollow_chain.verdict.below import Below, Fleet, Kept, Way, by_walk, own_of, way_of
 from hollow_chain.verdict.changed import preceding, with_hints, with_told
 from hollow_chain.verdict.looks import NextLook, best_look, observe_once, start_and_read
-from hollow_chain.verdict.walk import affected, examine, is_hollow, let_down
+from hollow_chain.verdict.walk import affected, examine, is_hollow, is_looked_for, let_down
 from hollow_chain.verdict.weigh import PriorOf, prior_of, weights
 
 SETTLED = 0.85
@@ -234,7 +234,7 @@ def diagnose_all(facts: Facts) -> Iterator[Verdict]:
     facts.troubled = frozenset(troubled)
     fleet = Fleet(facts, troubled.values(), _prior(facts))
     for node in troubled.values():
-        if node.service is not None and _is_looked_for(facts, node):
+        if node.service is not None and is_looked_for(facts, node):
             facts.asked, facts.says = node.key, ""
             verdict = _verdict(facts, node, fleet.below(node))
             if verdict.causes:
@@ -245,16 +245,6 @@ def diagnose_all(facts: Facts) -> Iterator[Verdict]:
         verdict = diagnose(facts, node)
         if verdict.causes:
             yield verdict
-
-
-def _is_looked_for(facts: Facts, node: Node) -> bool:
-    """Whether a service is meant to be up, or to come up on an event that can happen: what only lies ready is nobody's trouble."""
-    standing = facts.standing(node)
-    if standing is not Standing.NOT_YET or node.service is None or node.service.state != "stopped":
-        return standing is not Standing.IDLE
-    units = [facts.graph.node(node.host, t.name) for t in node.service.triggers if t.kind in UNIT_TRIGGERS]
-    others = len(units) < len(node.service.triggers) or not node.service.triggers
-    return others or any(facts.standing(unit) is not Standing.IDLE for unit in units)
 
 
 def _obstacles(facts: Facts) -> Iterator[Node]:

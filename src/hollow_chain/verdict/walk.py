@@ -10,6 +10,7 @@ from typing import NamedTuple, cast
 import msgspec
 
 from hollow_chain.causes import Case, Facts, Finding, Standing, by_number, rules_for
+from hollow_chain.causes.case import UNIT_TRIGGERS
 from hollow_chain.causes.finding import Evidence
 from hollow_chain.causes.order.queue import behind, holds_up
 from hollow_chain.causes.port.path import is_blocked
@@ -279,12 +280,19 @@ def is_hollow(facts: Facts, edge: Edge) -> bool:
     return edge.link.kind == "hard" and edge.head.host in facts.graph.hosts and _passed(facts, edge) is False
 
 
+def is_looked_for(facts: Facts, node: Node) -> bool:
+    """Whether a service is meant to be up, or to come up on an event that can happen: what only lies ready is nobody's trouble."""
+    standing = facts.standing(node)
+    if standing is not Standing.NOT_YET or node.service is None or node.service.state != "stopped":
+        return standing is not Standing.IDLE
+    units = [facts.graph.node(node.host, t.name) for t in node.service.triggers if t.kind in UNIT_TRIGGERS]
+    others = len(units) < len(node.service.triggers) or not node.service.triggers
+    return others or any(facts.standing(unit) is not Standing.IDLE for unit in units)
+
+
 def is_missed(facts: Facts, node: Node) -> bool:
     """Whether something that is up, or should be, hard-needs *node*, and *node* is the obstacle."""
-    return any(
-        is_hollow(facts, edge) and facts.standing(edge.tail) is not Standing.IDLE
-        for edge in facts.graph.needed_by(node, HARD)
-    )
+    return any(is_hollow(facts, edge) and is_looked_for(facts, edge.tail) for edge in facts.graph.needed_by(node, HARD))
 
 
 def _passed(facts: Facts, edge: Edge) -> bool | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from datetime import UTC, datetime
+from typing import NamedTuple
 
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Definition, Service
@@ -16,14 +17,23 @@ _WANTS_FOLDERS = ("/etc/systemd/system", "/run/systemd/system")
 """Links of generators are left out: they are made anew at each boot and each reload, and tell nothing of when it was decided."""
 
 
-def add(host: Host, enabled: dict[str, datetime], files: Files, walker: Walker, each: Each) -> None:
+class Linked(NamedTuple):
+    """That folders of other units hold links to a unit (systemd.unit(5), "name.wants/")."""
+
+    at: datetime
+    """When the last of them was made."""
+    by: frozenset[str]
+    """The units that start it along with themselves."""
+
+
+def add(host: Host, linked: dict[str, Linked], files: Files, walker: Walker, each: Each) -> None:
     """When definitions were changed and enabled, and what a reload would bring."""
 
     def add_to(service: Service) -> None:
         definition = service.definition
         if definition is None:
             return
-        definition.enabled_at = enabled.get(service.name)
+        definition.enabled_at = linked[service.name].at if service.name in linked else None
         if not definition.file or not (definition.needs_reload or service.state in ("failed", "starting")):
             return
         parts = [definition.file, *definition.drop_ins]
@@ -77,16 +87,22 @@ def _newest(parts: list[str], files: Files) -> datetime | None:
     return datetime.fromtimestamp(max(stamps), UTC) if stamps else None
 
 
-def enabled_moments(files: Files) -> dict[str, datetime]:
-    """When each unit was linked to what starts it at boot."""
-    found: dict[str, datetime] = {}
+def linked_units(files: Files) -> dict[str, Linked]:
+    """When each unit was linked to what starts it, and to what."""
+    found: dict[str, Linked] = {}
     for folder in _WANTS_FOLDERS:
         for kind in ("wants", "requires"):
             links = files.matching(f"{folder}/*.{kind}/*")
             files.expect(links)
             for link in links:
-                changed, name = files.changed(link), link.rpartition("/")[2]
+                changed, (place, _, name) = files.changed(link), link.rpartition("/")
                 if changed is not None:
-                    stamp = datetime.fromtimestamp(changed, UTC)
-                    found[name] = max(stamp, found.get(name, stamp))
+                    new = Linked(datetime.fromtimestamp(changed, UTC), frozenset([_owner(place)]))
+                    old = found.get(name, new)
+                    found[name] = Linked(max(new.at, old.at), new.by | old.by)
     return found
+
+
+def _owner(folder: str) -> str:
+    """The unit whose wants are in *folder*."""
+    return folder.rpartition("/")[2].rpartition(".")[0]

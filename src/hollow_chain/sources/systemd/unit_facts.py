@@ -10,7 +10,17 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from hollow_chain.facts.habits import NOT_LOADED
-from hollow_chain.facts.service import Account, Condition, Definition, Link, LinkKind, Program, Service, Startup
+from hollow_chain.facts.service import (
+    Account,
+    Condition,
+    Definition,
+    Link,
+    LinkKind,
+    Program,
+    Service,
+    Startup,
+    Trigger,
+)
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import Files
 from hollow_chain.sources.systemd import unit_file
@@ -44,8 +54,8 @@ def additions_of(names: Iterable[str]) -> list[str]:
     return [f"{folder}systemd/system/{name}.d" for name in names for folder in _HAND_MADE]
 
 
-def service_of_file(name: str, path: str, is_enabled: bool, files: Files, walker: Walker) -> Service:
-    """A unit that nothing has loaded, from its file; templates included."""
+def service_of_file(name: str, path: str, wanted_by: list[str], files: Files, walker: Walker) -> Service:
+    """A unit that nothing has loaded, from its file; templates included. *wanted_by*: the units whose folders hold a link to it."""
     stem, _, kind = name.rpartition(".")
     if is_masked(path, files):
         definition = Definition(file=path, load="masked")
@@ -53,16 +63,17 @@ def service_of_file(name: str, path: str, is_enabled: bool, files: Files, walker
     settings = unit_file.read([path], walker)
     words = unit_file.effective(settings)
     has_install = any(s.section == "Install" and s.name in ("WantedBy", "RequiredBy", "Alias") for s in settings)
-    startup: Startup = "automatic" if is_enabled else "manual" if has_install or stem.endswith("@") else "on-need"
+    is_by_hand = not wanted_by and (has_install or stem.endswith("@"))
     return Service(
         name=name,
         kind=kind,
         description=mask_text(words.get("Description", "")[:300]),
         state="stopped",
         detail="template" if stem.endswith("@") else NOT_LOADED,
-        startup=startup,
+        startup=startup_of_linked(wanted_by, "manual" if is_by_hand else "on-need"),
         template=stem.endswith("@"),
-        wanted_by=[n for n in words.get("WantedBy", "").split() if n.endswith(".target")] if is_enabled else [],
+        wanted_by=targets_of(wanted_by),
+        triggers=[Trigger(kind="device", name=by) for by in wanted_by if by.endswith(".device")],
         links=_links(words),
         conditions=[
             Condition(
@@ -77,6 +88,18 @@ def service_of_file(name: str, path: str, is_enabled: bool, files: Files, walker
         if "User" in words or "Group" in words
         else None,
     )
+
+
+def targets_of(wanted_by: Iterable[str]) -> list[str]:
+    """The targets among the units that want one."""
+    return sorted({by for by in wanted_by if by.endswith(".target")})
+
+
+def startup_of_linked(wanted_by: list[str], otherwise: Startup) -> Startup:
+    """The startup type of a unit that these want: what only another service wants is started along with that, and not at boot."""
+    if targets_of(wanted_by):
+        return "automatic"
+    return "event" if any(by.endswith(".device") for by in wanted_by) else otherwise
 
 
 def triggered_by_file(name: str, path: str, walker: Walker) -> str:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-
 from hollow_chain.facts.host import Host, HostLimits, Unread
 from hollow_chain.facts.runs import Job
 from hollow_chain.facts.service import Definition, Service, Trigger
@@ -11,8 +9,9 @@ from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.interfaces import Files
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import bus, definitions
+from hollow_chain.sources.systemd.definitions import Linked
 from hollow_chain.sources.systemd.properties import moment, service_of
-from hollow_chain.sources.systemd.unit_facts import service_of_file, triggered_by_file
+from hollow_chain.sources.systemd.unit_facts import service_of_file, startup_of_linked, targets_of, triggered_by_file
 
 _MACHINES = ("kvm", "qemu", "vmware", "microsoft", "xen", "amazon", "oracle")
 """What the manager calls virtualization that is a machine of its own, and no container (systemd-detect-virt(1))."""
@@ -24,10 +23,12 @@ def add(reading: HostReading) -> None:
     files, walker = reading.reached.files, reading.walker
     reading.host.read_at = reading.reached.now()  # all states are of the moment when the manager had told them
     fill(reading.host, told, files)
-    enabled = definitions.enabled_moments(files)
-    _add_unloaded(reading, told, enabled, walker)
+    linked = definitions.linked_units(files)
+    wants = _wanting(reading.host, linked)
+    _settle_startup(reading.host, wants)
+    _add_unloaded(reading, told, wants, walker)
     _add_dangling(reading.host, told)
-    definitions.add(reading.host, enabled, files, walker, reading.reached.each)
+    definitions.add(reading.host, linked, files, walker, reading.reached.each)
     _drop_idle_devices(reading.host)
 
 
@@ -87,12 +88,28 @@ def _add_triggers(units: list[Service], told: bus.BusFacts) -> None:
                 trigger.due_at = due.get(trigger.name)
 
 
-def _add_unloaded(reading: HostReading, told: bus.BusFacts, enabled: dict[str, datetime], walker: Walker) -> None:
+def _wanting(host: Host, linked: dict[str, Linked]) -> dict[str, list[str]]:
+    """The units that links start each unit along with, by the names that the manager has for them."""
+    targets = {alias: unit.name for unit in host.services if unit.kind == "target" for alias in unit.aliases}
+    return {name: sorted({targets.get(by, by) for by in links.by}) for name, links in linked.items()}
+
+
+def _settle_startup(host: Host, wants: dict[str, list[str]]) -> None:
+    """What of an enabled unit the manager does not tell: it knows no link from a unit that it has not loaded."""
+    for unit in host.services:
+        if unit.startup != "automatic" or unit.wanted_by or not wants:
+            continue
+        by = [one for name in (unit.name, *unit.aliases) for one in wants.get(name, ())]
+        unit.wanted_by = targets_of(by)
+        unit.startup = startup_of_linked(by, "event" if unit.triggers else "on-need")
+
+
+def _add_unloaded(reading: HostReading, told: bus.BusFacts, wants: dict[str, list[str]], walker: Walker) -> None:
     """Installed units that nothing has loaded, templates among them, from their files; and what triggers them."""
     files = reading.reached.files
     files.expect(told.unloaded.values())
     units = reading.reached.each(
-        lambda one: service_of_file(*one, one[0] in enabled, files, walker), told.unloaded.items()
+        lambda one: service_of_file(*one, wants.get(one[0], []), files, walker), told.unloaded.items()
     )
     made = {unit.name: unit for unit in units}
     for name, path in told.unloaded.items():
