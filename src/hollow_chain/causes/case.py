@@ -21,7 +21,7 @@ from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
 from hollow_chain.families.times import ENDED_AT_ONCE
 from hollow_chain.wording.lines import final
 from hollow_chain.wording.observed import SURE
-from hollow_chain.wording.settled import does_without, unsettled
+from hollow_chain.wording.settled import does_without, of_steps_before, unsettled
 
 MANAGER = "service manager"
 FILES = "file system"
@@ -377,11 +377,26 @@ class Case(msgspec.Struct, frozen=True):
             # The kernel has said so to us, and not a program: nobody can forge it, and what stood alone in the way is proven by it.
             bears = bears if bears not in (SAID, FITS) else PROOF if event.call.weight >= SURE else HINT
             return Evidence(event.text[:300], event.source, event.at, bears)
-        if bears in _CLAIMS and (self.went_on_after(event) or does_without(event.text)):
+        if bears in _CLAIMS and (self.went_on_after(event) or does_without(event.text) or self._came_before(event)):
             bears = HINT
         words = f"\u201c{event.text[:300]}\u201d"
         bears = _AT_MOST.get(event.trust, {}).get(bears, bears)
         return Evidence(words, event.source or "event log", event.at, bears, event.trust in TOLD, not event.by_manager)
+
+    def _came_before(self, event: Event) -> bool:
+        """Whether a step before the main program said this, which is then not what that one ended over. Worked out once."""
+        last, program = self.service.last, self.service.program
+        if event.by_manager or last is None or last.step or last.started_at is None or program is None:
+            return False
+        main = f"journal ({program.path.rpartition('/')[2]})"
+        if event.source == main or not event.source.startswith("journal ("):
+            return False
+        found = self.index.before_main.get(self.node.name)
+        if found is None:
+            begun = [event.at for event in self.last_events() if event.code == STARTING]
+            found = of_steps_before(self.own_events(), main, begun[-1], last.started_at) if begun else set()
+            self.index.before_main[self.node.name] = found
+        return id(event) in found
 
     def went_on_after(self, event: Event) -> bool:
         """Whether the program said this while it was up, and went on for long: it did not end for that. Words about what runs out while a

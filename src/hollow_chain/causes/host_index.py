@@ -23,6 +23,8 @@ class HostIndex:
         self.own: dict[str, list[Event]] = {}
         self.final: dict[str, list[Event]] = {}
         """What :meth:`Case.last_events` has found, by the name of the service."""
+        self.before_main: dict[str, set[int]] = {}
+        """Lines (by identity) of steps before its main program that this went on without, by the name of the service."""
 
     @cached_property
     def files(self) -> dict[str, File]:

@@ -3,6 +3,7 @@ it only warned of before it said why it ends. They are no reason of the end, how
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Literal
 
 from hollow_chain.facts.host import Event
@@ -81,6 +82,22 @@ def outlived(own: list[Event]) -> dict[int, Literal["another", "further"]]:
             found[id(event)] = "another"
         steps += levels[number] != "severe" and _is_step(event.text)
     return found
+
+
+def of_steps_before(own: list[Event], main: str, begun: datetime, started: datetime) -> set[int]:
+    """The lines (by identity) of what the manager ran before the *main* program, from when the try was *begun* until that one was
+    *started*, where it said itself what it ended over. *main*: the source of its lines. A step that fails keeps it from being started: what
+    such a step complained of, and says the same way after each end maybe, was done without."""
+    levels = _levels(own)
+    ended = any(
+        event.source == main and (levels[n] == "severe" or says(event.text, *_REASONS, "severe"))
+        for n, event in enumerate(own)
+    )
+    if not ended:
+        return set()
+    first = next((event.at for event in own if event.source == main and event.at >= started), started)
+    said = {event.text for event in own if event.source != main and begun <= event.at < max(first, started)}
+    return {id(event) for event in own if event.source != main and event.text in said}
 
 
 _ENDS = ("ends", "severe", "trace", "in code")

@@ -45,7 +45,11 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     own = [e for e in case.told_events() if not e.by_manager]
     programs = {path for path, _ in programs_of(case)}
     # A script that stumbles names itself: that is where in the program, not where in its configuration.
-    complaints = [kept for one in config_errors(own) if (kept := _not_of(programs, one)) is not None]
+    complaints = [
+        kept
+        for one in config_errors(own)
+        if (kept := _not_of(programs, one)) is not None and not _is_absent(case, kept)
+    ]
     if not any(one.path and one.rejects for one in complaints):
         refused = list(refused_value(case, own))
         yield from refused
@@ -87,6 +91,12 @@ def config_rejected(case: Case) -> Iterator[Finding]:
         mends=(_correct(case, best.path, where),),
         explains=("exits-with-error", "crash-loop", "exits-at-once"),
     )
+
+
+def _is_absent(case: Case, one: ConfigError) -> bool:
+    """Whether the file that it names was looked for and is not there: nothing in it can be wrong."""
+    file = case.file(one.path) if one.path and one.line is None else None
+    return file is not None and not file.exists
 
 
 _MAY_BE_RIGHT = "the name that it stumbles over may be right, and nobody there to tell where it leads"

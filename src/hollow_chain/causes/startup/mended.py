@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
+from typing import NamedTuple
 
 import msgspec
 
@@ -102,18 +103,33 @@ _EXPLAINS = (
 """Causes that rest on words of before the change; what is proven by the facts of now stands all the same."""
 
 
-def _changed(case: Case, path: str, since: datetime) -> datetime | None:
-    """When *path*, or the nearest folder on the way to it, was last changed after *since*; None where it was not, or nobody knows."""
+class Changed(NamedTuple):
+    """What was changed of a path."""
+
+    path: str
+    """The path itself, or the folder on the way to it that was changed."""
+    at: datetime
+
+
+def _changed(case: Case, path: str, since: datetime) -> Changed | None:
+    """What of *path*, or of the nearest folder on the way to it, was last changed after *since*; None where nothing was, or nobody knows."""
     if path.startswith(_OF_THE_MOMENT):
         return None
     parts = path.split("/")
-    for depth in range(len(parts), 1, -1):
-        file = case.file("/".join(parts[:depth]))
+    for depth in range(len(parts), _MOUNTED_AT - 1, -1):
+        part = "/".join(parts[:depth])
+        file = case.file(part)
         at = _altered(file) if file is not None else None
         if at is not None and at > since + _AFTER:
             # What lies in a folder changes it, too: only of the path itself, and of who may enter, does its change speak.
-            return at if depth == len(parts) or (file is not None and file.altered_at != file.changed_at) else None
+            told = depth == len(parts) or (file is not None and file.altered_at != file.changed_at)
+            return Changed(part, at) if told else None
     return None
+
+
+_MOUNTED_AT = 3
+"""Names of a path, the root among them, from which on its change tells something: what lies right below the root is changed all the time,
+by mounts and layers of file systems too (overlayfs marks a folder when something in it is first written to)."""
 
 
 _OF_THE_MOMENT = ("/proc/", "/sys/", "/dev/")
@@ -130,10 +146,10 @@ def _let_in(case: Case, path: str, writes: bool | None, runs: bool = False) -> b
     return file is not None and file.exists and barrier(case, path, writes, runs) is None
 
 
-def _there_now(case: Case, path: str, at: datetime) -> Evidence:
-    file = case.file(path)
+def _there_now(case: Case, changed: Changed) -> Evidence:
+    file = case.file(changed.path)
     about = f": {file.kind}, {file.owner}:{file.group}, mode {file.mode}" if file is not None else ""
-    return case.seen(f"{path} was changed at {clock(at)}{about}", FILES, at, SAID)
+    return case.seen(f"{changed.path} was changed at {clock(changed.at)}{about}", FILES, changed.at, SAID)
 
 
 def _program(case: Case, ended: datetime) -> Iterator[PutRight]:
@@ -152,12 +168,12 @@ def _program(case: Case, ended: datetime) -> Iterator[PutRight]:
     if not all(runs) or not all(_let_in(case, path, False, runs=True) for path, _ in programs):
         return
     for path, _ in programs:
-        at = _changed(case, path, ended)
-        if at is not None:
+        changed = _changed(case, path, ended)
+        if changed is not None:
             status = case.seen(
                 f"exit status {EXIT_EXEC} of the manager: the program could not be run", at=ended, bears=FITS
             )
-            yield PutRight(f"its program, {path}, was changed and can be run", (status, _there_now(case, path, at)))
+            yield PutRight(f"its program, {path}, was changed and can be run", (status, _there_now(case, changed)))
 
 
 def _folder(case: Case, ended: datetime) -> Iterator[PutRight]:
@@ -166,8 +182,8 @@ def _folder(case: Case, ended: datetime) -> Iterator[PutRight]:
     step = step_of(last.exit_status) if last is not None else None
     if last is None or step is None or step.about != "folder" or program is None or not program.folder:
         return
-    at = _changed(case, program.folder, ended)
-    if at is not None and _let_in(case, program.folder, False):
+    changed = _changed(case, program.folder, ended)
+    if changed is not None and _let_in(case, program.folder, False):
         said = case.seen(
             f"exit status {last.exit_status} of the manager: the working folder could not be entered",
             at=ended,
@@ -175,7 +191,7 @@ def _folder(case: Case, ended: datetime) -> Iterator[PutRight]:
         )
         yield PutRight(
             f"its working folder, {program.folder}, was changed and can be entered",
-            (said, _there_now(case, program.folder, at)),
+            (said, _there_now(case, changed)),
         )
 
 
@@ -201,13 +217,22 @@ def _words(case: Case, ended: datetime) -> Iterator[PutRight]:
     named = [*lines.missing_paths(events), *lines.unopened_paths(case.own_events())]
     named += [(event, path) for event, near in lines.refused(events) for path in near if path in paths_in(event.text)]
     named += [(one.event, one.path) for one in config_errors(case.own_events()) if one.path and one.rejects]
+    named = [(event, path) for event, path in named if not _makes_itself(case, path)]
     still = {path for _, path in named if not _let_in(case, path, None) and not _let_in(case, path, False)}
     for event, path in named:
-        at = _changed(case, path, max(ended, event.at)) if path not in still else None
-        if at is not None and not still:
+        changed = _changed(case, path, max(ended, event.at)) if path not in still else None
+        if changed is not None and not still:
+            way = "" if changed.path == path else f", on the way to {path}"
             yield PutRight(
-                f"{path}, which it failed by, was changed", (case.quoted(event, FITS), _there_now(case, path, at))
+                f"{changed.path}{way}, which it failed by, was changed",
+                (case.quoted(event, FITS), _there_now(case, changed)),
             )
+
+
+def _makes_itself(case: Case, path: str) -> bool:
+    """Whether a path is one of its locks, PID files and sockets, which it makes at each start: that it is there tells of a start."""
+    program = case.service.program
+    return program is not None and path in (program.pid_file, *program.settings_paths)
 
 
 def _port(case: Case, ended: datetime) -> Iterator[PutRight]:
@@ -220,10 +245,12 @@ def _port(case: Case, ended: datetime) -> Iterator[PutRight]:
             continue
         for claim in (one for one in own if one.counts):
             path = claim.source.rpartition(" ")[2]
-            at = _changed(case, path, max(ended, event.at)) if path.startswith("/") else None
-            if at is not None:
+            changed = _changed(case, path, max(ended, event.at)) if path.startswith("/") else None
+            if changed is not None and changed.path == path:
                 place = f"port {port}, which it found taken, is not what it is set to any more: that is {claim.port}"
-                seen = case.seen(f"{path} was changed at {clock(at)}: {of_claim(claim)}", FILES, at, SAID)
+                seen = case.seen(
+                    f"{path} was changed at {clock(changed.at)}: {of_claim(claim)}", FILES, changed.at, SAID
+                )
                 yield PutRight(place, (case.quoted(event, FITS), seen), explains=("port-held",))
                 return
 
@@ -237,10 +264,10 @@ def _settings(case: Case, ended: datetime) -> Iterator[PutRight]:
     refused = [one for one in config_errors(case.own_events()) if one.rejects and not one.path]
     for path in dict.fromkeys(paths):
         file = case.file(path)
-        at = _changed(case, path, ended) if file is not None and file.exists and file.kind == "file" else None
-        if at is None:
+        changed = _changed(case, path, ended) if file is not None and file.exists and file.kind == "file" else None
+        if changed is None or changed.path != path:
             continue
-        there = case.seen(f"{path} was changed at {clock(at)}", FILES, at, FITS)
+        there = case.seen(f"{path} was changed at {clock(changed.at)}", FILES, changed.at, FITS)
         said = (case.quoted(refused[-1].event, FITS),) if refused else ()
         yield PutRight(f"its settings, {path}, were changed", (*said, there), is_that=bool(refused))
         return
