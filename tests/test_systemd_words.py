@@ -11,12 +11,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hollow_chain.facts.host import Event
+from hollow_chain.facts.runs import LastRun
 from hollow_chain.reach.handles import Walker
 from hollow_chain.reach.here import here
 from hollow_chain.sources.systemd import unit_facts, unit_file
 from hollow_chain.sources.systemd.bus import escape, installed
 from hollow_chain.sources.systemd.groups import unit_in_cgroup
-from hollow_chain.sources.systemd.journal import recalled
+from hollow_chain.sources.systemd.journal import judge_by_try_before, recalled
 from hollow_chain.sources.systemd.properties import moment, seconds, service_of, startup_of, unescape
 
 FOREVER = (1 << 64) - 1
@@ -341,3 +342,22 @@ def test_what_the_manager_has_forgotten_is_recalled_from_its_records() -> None:
     assert killed is not None
     assert killed.signal == 9
     assert recalled([record("", "hello", 1)]) is None
+
+
+def test_a_service_that_is_started_again_is_judged_by_the_try_before() -> None:
+    starting, failed, stopping = (
+        "7d4958e842da4a758f6c1cdc7b36dcc5",
+        "d9b373ed55a64feb8242e02dbe79a49c",
+        "de5b426a63be47a7b6ac3eaac82e2f6f",
+    )
+    told = [
+        record(starting, "Starting a", 1),
+        record(failed, "a.service: Failed with result 'timeout'.", 5),
+        record(starting, "Starting a", 6),
+    ]
+    under_way = LastRun(result="success", restarts=1, started_at=NOON.replace(second=6))
+    judge_by_try_before(under_way, told)
+    assert (under_way.result, under_way.started_at) == ("timeout", NOON.replace(second=6))
+    afresh = LastRun(result="success", restarts=1, started_at=NOON.replace(second=9))
+    judge_by_try_before(afresh, [*told, record(stopping, "Stopping a", 8), record(starting, "Starting a", 9)])
+    assert afresh.result == "success"

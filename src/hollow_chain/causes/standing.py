@@ -141,7 +141,7 @@ def _of_starting(service: Service, host: Host) -> Standing:
     if between_restarts(service):
         ended_well = last is not None and last.result == "success" and not last.exit_status and last.restarts < 2
         return Standing.NOT_YET if ended_well else Standing.UNSTABLE
-    if last is not None and last.restarts >= 2:
+    if last is not None and (last.restarts >= 2 or (last.restarts and last.result not in ("", "success"))):
         return Standing.UNSTABLE
     if service.progress is not None and service.progress.moves is not None:
         # It reports, and was looked at twice: its own word holds, and no limit (SERVICE_STATUS, "dwWaitHint").

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from hollow_chain.facts.host import Event, Trust
 from hollow_chain.facts.runs import LastRun
-from hollow_chain.families.messages import EXITED, FAILED, SKIPPED, STARTED, STARTING, STOPPED, SUCCESS
+from hollow_chain.families.messages import EXITED, FAILED, SKIPPED, STARTED, STARTING, STOPPED, STOPPING, SUCCESS
 from hollow_chain.families.steps import STEP_NAMES
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.interfaces import Each, Entry, Match, Records, in_turn
@@ -236,6 +236,14 @@ def complete(last: LastRun, events: list[Event]) -> None:
         last.exit_status = int(how[2])
     else:
         last.signal = int(how[2])
+
+
+def judge_by_try_before(last: LastRun, events: list[Event]) -> None:
+    """Give the run of a service that the manager is starting again the result of the try before, which it keeps no longer."""
+    told = [e for e in events if e.code in (STOPPING, FAILED)]
+    before = recalled([e for e in events if e.at <= told[-1].at]) if told and told[-1].code == FAILED else None
+    if before is not None:
+        last.result, last.exit_status, last.signal = before.result, before.exit_status, before.signal
 
 
 def failed_before(events: list[Event]) -> int:

@@ -7,14 +7,21 @@ from datetime import datetime, timedelta
 
 from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import OF_RECORDS, Event, Host, Unread
-from hollow_chain.facts.runs import Job
+from hollow_chain.facts.runs import Job, LastRun
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.families.messages import JOB_FAILED
 from hollow_chain.reach.interfaces import Each, NotThere, in_turn
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import boots
 from hollow_chain.sources.systemd.conditions import add_unmet
-from hollow_chain.sources.systemd.journal import MAX_TEXT, Journal, complete, failed_before, recalled
+from hollow_chain.sources.systemd.journal import (
+    MAX_TEXT,
+    Journal,
+    complete,
+    failed_before,
+    judge_by_try_before,
+    recalled,
+)
 from hollow_chain.wording.policy import PolicyDenial, denial_in
 from hollow_chain.wording.structured import spoken
 
@@ -39,8 +46,16 @@ def add(reading: HostReading) -> None:
             service.last = recalled([e for e in host.events if e.service == service.name])
         elif service.last is not None and service.last.result in ("exit-code", "exec-condition", "signal"):
             complete(service.last, [e for e in host.events if e.service == service.name])
-        if service.state == "starting" and service.last is not None and not service.last.restarts:
-            service.last.restarts = failed_before([e for e in host.events if e.service == service.name])
+        if service.state == "starting" and service.last is not None:
+            _tell_tries(service.last, [e for e in host.events if e.service == service.name])
+
+
+def _tell_tries(last: LastRun, events: list[Event]) -> None:
+    """What the records tell of the tries before the one that is under way."""
+    if not last.restarts:
+        last.restarts = failed_before(events)
+    if last.restarts and last.result in ("", "success"):
+        judge_by_try_before(last, events)
 
 
 def worth_reading_logs(service: Service) -> bool:
