@@ -309,6 +309,12 @@ FAULTS = [
         "mute", "never-reports", "mute.service",
     ),
     Fault(
+        "started again after a try that took too long",
+        unit("mutter.service", "Type=notify\nExecStart=/bin/sleep 1000\nTimeoutStartSec=8\nRestart=on-failure\nRestartSec=100ms") + RELOAD
+        + "systemctl start --no-block mutter; sleep 9",
+        "mutter", "never-reports", "mutter.service",
+    ),
+    Fault(
         "a web server's port is held by another service",
         "systemctl stop nginx\n" + unit("squatter.service", "ExecStart=/usr/bin/python3 -m http.server 80") + RELOAD
         + "systemctl start squatter; sleep 0.7; systemctl start nginx || true",

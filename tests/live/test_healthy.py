@@ -118,6 +118,11 @@ HEALTHY = {
         + RELOAD + "systemctl enable --now second",
         "second",
     ),
+    "set to start along with another that is not started": (
+        unit("jetty.service", SLEEP) + unit("along.service", SLEEP, install=False)
+        + f"printf '[Install]\\nWantedBy=jetty.service\\n' >> {UNITS}/along.service\n" + RELOAD + "systemctl enable along",
+        "along",
+    ),
     "running though not enabled": (
         unit("hand.service", SLEEP) + RELOAD + "systemctl start hand",
         "hand",
