@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hollow_chain.sources.systemd.journal import event_of
-from hollow_chain.wording.structured import Sentence, spoken, unpacked
+from hollow_chain.wording.structured import Sentence, spoken, uncolored, unpacked
 
 LINES: dict[str, tuple[dict[str, Any], Sentence]] = {
     "a message and a level": ({"time": "2026-03-04T08:00:00Z", "level": "ERROR", "msg": "no such file"}, Sentence("no such file", "error")),
@@ -75,6 +75,16 @@ def test_secrets_are_masked_within_and_beside_the_message() -> None:
     )
     said = spoken(line, 500)
     assert "hunter2secret" not in said.text and "0123456789abcdef" not in said.text and said.level == "error"
+
+
+def test_colors_are_no_part_of_what_a_line_says() -> None:
+    colored = (
+        "\x1b[33m[11:04] ERRR: no \x1b[1;31mquay\x1b[0m\x1b[K \x1b]8;;http://quay\x1b\\here\x1b]8;;\x07 (a.c:3)\x1b[0m"
+    )
+    assert spoken(colored, 300).text == "[11:04] ERRR: no quay here (a.c:3)"
+    assert spoken(json.dumps({"msg": colored}), 300).text == "[11:04] ERRR: no quay here (a.c:3)"
+    assert "hunter2secret" not in spoken("pass\x1b[1mword=hunter2secret", 300).text
+    assert uncolored("\x1b]0;" + "a" * 5000) == "\x1b]0;" + "a" * 5000
 
 
 def test_a_record_of_the_journal_says_what_its_object_says() -> None:

@@ -118,5 +118,6 @@ def ended(case: Case) -> Evidence:
 
 
 def place(case: Case, file: File, text: str) -> Evidence:
-    """One odd place."""
-    return case.seen(f"{file.path}, a place of its own: {text}", FILES, bears=FITS)
+    """One odd place. Of a service that is not known to have ever come up, it may have been so all along."""
+    worked = any(start.outcome == "up" for start in case.service.starts)
+    return case.seen(f"{file.path}, a place of its own: {text}", FILES, bears=FITS if worked else HINT)

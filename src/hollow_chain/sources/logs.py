@@ -10,7 +10,7 @@ from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 from hollow_chain.sources.evidence_files import EvidenceReader, Text
 from hollow_chain.sources.logs_unnamed import written
-from hollow_chain.wording.structured import spoken
+from hollow_chain.wording.structured import spoken, uncolored
 
 TAIL_BYTES = 16 << 10
 MOST_LINES = 25
@@ -68,7 +68,7 @@ def _candidates(service: Service, named: list[str], reader: EvidenceReader) -> l
 
 def records_of(text: Text, service: str, since: datetime) -> list[Event]:
     """The last lines of a log, as records of *service*; those before *since* are left out."""
-    lines = text.text.splitlines()
+    lines = uncolored(text.text).splitlines()
     found: list[Event] = []
     for line in lines[-MOST_LINES:] if text.whole else lines[1:][-MOST_LINES:]:
         at = moment_of(line)

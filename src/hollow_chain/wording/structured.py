@@ -6,6 +6,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
+from hollow_chain.lazy import pattern
 from hollow_chain.wording.secrets import mask_text
 
 LONGEST_LINE = 1 << 16
@@ -80,11 +81,24 @@ def unpacked(line: str) -> Sentence | None:
     return Sentence(text, next((_level(folded[key]) for key in _LEVEL if key in folded), ""))
 
 
+_ORDERS = pattern(r"\x1b(?:\[[0-?]{0,40}[ -/]{0,4}[@-~]|\][^\x07\x1b\n]{0,500}(?:\x07|\x1b\\)|[()*+][0-9A-Z])")
+"""What a program writes for a terminal among its words: colors, moves of the cursor, titles (ECMA-48, "CSI" and "OSC")."""
+
+
+def uncolored(line: str) -> str:
+    """*line* without what is meant for a terminal: it is no part of what it says."""
+    return _ORDERS.sub("", line) if "\x1b" in line else line
+
+
 def spoken(line: str, most: int) -> Sentence:
-    """What a line of a log says, in up to *most* characters and without its secrets; its level only where it is such an object."""
+    """What a line of a log says, in up to *most* characters, without its colors and its secrets; its level only where it is such an
+    object."""
+    line = uncolored(line)
     found = unpacked(mask_text(line)) if line[:1] == "{" and len(line) <= LONGEST_LINE else None
     return (
-        Sentence(mask_text(line[:most]), "") if found is None else Sentence(mask_text(found.text[:most]), found.level)
+        Sentence(mask_text(line[:most]), "")
+        if found is None
+        else Sentence(mask_text(uncolored(found.text)[:most]), found.level)
     )
 
 
