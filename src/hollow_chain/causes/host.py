@@ -18,6 +18,7 @@ from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.complaints import config_errors
 from hollow_chain.wording.forms import says
+from hollow_chain.wording.settled import outlived
 
 
 @cause("host-unreachable", Boot.STAYS, states=("running", "absent", *NOT_UP), when=When.FAILED)
@@ -38,7 +39,8 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
     tried = _tried(case, name) if name else away
     known = case.graph.host_named(name) if name else None
     # A program that names a line of its configuration refuses that; whether the host is away is not so sure then.
-    bears = HINT if said and config_errors(said[-1:]) else SAID
+    over = bool(said) and outlived(case.own_events()).get(id(said[-1])) == "further"
+    bears = HINT if over or (said and config_errors(said[-1:])) else SAID
     evidence: list[Evidence] = [case.quoted(said[-1], bears)] if said else told
     if tried is not None:
         name = name or tried.name
@@ -60,9 +62,9 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
             Mend(f"Or correct its name or address in the configuration of {case.node.name}.", "at the next start", instead=True),
         ),
         holder=name,
-        # A number alone says that something did not answer: what is found below says more.
-        residual=not said,
-        explains=("exits-with-error", "crash-loop", "exits-at-once", "start-timeout", "killed"),
+        # A number alone says that something did not answer: what is found below says more. So does what it said when it had gone on.
+        residual=not said or over,
+        explains=() if over else ("exits-with-error", "crash-loop", "exits-at-once", "start-timeout", "killed"),
     )  # fmt: skip
 
 

@@ -132,7 +132,7 @@ def _warned_of(own: list[Event]) -> set[int]:
     """What it said at a mild level, where it gives a reason at a severe one later on."""
     levels = _levels(own)
     last = max((n for n, event in enumerate(own) if levels[n] == "severe" and says(event.text, *_REASONS)), default=0)
-    return {id(event) for n, event in enumerate(own[:last]) if levels[n] == "mild"}
+    return {id(event) for n, event in enumerate(own[:last]) if levels[n] == "mild" and not _is_step(event.text)}
 
 
 def _levels(own: list[Event]) -> list[str]:
