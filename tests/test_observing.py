@@ -25,6 +25,7 @@ from hollow_chain.observing.trace_text import (
     unquoted,
 )
 from hollow_chain.observing.weighing import signatures, weighed
+from hollow_chain.wording.observed import LIKELY, SURE
 
 RECORDED = Path(__file__).parent / "recorded/traces"
 
@@ -230,6 +231,20 @@ def test_a_port_of_a_device_is_no_terminal_that_is_done_without() -> None:
         "40 1.3 +++ exited with 1 +++",
     ]
     assert weighed(told(lines, "a.service", ["/opt/a"]), frozenset(), True)[0].thing == "/dev/ttyUSB5"
+
+
+def test_a_start_that_hangs_without_its_port_is_told_by_that() -> None:
+    lines = [
+        '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+        '40 1.1 openat(AT_FDCWD</>, "/opt/a.conf", O_RDONLY) = -1 ENOENT (No such file or directory)',
+        '40 1.2 bind(4<socket:[12]>, {sa_family=AF_INET, sin_port=htons(80), sin_addr=inet_addr("0.0.0.0")}, 16)'
+        " = -1 EADDRINUSE (Address already in use)",
+        '40 1.3 openat(AT_FDCWD</>, "/opt/b.conf", O_RDONLY) = 5</opt/b.conf>',
+    ]  # fmt: skip
+    found = weighed(told(lines, "a.service", ["/opt/a"]), frozenset(), True)
+    assert found[0].thing == "0.0.0.0:80" and LIKELY <= found[0].weight <= SURE
+    ended = weighed(told([*lines, "40 1.4 +++ exited with 1 +++"], "a.service", ["/opt/a"]), frozenset(), True)
+    assert ended[0].thing == "0.0.0.0:80" and ended[0].weight > SURE
 
 
 def test_a_value_of_base_eight_is_read() -> None:

@@ -62,6 +62,7 @@ class _CallWeights(msgspec.Struct):
     in_good_starts: _Reasoned
     well_ended: _Reasoned
     still_runs: _Reasoned
+    hangs_on: _Reasoned
     passed_preparation: _Reasoned
     nothing: _Reasoned
     library: _Reasoned
@@ -114,6 +115,8 @@ def weighed(story: Story, good: frozenset[str], failed: bool) -> list[ObservedCa
 
 
 def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[float, ObservedCall]]:
+    tops = story.tops()
+    hangs = failed and bool(tops) and tops[-1].end is None
     for life in story.lives.values():
         ended = _of_end(story, life, failed)
         for refused in life.refused:
@@ -122,7 +125,11 @@ def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[
         for one in life.failed:
             if not (worth := _worth(one)):
                 continue
-            score = ended * worth * _went_on(life, one)
+            # What is left of an error however much is done after it tells that it is no search.
+            near = (
+                _numbers().hangs_on.value if hangs and life.end is None and _by_error()[one.call.error].floor else ended
+            )
+            score = near * worth * _went_on(life, one)
             if signature(one.call.name, one.call.error, one.thing) in good:
                 score *= _numbers().in_good_starts.value
             if score > 0:
