@@ -260,13 +260,17 @@ def process_in(text: str) -> int:
     return int(next(iter(forms.read(text).named("process", "number")), 0))
 
 
-_CALL_ERROR = pattern(r"(?i)invalid argument[.\s]*$")
+_CALL_ERROR = pattern(
+    r"(?i)(?:invalid argument|bad address|bad font file format|(?:channel|link) number out of range|numerical result out of range|"
+    r"protocol wrong type for socket|required key not available|value too large for defined data type|wrong medium type)[.\s]{0,10}$"
+)
+"""Errors of the C library that sound like words about a value in a configuration, and are of a call (strerror(3), errno(3))."""
 
 
 def is_call_error(text: str) -> bool:
-    """Whether a line ends in what the system says of a call with a wrong value (``EINVAL``): that is no word about a configuration,
-    unless it names a place in one."""
-    return _CALL_ERROR.search(text[-40:]) is not None and place_in(text) is None
+    """Whether a line ends in what the system says of a call with a wrong value (such as ``EINVAL``): that is no word about a
+    configuration, unless it names a place in one."""
+    return _CALL_ERROR.search(text[-50:]) is not None and place_in(text) is None
 
 
 def telling(events: list[Event], most: int = 3) -> list[Event]:
