@@ -53,7 +53,7 @@ SLOTS = {
 _NEAR, _FAR = 2, 6
 """Words that a gap may take. Six is the longest that the recorded lines need ("failed to bind the configured listening
 socket for reading"); beyond, two halves of a sentence begin to pass for one phrase."""
-_BEFORE_SLOT = pattern(r"[\s\"'`<(:=\[#*\u2018\u201c]{0,6}")
+_BEFORE_SLOT = pattern(r"(?: -- )?[\s\"'`<(:=\[#*\u2018\u201c]{0,6}")
 _BEFORE_SIGN = pattern(r"\s{0,3}[\"'`]")
 """What may stand between a phrase and the thing that it names; a sign is known by its quotation marks alone."""
 _AFTER_SLOT = r"[\s\"'`>):,\[\]\u2019\u201d]{0,6}"
