@@ -35,6 +35,8 @@ def certificate_expired(case: Case) -> Iterator[Finding]:
     which = (
         f"{over.path} was valid until {clock(over.valid_until)}"
         if over is not None
+        else f"{named[0]}, by its own words"
+        if (named := paths_in(event.text))
         else "which one, its words do not tell"
     )
     yield Finding(
