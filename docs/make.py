@@ -7,6 +7,7 @@ import json
 import re
 from collections import Counter
 from pathlib import Path
+from typing import Any
 
 from hollow_chain.causes import Rule, catalogue
 from hollow_chain.facts.codec import schema
@@ -65,12 +66,22 @@ def forms_page() -> str:
     return "\n".join(text) + "\n"
 
 
+def _even(made: Any) -> Any:
+    """A schema whose descriptions are indented evenly: versions of msgspec take docstrings over with their indentation, or without."""
+    if isinstance(made, dict):
+        return {
+            key: inspect.cleandoc(value) if key == "description" and isinstance(value, str) else _even(value)
+            for key, value in made.items()
+        }
+    return [_even(one) for one in made] if isinstance(made, list) else made
+
+
 def documents() -> dict[Path, str]:
     """Every made document by its path."""
-    made = {HERE / "snapshot.schema.json": json.dumps(schema(), indent=1) + "\n"}
-    made[HERE / "license.schema.json"] = json.dumps(license_schema(), indent=1) + "\n"
-    made[HERE / "service.schema.json"] = json.dumps(service_schema(), indent=1) + "\n"
-    made[HERE / "hosts.schema.json"] = json.dumps(hosts_schema(), indent=1) + "\n"
+    made = {HERE / "snapshot.schema.json": json.dumps(_even(schema()), indent=1) + "\n"}
+    made[HERE / "license.schema.json"] = json.dumps(_even(license_schema()), indent=1) + "\n"
+    made[HERE / "service.schema.json"] = json.dumps(_even(service_schema()), indent=1) + "\n"
+    made[HERE / "hosts.schema.json"] = json.dumps(_even(hosts_schema()), indent=1) + "\n"
     made[HERE / "forms.md"] = forms_page()
     families: dict[str, list[Rule]] = {}
     for rule in catalogue():
