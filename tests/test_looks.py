@@ -25,6 +25,7 @@ from hollow_chain.sources.systemd.conditions import holds
 from hollow_chain.trouble import Trouble
 from hollow_chain.wording import lines
 from hollow_chain.wording.complaints import config_errors
+from hollow_chain.wording.last_words import telling
 
 NOW = datetime.now(UTC)
 
@@ -194,7 +195,7 @@ def test_the_telling_lines_are_the_programs_own_errors() -> None:
         Event(at=NOW, text="it broke", source="journal (a)", level="error"),
         Event(at=NOW, text="Failed to start a.", source="journal (systemd)", by_manager=True, level="error"),
     ]
-    assert [event.text for event in lines.telling(events)] == ["it broke"]
+    assert [event.text for event in telling(events)] == ["it broke"]
 
 
 def test_sockets_name_their_process() -> None:

@@ -19,7 +19,7 @@ from hollow_chain.facts.service import Service, has_its_tasks, is_deserted
 from hollow_chain.families import Family
 from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
 from hollow_chain.families.times import ENDED_AT_ONCE
-from hollow_chain.wording.lines import final
+from hollow_chain.wording.last_words import final
 from hollow_chain.wording.observed import SURE
 from hollow_chain.wording.settled import does_without, of_steps_before, unsettled
 
@@ -351,7 +351,7 @@ class Case(msgspec.Struct, frozen=True):
         return found
 
     def final_events(self) -> list[Event]:
-        """The one of these that the run ended with (see :func:`~hollow_chain.wording.lines.final`). Worked out once."""
+        """The one of these that the run ended with (see :func:`~hollow_chain.wording.last_words.final`). Worked out once."""
         found = self.index.final.get(self.node.name)
         if found is None:
             found = self.index.final[self.node.name] = final(self.own_events())

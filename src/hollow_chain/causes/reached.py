@@ -16,6 +16,7 @@ from hollow_chain.facts.service import Link, LinkKind, Service
 from hollow_chain.wording import lines
 from hollow_chain.wording.complaints import is_source
 from hollow_chain.wording.forms import says
+from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.things import named_endpoints
 
 USER = "what the user saw"
@@ -75,7 +76,7 @@ def unanswered(case: Case) -> Unanswered | None:
     calls, sockets_called = sought(case), called_sockets(case)
     if any(led.by_port or not case.facts.standing(led.edge.head).well for led in leads_to(case.facts, case.node)):
         return None  # where it leads on to a service, that is told there
-    last_words = lines.telling(case.told_events())
+    last_words = telling(case.told_events())
     for called in sockets_called:
         file = case.file(called.path)
         if called.event in last_words and file is not None and file.exists:

@@ -17,16 +17,11 @@ from hollow_chain.wording.things import (
     quoted_hosts,
 )
 
-_RAISED = pattern(r"^[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
-"""How a line begins that names what was raised by its type, as many languages do at the foot or the head of a trace of calls."""
 SEVERE_LEVELS = ("emergency", "alert", "critical", "error")
-_FEW_WORDS = 4
-"""So many words a line may have that says nothing but that the program ends: a name, a level, and "failed" or "going down"."""
 BEFORE = 3
 """Lines before a complaint in which what it is about may stand; programs that need more say it again."""
 _ONE_BREATH = timedelta(seconds=2)
 """Records farther apart are not about one thing: a program that cannot open a file says so at once, and logs tell whole seconds."""
-NOISE = ("Started ", "Starting ", "Stopped ", "Stopping ", "Scheduled restart job", "Consumed ")
 CONFIGURATION = "configuration "
 """How the source of a record begins that is a line of a configuration file, put beside the record that complains of it."""
 
@@ -273,38 +268,6 @@ def is_call_error(text: str) -> bool:
     return _CALL_ERROR.search(text[-50:]) is not None and place_in(text) is None
 
 
-def telling(events: list[Event], most: int = 3) -> list[Event]:
-    """The last records that say something beyond the manager's own routine, errors before other lines."""
-    spoken = [e for e in events if e.text.strip() and not e.text.startswith(NOISE)]
-    own = [e for e in spoken if not e.by_manager and not e.source.startswith(CONFIGURATION)]
-    severe = [e for e in own if e.level in SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
-    full = [e for e in severe if not _only_ends(e.text) and not of_trace(e.text)]
-    of_level = [e for e in spoken if e.level in SEVERE_LEVELS]
-    # Where all that sounds like an error is the way there, the line that it began with is told.
-    plain = [e for e in own if not of_trace(e.text)] if severe and all(of_trace(e.text) for e in severe) else []
-    return (full or plain or severe or own or of_level or spoken)[-most:]
-
-
-def final(events: list[Event]) -> list[Event]:
-    """The record that a run ends with: of those that tell of an error the last, for what came before it was survived; all that tell
-    something where none sounds like one."""
-    told = telling(events)
-    plain = [event for event in told if not of_trace(event.text)] or told
-    severe = [
-        event
-        for event in plain
-        if event.level in SEVERE_LEVELS or says(event.text, "severe") or _RAISED.match(event.text)
-    ]
-    first = len(severe) - 1
-    while first > 0 and severe[first].text.lstrip().startswith(_CAUSED):
-        first -= 1
-    return severe[first:] or plain
-
-
-_CAUSED = "Caused by"
-"""How a trace of calls goes on with what had led to the error that it names before (Java, ``Throwable.printStackTrace``)."""
-
-
 def of_trace(text: str) -> bool:
     """Whether a line is one of a trace of calls: its head, a place in the program, or set in as these are."""
     return text[:1].isspace() or is_set_in(text) or says(text, "trace", "in code")
@@ -317,16 +280,3 @@ _SET_IN = pattern(r"^[^\]]{0,80}\] {3,40}(?:File \"|\^|~|[\w.]{1,80}\(|raise |re
 def is_set_in(text: str) -> bool:
     """Whether a line is one of a trace behind the moment and the level that a log puts before it."""
     return _SET_IN.search(text) is not None
-
-
-def _only_ends(text: str) -> bool:
-    """Whether a line says that the program ends, and nothing of why."""
-    found = [one for one in forms.read(text).found if one.form.says == "ends"]
-    at_its_end = any(not any(map(str.isalnum, text[one.end :])) for one in found)
-    return (
-        at_its_end and sum(any(map(str.isalpha, word)) for word in text.split()) <= _FEW_WORDS and not _tells_more(text)
-    )
-
-
-def _tells_more(text: str) -> bool:
-    return bool(forms.read(text).says - {"ends", "severe"}) or bool(paths_in(text) or endpoints_of(text))

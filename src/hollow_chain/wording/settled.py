@@ -10,7 +10,7 @@ from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 from hollow_chain.wording.forms import says
 
-_REASONS = (
+REASONS = (
     "missing", "denied", "in use", "no address", "full", "locked", "busy", "rejected", "unreached", "host away", "account unknown",
     "group unknown", "account barred", "module missing", "library", "certificate", "clock", "mismatch", "too open", "read only", "no family",
     "bounded files", "bounded tasks", "bounded memory", "bounded locked", "bounded watches", "bounded sharing",
@@ -60,7 +60,7 @@ def does_without(text: str) -> bool:
 def unsettled(events: list[Event]) -> list[Event]:
     """The records of a run without those that another one of it settles; those of the manager stay."""
     own = [event for event in events if not event.by_manager and event.call is None]
-    if not any(says(event.text, *_REASONS) for event in own):
+    if not any(says(event.text, *REASONS) for event in own):
         return events
     settled = {*_handled(own), *_warned_of(own), *_done_without(own)}
     settled |= {id(event) for event in events if _IS_NO_TROUBLE.search(event.text) is not None}
@@ -80,7 +80,7 @@ def outlived(own: list[Event]) -> dict[int, Literal["another", "further"]]:
             found[id(event)] = "further"
         elif event.source not in ending:
             found[id(event)] = "another"
-        steps += levels[number] != "severe" and _is_step(event.text)
+        steps += levels[number] != "severe" and is_step(event.text)
     return found
 
 
@@ -90,7 +90,7 @@ def of_steps_before(own: list[Event], main: str, begun: datetime, started: datet
     such a step complained of, and says the same way after each end maybe, was done without."""
     levels = _levels(own)
     ended = any(
-        event.source == main and (levels[n] == "severe" or says(event.text, *_REASONS, "severe"))
+        event.source == main and (levels[n] == "severe" or says(event.text, *REASONS, "severe"))
         for n, event in enumerate(own)
     )
     if not ended:
@@ -108,11 +108,11 @@ _WINDS_UP = pattern(
 """How the lines of a program speak that is on its way out."""
 
 
-def _is_step(text: str) -> bool:
+def is_step(text: str) -> bool:
     """Whether a line tells of something that is done on the way up, and of no trouble."""
     if _GOES_ON.search(text) or not _WORDS.search(text) or _WINDS_UP.search(text):
         return False
-    return not says(text, *_REASONS, *_ENDS)
+    return not says(text, *REASONS, *_ENDS)
 
 
 def _handled(own: list[Event]) -> set[int]:
@@ -131,8 +131,8 @@ def _handled(own: list[Event]) -> set[int]:
 def _warned_of(own: list[Event]) -> set[int]:
     """What it said at a mild level, where it gives a reason at a severe one later on."""
     levels = _levels(own)
-    last = max((n for n, event in enumerate(own) if levels[n] == "severe" and says(event.text, *_REASONS)), default=0)
-    return {id(event) for n, event in enumerate(own[:last]) if levels[n] == "mild" and not _is_step(event.text)}
+    last = max((n for n, event in enumerate(own) if levels[n] == "severe" and says(event.text, *REASONS)), default=0)
+    return {id(event) for n, event in enumerate(own[:last]) if levels[n] == "mild" and not is_step(event.text)}
 
 
 def _levels(own: list[Event]) -> list[str]:
@@ -152,6 +152,6 @@ def _levels(own: list[Event]) -> list[str]:
 def _done_without(own: list[Event]) -> set[int]:
     """What it goes on without by its own words, where another line gives a reason."""
     without = [event for event in own if does_without(event.text)]
-    if not without or not any(says(event.text, *_REASONS) for event in own if not does_without(event.text)):
+    if not without or not any(says(event.text, *REASONS) for event in own if not does_without(event.text)):
         return set()
     return {id(event) for event in without}

@@ -26,6 +26,7 @@ from hollow_chain.facts.host import Event
 from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
+from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.things import paths_in
 
 
@@ -98,9 +99,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
         yield from by_root
         return
     for hidden_event, hidden in hidden_own(case):
-        yield _denied(
-            case, hidden_event or next(iter(lines.telling(case.own_events())), None), hidden.path, hidden, user
-        )
+        yield _denied(case, hidden_event or next(iter(telling(case.own_events())), None), hidden.path, hidden, user)
         return
     if looked.is_silent(case) or _refused_without_a_name(case):
         yield from _closed_places(case, user)
@@ -158,7 +157,7 @@ def _closed_places(case: Case, user: str) -> Iterator[Finding]:
         evidence = (
             looked.place(case, file, found.why),
             looked.ended(case),
-            *(case.quoted(e) for e in lines.telling(case.own_events())),
+            *(case.quoted(e) for e in telling(case.own_events())),
         )
         yield replace(
             found_finding,

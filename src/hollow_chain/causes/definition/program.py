@@ -19,6 +19,7 @@ from hollow_chain.facts.host import Event, File
 from hollow_chain.families.steps import EXIT_NOT_FOUND, EXIT_NOT_RUN
 from hollow_chain.wording import lines, sought
 from hollow_chain.wording.forms import read, says
+from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.things import paths_in
 
 EXIT_EXEC = 203
@@ -109,7 +110,7 @@ def _run_in_vain(case: Case) -> list[tuple[Event, str]]:
         return []
     own, status = case.own_events(), case.service.last.exit_status
     found: list[tuple[Event, str]] = []
-    for event in lines.telling(own) if status in (EXIT_NOT_FOUND, EXIT_NOT_RUN) else case.final_events():
+    for event in telling(own) if status in (EXIT_NOT_FOUND, EXIT_NOT_RUN) else case.final_events():
         path = sought.run_in_vain(event, sought.before(own, event), status)
         if path:
             found.append((event, path))

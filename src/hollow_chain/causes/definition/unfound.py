@@ -10,7 +10,8 @@ from hollow_chain.causes.standing import failed_last
 from hollow_chain.facts.habits import beside, folder_of, folders_of_programs
 from hollow_chain.facts.host import Event
 from hollow_chain.families.steps import EXIT_NOT_FOUND
-from hollow_chain.wording import lines, sought
+from hollow_chain.wording import sought
+from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.things import below
 
 
@@ -20,7 +21,7 @@ def commands(case: Case) -> Iterator[Finding]:
     if last is None or not failed_last(case.service) or case.standing.well:
         return
     own, status = case.own_events(), last.exit_status
-    for event in (lines.telling(own) if status == EXIT_NOT_FOUND else case.final_events())[::-1]:
+    for event in (telling(own) if status == EXIT_NOT_FOUND else case.final_events())[::-1]:
         name = sought.command_missing(event, sought.before(own, event), status)
         if name and not _places(case, name, folders_of_programs(case.service)):
             yield _of_command(case, event, name)

@@ -15,8 +15,8 @@ from hollow_chain.causes.standing import GAVE_UP_OVER, Standing, failed_last, ha
 from hollow_chain.causes.words import clock, run_seconds, stop_was_asked
 from hollow_chain.facts.service import is_deserted
 from hollow_chain.families.times import ENDED_AT_ONCE
-from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
+from hollow_chain.wording.last_words import telling
 
 _CALM_LEVELS = ("info", "debug")
 
@@ -25,7 +25,7 @@ def _in_its_words(case: Case, words: tuple[Evidence, ...]) -> str:
     """The last words, as the reason, or as what they are where the program itself does not call them a trouble."""
     if not words:
         return "; its log says nothing about it"
-    last = lines.telling(case.told_events())[-1]
+    last = telling(case.told_events())[-1]
     calm = last.level in _CALM_LEVELS and not says(last.text, *looked.TELLING)
     return f"; the last that it says is {words[-1].fact}" if calm else f": {words[-1].fact}"
 

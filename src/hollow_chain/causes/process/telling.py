@@ -7,7 +7,7 @@ from hollow_chain.causes.finding import Evidence
 from hollow_chain.causes.rule import NOT_UP
 from hollow_chain.causes.words import run_seconds, span
 from hollow_chain.facts.service import Service
-from hollow_chain.wording import lines
+from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.system_errors import signals
 
 FAILED_STATES = ("running", *NOT_UP)
@@ -16,12 +16,12 @@ FAILED_STATES = ("running", *NOT_UP)
 
 def last_words(case: Case) -> tuple[Evidence, ...]:
     """What the last try said at its end, as evidence."""
-    return tuple(case.quoted(event) for event in lines.telling(case.told_events()))
+    return tuple(case.quoted(event) for event in telling(case.told_events()))
 
 
 def own_last_words(case: Case) -> tuple[Evidence, ...]:
     """The same of the program alone: that the manager did not start it is no reason."""
-    return tuple(case.quoted(event) for event in lines.telling(case.told_events()) if not event.by_manager)
+    return tuple(case.quoted(event) for event in telling(case.told_events()) if not event.by_manager)
 
 
 def heed(case: Case) -> str:

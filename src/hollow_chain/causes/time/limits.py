@@ -18,7 +18,7 @@ from hollow_chain.causes.words import between, clock, ended_up, span
 from hollow_chain.families import Family
 from hollow_chain.families.times import NO_LIMIT, Limit, start_limit
 from hollow_chain.lazy import pattern
-from hollow_chain.wording import lines
+from hollow_chain.wording.last_words import telling
 
 TIMED_OUT = 1053
 """Control-manager error number: the service did not report in time."""
@@ -128,7 +128,7 @@ def start_timeout(case: Case) -> Iterator[Finding]:
                 if (getting_on := gets_on(case, limit, needed)) and needed is None
                 else ()
             ),
-            *(case.quoted(event) for event in lines.telling(case.last_events())),
+            *(case.quoted(event) for event in telling(case.last_events())),
         ),
         mends=(*_longer(case, limit, needed), _look_why(case)),
         explains=("exits-with-error", "killed", "crash-loop"),
@@ -150,7 +150,7 @@ def _hanging(case: Case) -> Finding:
         says=f"{name} hangs in its start: it reports no progress, and its process{f' {process}' if process else ''} is there.",
         evidence=(
             two_looks(case, progress),
-            *(case.quoted(event) for event in lines.telling(case.last_events())),
+            *(case.quoted(event) for event in telling(case.last_events())),
         ),
         mends=(_look_why(case),),
         residual=True,

@@ -15,7 +15,7 @@ from hollow_chain.causes.standing import Standing, between_restarts
 from hollow_chain.causes.words import clock, span
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
-from hollow_chain.wording import lines
+from hollow_chain.wording.last_words import telling
 
 
 @cause("start-rate-limited", Boot.OVER, states=("failed", "stopped"))
@@ -42,7 +42,7 @@ def start_rate_limited(case: Case) -> Iterator[Finding]:
         says=f"{service.name} was started too often in a short time ({rate}) and is barred from starting.",
         evidence=(
             case.seen("result start-limit-hit", MANAGER, last.ended_at, SAID if bad_end else PROOF),
-            *(case.quoted(event) for event in lines.telling(case.last_events())),
+            *(case.quoted(event) for event in telling(case.last_events())),
         ),
         mends=(
             Mend(
@@ -120,7 +120,7 @@ def crash_loop(case: Case) -> Iterator[Finding]:
                 f"{last.restarts} restarts by the manager; state {service.detail or service.state}",
                 bears=FITS,  # that it is so is sure; that this were the reason is not
             ),
-            *(case.quoted(event) for event in lines.telling(case.events())),
+            *(case.quoted(event) for event in telling(case.events())),
         ),
         mends=(Mend(heed(case), seeks=True),),
         residual=True,

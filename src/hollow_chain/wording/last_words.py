@@ -1,0 +1,117 @@
+"""The words that a run ends with: the line that says why, and not the sentences that close it."""
+
+from __future__ import annotations
+
+from hollow_chain.facts.host import Event
+from hollow_chain.lazy import pattern
+from hollow_chain.wording import forms
+from hollow_chain.wording.forms import says
+from hollow_chain.wording.lines import CONFIGURATION, SEVERE_LEVELS, of_trace
+from hollow_chain.wording.settled import REASONS, does_without, is_step
+from hollow_chain.wording.things import endpoints_of, paths_in
+
+_RAISED = pattern(r"^[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
+"""How a line begins that names what was raised by its type, as many languages do at the foot or the head of a trace of calls."""
+_FEW_WORDS = 4
+"""So many words a line may have that says nothing but that the program ends: a name, a level, and "failed" or "going down"."""
+NOISE = ("Started ", "Starting ", "Stopped ", "Stopping ", "Scheduled restart job", "Consumed ")
+_NEAR = 8
+"""Lines before a closing sentence among which its reason is sought."""
+_STEPS_BETWEEN = 2
+"""Steps on the way up after which what was said before them is not the reason any more."""
+_CLOSES = pattern(
+    r"(?i)(?:"
+    r"\b(?:failed|unable|cannot|can't|could ?n[o']t|couldn't|fails|did not|didn't)(?: to)?(?: be)? "
+    r"(?:start|initiali[sz]e|init|boot|launch|run|continue|proceed|come up|set up|setup|bring up)(?:e?d)?(?: [\w.'\"@\-]{1,40}){0,4}"
+    r"|\b(?:init(?:iali[sz]ation)?|start(?:-?up|ing)?|boot|launch|set-?up|bootstrap)(?: of(?: [\w.'\"@\-]{1,40}){1,3})? (?:has |was |is )?"
+    r"(?:failed|failure|aborted|unsuccessful)"
+    r"|\b(?:shutting down|exit(?:ing|ed|s)?|abort(?:ing|ed)?|giving up|gave up|quit(?:ting)?|terminat(?:ing|ed)|bailing out|crashing|"
+    r"stopping|stopped)(?: [\w.'\"@\-]{1,40}){0,4}"
+    r"|\b(?:exit(?:ed)?|status|code|errno|error)(?: with)?(?: an?)?(?: error)?(?: status| code)?:? ?\d{1,3}"
+    r"|\bsignal:? (?:\w{1,20})"
+    r")(?: ?\([^()]{1,80}\))?[\s.!\u2026]{0,5}$"
+)
+"""How a program, or what runs it, closes: by saying that it could not start, or ends, and nothing of why."""
+_COMPLAINS = pattern(
+    r"(?i)\b(?:not|no|none|never|nothing|cannot|can't|couldn't|won't|isn't|doesn't|didn't|without|fail\w{0,5}|errors?|invalid|unable|missing|wrong|"
+    r"refus\w{1,4}|denied|illegal|unsupported|empty|bad|unknown|expired|mismatch\w{0,3}|needs?|requires?|must|too|unexpected|corrupt\w{0,3}|"
+    r"broken|lacks?|lost)\b"
+)
+"""Words without which hardly a line gives a reason to end."""
+
+
+_CALM = pattern(r"(?:^|[\s\[<(|=\"])(?:INFO|NOTICE|DEBUG|TRACE|info|notice|debug|trace)(?=[\s\])>|:,\"]|$)")
+_HEAD = 100
+"""Characters at the head of a line in which its level stands."""
+
+
+def telling(events: list[Event], most: int = 3) -> list[Event]:
+    """The last records that say something beyond the manager's own routine, errors before other lines."""
+    spoken = [e for e in events if e.text.strip() and not e.text.startswith(NOISE)]
+    own = [e for e in spoken if not e.by_manager and not e.source.startswith(CONFIGURATION)]
+    severe = [e for e in own if e.level in SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
+    full = [e for e in severe if not _only_ends(e.text) and not of_trace(e.text)]
+    of_level = [e for e in spoken if e.level in SEVERE_LEVELS]
+    # Where all that sounds like an error is the way there, the line that it began with is told.
+    plain = [e for e in own if not of_trace(e.text)] if severe and all(of_trace(e.text) for e in severe) else []
+    found = full or plain or severe or own or of_level or spoken
+    reason = _reason_before(own, found[-1]) if found and closes(found[-1].text) else None
+    if reason is not None:
+        found = [*(e for e in found if e.at <= reason.at and e is not reason and not closes(e.text)), reason]
+    return found[-most:]
+
+
+def final(events: list[Event]) -> list[Event]:
+    """The record that a run ends with: of those that tell of an error the last, for what came before it was survived; all that tell
+    something where none sounds like one."""
+    told = telling(events)
+    plain = [event for event in told if not of_trace(event.text)] or told
+    severe = [
+        event
+        for event in plain
+        if event.level in SEVERE_LEVELS or says(event.text, "severe") or _RAISED.match(event.text)
+    ]
+    first = len(severe) - 1
+    while first > 0 and severe[first].text.lstrip().startswith(_CAUSED):
+        first -= 1
+    return severe[first:] or plain
+
+
+_CAUSED = "Caused by"
+"""How a trace of calls goes on with what had led to the error that it names before (Java, ``Throwable.printStackTrace``)."""
+
+
+def closes(text: str) -> bool:
+    """Whether a line only closes a run: that it could not start or ends, and nothing of why."""
+    return _CLOSES.search(text[-200:]) is not None and not says(text, *REASONS) and not paths_in(text)
+
+
+def _reason_before(own: list[Event], closing: Event) -> Event | None:
+    """The line near before a *closing* one that says what was the matter; None where no line does."""
+    at = next((n for n, event in enumerate(own) if event is closing), 0)
+    steps = 0
+    for event in own[max(0, at - _NEAR) : at][::-1]:
+        if of_trace(event.text) or closes(event.text) or _only_ends(event.text) or does_without(event.text):
+            continue
+        if _CALM.search(event.text[:_HEAD]) is not None:
+            steps += 1
+        elif event.level in SEVERE_LEVELS or says(event.text, "severe") or _COMPLAINS.search(event.text):
+            return event
+        else:
+            steps += is_step(event.text)
+        if steps > _STEPS_BETWEEN:
+            return None
+    return None
+
+
+def _only_ends(text: str) -> bool:
+    """Whether a line says that the program ends, and nothing of why."""
+    found = [one for one in forms.read(text).found if one.form.says == "ends"]
+    at_its_end = any(not any(map(str.isalnum, text[one.end :])) for one in found)
+    return (
+        at_its_end and sum(any(map(str.isalpha, word)) for word in text.split()) <= _FEW_WORDS and not _tells_more(text)
+    )
+
+
+def _tells_more(text: str) -> bool:
+    return bool(forms.read(text).says - {"ends", "severe"}) or bool(paths_in(text) or endpoints_of(text))
