@@ -61,6 +61,15 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
     return found[-most:]
 
 
+def lines_of_trouble(events: list[Event]) -> list[Event]:
+    """Those of the program's own last words that tell of an error, by their level or in their words."""
+    return [
+        e
+        for e in telling(events)
+        if not e.by_manager and (e.level in SEVERE_LEVELS or says(e.text, "severe", *REASONS))
+    ]
+
+
 def final(events: list[Event]) -> list[Event]:
     """The record that a run ends with: of those that tell of an error the last, for what came before it was survived; all that tell
     something where none sounds like one."""

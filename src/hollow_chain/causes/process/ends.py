@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes import looked, meanings
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.finding import FITS, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.process.telling import FAILED_STATES, after_how_long, ending, heed, last_words, own_last_words
 from hollow_chain.causes.reached import unanswered
@@ -16,7 +16,7 @@ from hollow_chain.causes.words import clock, run_seconds, stop_was_asked
 from hollow_chain.facts.service import is_deserted
 from hollow_chain.families.times import ENDED_AT_ONCE
 from hollow_chain.wording.forms import says
-from hollow_chain.wording.last_words import telling
+from hollow_chain.wording.last_words import lines_of_trouble, telling
 
 _CALM_LEVELS = ("info", "debug")
 
@@ -159,8 +159,10 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
         )
         return
     why = f"before it reported that it was up (start type {style})" if protocol else "so nothing is left running"
+    troubles = lines_of_trouble(case.told_events())
+    though = f", though it says {case.quoted(troubles[-1]).fact}" if troubles else ""
     yield Finding(
-        says=f"{service.name} ends{after_how_long(service)} without an error, {why}.",
+        says=f"{service.name} ends{after_how_long(service)} without an error, {why}{though}.",
         evidence=(
             case.seen(
                 f"last run ended with {ending(service)}{after_how_long(service)}",
@@ -171,9 +173,11 @@ def exits_at_once(case: Case) -> Iterator[Finding]:
             *words,
         ),
         mends=(
-            Mend(
+            Mend(heed(case), seeks=True)
+            if troubles
+            else Mend(
                 f"Make the program of {service.name} stay in the foreground, or declare a start type that fits it.",
-                "after a reload",
+                AFTER_RELOAD,
             ),
         ),
         residual=True,
