@@ -243,10 +243,12 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
         does, acts = rights.in_words(case, path, place, writes, user)
         mend = Mend(does, acts=acts if found else ())
     why = found.why if found else "the log says so, though owner and mode would let it"
+    hung = service.last is not None and service.last.result in ("timeout", "watchdog")
     return Finding(
         says=f"{service.name} (account {user}) may not use {path}: {why}.",
         evidence=tuple(evidence),
         mends=(mend,),
+        residual=found is None and hung,  # it went on after that, until its time was over
         explains=(
             "exits-with-error", "exits-at-once", "crash-loop", "config-rejected", "path-missing", "start-rate-limited", "killed",
         ),
