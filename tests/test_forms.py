@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from hollow_chain.wording import forms, lines, things
+from hollow_chain.wording import forms, last_words, lines, things
 from hollow_chain.wording.forms import Form
 from hollow_chain.wording.other_languages import _table
 from hollow_chain.wording.system_errors import spelled
@@ -111,7 +111,7 @@ def test_the_host_that_a_line_names(text: str, host: str) -> None:
     ],
 )
 def test_a_line_that_only_says_that_it_ends_tells_nothing(text: str, says: bool) -> None:
-    assert lines._only_ends(text) is not says
+    assert last_words._only_ends(text) is not says
 
 
 def steps_of(text: str) -> int:

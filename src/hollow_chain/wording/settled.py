@@ -46,6 +46,9 @@ _SEVERE = pattern(
     r"|(?i:(?:[\[<(|]|level=\"?)(?:error|err|fatal|crit|critical|emerg|alert|panic|severe)(?=[\])>|\s\"]))"
     r"|(?i:\b(?:(?:fatal )?error|fatal|critical|panic):)"
 )
+_WARNS = pattern(
+    r"(?:^|[\s\[<(|=\"])(?:WARN|WARNING)(?=[\s\])>|:,\"]|$)|(?i:(?:[\[<(|]|level=\"?)warn(?:ing)?(?=[\])>|\s\"])|\bwarning:)"
+)
 _BY_RECORD = {"emergency": "severe", "alert": "severe", "critical": "severe", "error": "severe", "warning": "mild"}
 """The levels of records, where the line tells none; what a program prints is recorded as information, whatever it is."""
 _GOES_ON = pattern(r"^(?:[ \t]|Caused by\b|at \S|\.\.\. \d|---)")
@@ -69,7 +72,8 @@ def unsettled(events: list[Event]) -> list[Event]:
 
 def outlived(own: list[Event]) -> dict[int, Literal["another", "further"]]:
     """The lines (by identity) that a run went on after, and ended over something else, as far as its lines tell: a later one complains at
-    a severe level, and of ``another`` of its programs, or when it had come some steps ``further``."""
+    a severe level, and of ``another`` of its programs, or when it had come some steps ``further``. Of what it only warns of by its own
+    words, one step ahead is enough."""
     levels = _levels(own)
     last = max((n for n, event in enumerate(own) if levels[n] == "severe" or says(event.text, "severe")), default=0)
     ending, steps = {event.source for event in own[last:]}, 0
@@ -81,6 +85,11 @@ def outlived(own: list[Event]) -> dict[int, Literal["another", "further"]]:
         elif event.source not in ending:
             found[id(event)] = "another"
         steps += levels[number] != "severe" and is_step(event.text)
+    ahead = False
+    for number in range(len(own) - 1, -1, -1):
+        if ahead and _WARNS.search(own[number].text[:_HEAD]) is not None:
+            found.setdefault(id(own[number]), "further")
+        ahead = ahead or (own[number].source == own[-1].source and is_step(own[number].text))
     return found
 
 
