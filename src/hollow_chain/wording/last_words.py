@@ -5,9 +5,10 @@ from __future__ import annotations
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import forms
+from hollow_chain.wording.closing import REASONS, closes
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.lines import CONFIGURATION, SEVERE_LEVELS, of_trace
-from hollow_chain.wording.settled import REASONS, does_without, is_step
+from hollow_chain.wording.settled import does_without, is_step
 from hollow_chain.wording.things import endpoints_of, paths_in
 
 _RAISED = pattern(r"^[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
@@ -19,19 +20,6 @@ _NEAR = 8
 """Lines before a closing sentence among which its reason is sought."""
 _STEPS_BETWEEN = 2
 """Steps on the way up after which what was said before them is not the reason any more."""
-_CLOSES = pattern(
-    r"(?i)(?:"
-    r"\b(?:failed|unable|cannot|can't|could ?n[o']t|couldn't|fails|did not|didn't)(?: to)?(?: be)? "
-    r"(?:start|initiali[sz]e|init|boot|launch|run|continue|proceed|come up|set up|setup|bring up)(?:e?d)?(?: [\w.'\"@\-]{1,40}){0,4}"
-    r"|\b(?:init(?:iali[sz]ation)?|start(?:-?up|ing)?|boot|launch|set-?up|bootstrap)(?: of(?: [\w.'\"@\-]{1,40}){1,3})? (?:has |was |is )?"
-    r"(?:failed|failure|aborted|unsuccessful)"
-    r"|\b(?:shutting down|exit(?:ing|ed|s)?|abort(?:ing|ed)?|giving up|gave up|quit(?:ting)?|terminat(?:ing|ed)|bailing out|crashing|"
-    r"stopping|stopped)(?: [\w.'\"@\-]{1,40}){0,4}"
-    r"|\b(?:exit(?:ed)?|status|code|errno|error)(?: with)?(?: an?)?(?: error)?(?: status| code)?:? ?\d{1,3}"
-    r"|\bsignal:? (?:\w{1,20})"
-    r")(?: ?\([^()]{1,80}\))?[\s.!\u2026]{0,5}$"
-)
-"""How a program, or what runs it, closes: by saying that it could not start, or ends, and nothing of why."""
 _COMPLAINS = pattern(
     r"(?i)\b(?:not|no|none|never|nothing|cannot|can't|couldn't|won't|isn't|doesn't|didn't|without|fail\w{0,5}|errors?|invalid|unable|missing|wrong|"
     r"refus\w{1,4}|denied|illegal|unsupported|empty|bad|unknown|expired|mismatch\w{0,3}|needs?|requires?|must|too|unexpected|corrupt\w{0,3}|"
@@ -88,11 +76,6 @@ def final(events: list[Event]) -> list[Event]:
 
 _CAUSED = "Caused by"
 """How a trace of calls goes on with what had led to the error that it names before (Java, ``Throwable.printStackTrace``)."""
-
-
-def closes(text: str) -> bool:
-    """Whether a line only closes a run: that it could not start or ends, and nothing of why."""
-    return _CLOSES.search(text[-200:]) is not None and not says(text, *REASONS) and not paths_in(text)
 
 
 def _reason_before(own: list[Event], closing: Event) -> Event | None:

@@ -3,25 +3,21 @@ it only warned of before it said why it ends. They are no reason of the end, how
 
 from __future__ import annotations
 
+import itertools
 from datetime import datetime
 from typing import Literal
 
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
+from hollow_chain.wording.closing import REASONS, is_matter_of_its_own, may_be_about
 from hollow_chain.wording.forms import says
 
-REASONS = (
-    "missing", "denied", "in use", "no address", "full", "locked", "busy", "rejected", "unreached", "host away", "account unknown",
-    "group unknown", "account barred", "module missing", "library", "certificate", "clock", "mismatch", "too open", "read only", "no family",
-    "bounded files", "bounded tasks", "bounded memory", "bounded locked", "bounded watches", "bounded sharing",
-)  # fmt: skip
-"""What a line may say that is a reason to end."""
 _DOES_WITHOUT = pattern(
     r"(?i)\b(?:using|assuming|use|with|taking) (?:the |built-?in |compiled-?in |hard-?coded )?defaults?\b"
     r"|\bdefaults? (?:will be |are |is )?used\b|\bignor(?:ed|ing|e it|es it)\b|\bskipp(?:ed|ing)\b|\boptional\b"
     r"|\bcontinuing\b|\bcarrying on\b|\bproceeding\b|\bnot (?:fatal|critical|required|needed)\b|\bnon-?fatal\b"
     r"|\bfall(?:s|ing)? ?back\b|\bfallback\b|\bharmless\b|\bwill be created\b|\bcreating (?:it|a new|one|new)\b"
-    r"|\bfeature disabled\b|\bwithout it\b"
+    r"|\bfeature disabled\b|\bwithout it\b|\btrying (?:the )?(?:next|another|other)\b|\bnot used\b"
 )
 """How a program says that it goes on without something."""
 _IS_NO_TROUBLE = pattern(
@@ -72,17 +68,20 @@ def unsettled(events: list[Event]) -> list[Event]:
 
 def outlived(own: list[Event]) -> dict[int, Literal["another", "further"]]:
     """The lines (by identity) that a run went on after, and ended over something else, as far as its lines tell: a later one complains at
-    a severe level, and of ``another`` of its programs, or when it had come some steps ``further``. Of what it only warns of by its own
-    words, one step ahead is enough."""
+    a severe level, and of ``another`` matter or by another of its programs, or when it had come some steps ``further``. Of what it only
+    warns of by its own words, one step ahead is enough."""
     levels = _levels(own)
     last = max((n for n, event in enumerate(own) if levels[n] == "severe" or says(event.text, "severe")), default=0)
     ending, steps = {event.source for event in own[last:]}, 0
+    # Where it ends over a matter of its own by its words, less has to lie between.
+    of_its_own = bool(own) and levels[last] == "severe" and is_matter_of_its_own(own[last].text)
     found: dict[int, Literal["another", "further"]] = {}
     for number in range(last - 1, -1, -1):
         event = own[number]
-        if steps >= _PROGRESS:
+        unlike = of_its_own and not may_be_about(event.text, own[last].text)
+        if steps >= (1 if unlike else _PROGRESS):
             found[id(event)] = "further"
-        elif event.source not in ending:
+        elif unlike or event.source not in ending:
             found[id(event)] = "another"
         steps += levels[number] != "severe" and is_step(event.text)
     ahead = False
@@ -140,8 +139,16 @@ def _handled(own: list[Event]) -> set[int]:
 def _warned_of(own: list[Event]) -> set[int]:
     """What it said at a mild level, where it gives a reason at a severe one later on."""
     levels = _levels(own)
-    last = max((n for n, event in enumerate(own) if levels[n] == "severe" and says(event.text, *REASONS)), default=0)
-    return {id(event) for n, event in enumerate(own[:last]) if levels[n] == "mild" and not is_step(event.text)}
+    severe = [n for n, _ in enumerate(own) if levels[n] == "severe"]
+    last = max((n for n in severe if says(own[n].text, *REASONS)), default=0)
+    ended = own[severe[-1]].text if severe and is_matter_of_its_own(own[severe[-1]].text) else ""
+    return {
+        id(event)
+        for n, event in enumerate(own)
+        if levels[n] == "mild"
+        and not is_step(event.text)
+        and (n < last or (ended and n < severe[-1] and not may_be_about(event.text, ended)))
+    }
 
 
 def _levels(own: list[Event]) -> list[str]:
@@ -161,6 +168,19 @@ def _levels(own: list[Event]) -> list[str]:
 def _done_without(own: list[Event]) -> set[int]:
     """What it goes on without by its own words, where another line gives a reason."""
     without = [event for event in own if does_without(event.text)]
-    if not without or not any(says(event.text, *REASONS) for event in own if not does_without(event.text)):
+    if not without:
         return set()
-    return {id(event) for event in without}
+    # Some say in the next line that they go on without.
+    above = [
+        event
+        for event, after in itertools.pairwise(own)
+        if after.source == event.source and does_without(after.text) and not says(after.text, *REASONS)
+    ]
+    without += [event for event in above if not does_without(event.text)]
+    gone_on = {id(event) for event in without}
+    others = [(event, level) for event, level in zip(own, _levels(own), strict=True) if id(event) not in gone_on]
+    if any(says(event.text, *REASONS) for event, _ in others) or any(
+        level == "severe" and is_matter_of_its_own(event.text) for event, level in others[-1:]
+    ):
+        return {id(event) for event in without}
+    return set()
