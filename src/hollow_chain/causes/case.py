@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime, timedelta
-from typing import Protocol
+from typing import Literal, Protocol
 
 import msgspec
 
@@ -21,7 +21,7 @@ from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
 from hollow_chain.families.times import ENDED_AT_ONCE
 from hollow_chain.wording.last_words import final
 from hollow_chain.wording.observed import SURE
-from hollow_chain.wording.settled import does_without, of_steps_before, unsettled
+from hollow_chain.wording.settled import does_without, of_steps_before, outlived, unsettled
 
 MANAGER = "service manager"
 FILES = "file system"
@@ -382,6 +382,13 @@ class Case(msgspec.Struct, frozen=True):
         words = f"\u201c{event.text[:300]}\u201d"
         bears = _AT_MOST.get(event.trust, {}).get(bears, bears)
         return Evidence(words, event.source or "event log", event.at, bears, event.trust in TOLD, not event.by_manager)
+
+    def outlived(self, event: Event) -> Literal["another", "further"] | None:
+        """How the last run went on after this line (see :func:`~hollow_chain.wording.settled.outlived`). Worked out once."""
+        found = self.index.outlived.get(self.node.name)
+        if found is None:
+            found = self.index.outlived[self.node.name] = outlived(self.own_events())
+        return found.get(id(event))
 
     def _came_before(self, event: Event) -> bool:
         """Whether a step before the main program said this, which is then not what that one ended over. Worked out once."""

@@ -18,7 +18,6 @@ from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.complaints import config_errors
 from hollow_chain.wording.forms import says
-from hollow_chain.wording.settled import outlived
 
 
 @cause("host-unreachable", Boot.STAYS, states=("running", "absent", *NOT_UP), when=When.FAILED)
@@ -39,7 +38,7 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
     tried = _tried(case, name) if name else away
     known = case.graph.host_named(name) if name else None
     # A program that names a line of its configuration refuses that; whether the host is away is not so sure then.
-    over = bool(said) and outlived(case.own_events()).get(id(said[-1])) == "further"
+    over = bool(said) and case.outlived(said[-1]) == "further"
     bears = HINT if over or (said and config_errors(said[-1:])) else SAID
     evidence: list[Evidence] = [case.quoted(said[-1], bears)] if said else told
     if tried is not None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import cached_property
+from typing import Literal
 
 from hollow_chain.causes.boot_records import boots_on_record
 from hollow_chain.causes.sockets import Sockets
@@ -23,6 +24,8 @@ class HostIndex:
         self.own: dict[str, list[Event]] = {}
         self.final: dict[str, list[Event]] = {}
         """What :meth:`Case.last_events` has found, by the name of the service."""
+        self.outlived: dict[str, dict[int, Literal["another", "further"]]] = {}
+        """Lines (by identity) that its last run went on after, by the name of the service."""
         self.before_main: dict[str, set[int]] = {}
         """Lines (by identity) of steps before its main program that this went on without, by the name of the service."""
 

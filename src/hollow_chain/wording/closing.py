@@ -21,7 +21,7 @@ _CLOSES = pattern(
     r"|\b(?:shutting down|exit(?:ing|ed|s)?|abort(?:ing|ed)?|giving up|gave up|quit(?:ting)?|terminat(?:ing|ed)|bailing out|crashing|"
     r"stopping|stopped)(?: [\w.'\"@\-]{1,40}){0,4}"
     r"|\b(?:exit(?:ed)?|status|code|errno|error)(?: with)?(?: an?)?(?: error)?(?: status| code)?:? ?\d{1,3}"
-    r"|\bsignal:? (?:\w{1,20})"
+    r"|\bsignal:? \w{1,20}"
     r")(?: ?\([^()]{1,80}\))?[\s.!\u2026]{0,5}$"
 )
 """How a program, or what runs it, closes: by saying that it could not start, or ends, and nothing of why."""

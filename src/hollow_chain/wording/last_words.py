@@ -8,7 +8,7 @@ from hollow_chain.wording import forms
 from hollow_chain.wording.closing import REASONS, closes
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.lines import CONFIGURATION, SEVERE_LEVELS, of_trace
-from hollow_chain.wording.settled import does_without, is_step
+from hollow_chain.wording.settled import does_without, is_calm, is_step
 from hollow_chain.wording.things import endpoints_of, paths_in
 
 _RAISED = pattern(r"^[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
@@ -26,11 +26,6 @@ _COMPLAINS = pattern(
     r"broken|lacks?|lost)\b"
 )
 """Words without which hardly a line gives a reason to end."""
-
-
-_CALM = pattern(r"(?:^|[\s\[<(|=\"])(?:INFO|NOTICE|DEBUG|TRACE|info|notice|debug|trace)(?=[\s\])>|:,\"]|$)")
-_HEAD = 100
-"""Characters at the head of a line in which its level stands."""
 
 
 def telling(events: list[Event], most: int = 3) -> list[Event]:
@@ -85,7 +80,7 @@ def _reason_before(own: list[Event], closing: Event) -> Event | None:
     for event in own[max(0, at - _NEAR) : at][::-1]:
         if of_trace(event.text) or closes(event.text) or _only_ends(event.text) or does_without(event.text):
             continue
-        if _CALM.search(event.text[:_HEAD]) is not None:
+        if is_calm(event.text):
             steps += 1
         elif event.level in SEVERE_LEVELS or says(event.text, "severe") or _COMPLAINS.search(event.text):
             return event

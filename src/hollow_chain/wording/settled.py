@@ -33,9 +33,9 @@ _LONGEST_TRACE = 200
 """Lines of one trace of calls that are gone back through."""
 _HEAD = 100
 """Characters at the head of a line in which its level stands."""
-_MILD = pattern(
-    r"(?:^|[\s\[<(|=\"])(?:TRACE|DEBUG|INFO|NOTICE|WARN|WARNING)(?=[\s\])>|:,\"]|$)"
-    r"|(?i:(?:[\[<(|]|level=\"?)(?:trace|debug|info|notice|warn|warning)(?=[\])>|\s\"]))|(?i:\b(?:warning|notice|debug|info):)"
+_CALM = pattern(
+    r"(?:^|[\s\[<(|=\"])(?:TRACE|DEBUG|INFO|NOTICE)(?=[\s\])>|:,\"]|$)"
+    r"|(?i:(?:[\[<(|]|level=\"?)(?:trace|debug|info|notice)(?=[\])>|\s\"]))|(?i:\b(?:notice|debug\d?|info):)"
 )
 _SEVERE = pattern(
     r"(?:^|[\s\[<(|=\"])(?:ERROR|ERR|FATAL|CRIT|CRITICAL|EMERG|ALERT|PANIC|SEVERE)(?=[\s\])>|:,\"]|$)"
@@ -49,6 +49,11 @@ _BY_RECORD = {"emergency": "severe", "alert": "severe", "critical": "severe", "e
 """The levels of records, where the line tells none; what a program prints is recorded as information, whatever it is."""
 _GOES_ON = pattern(r"^(?:[ \t]|Caused by\b|at \S|\.\.\. \d|---)")
 """How a line begins that goes on with the one before it."""
+
+
+def is_calm(text: str) -> bool:
+    """Whether a line tells of no trouble by the level that it gives itself: less than a warning."""
+    return _CALM.search(text[:_HEAD]) is not None
 
 
 def does_without(text: str) -> bool:
@@ -160,7 +165,11 @@ def _levels(own: list[Event]) -> list[str]:
         else:
             head = event.text[:_HEAD]
             found.append(
-                "severe" if _SEVERE.search(head) else "mild" if _MILD.search(head) else _BY_RECORD.get(event.level, "")
+                "severe"
+                if _SEVERE.search(head)
+                else "mild"
+                if _CALM.search(head) or _WARNS.search(head)
+                else _BY_RECORD.get(event.level, "")
             )
     return found
 

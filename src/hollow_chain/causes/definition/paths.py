@@ -24,7 +24,6 @@ from hollow_chain.facts.service import Program, is_deserted
 from hollow_chain.families.steps import EXIT_NOT_FOUND, step_of
 from hollow_chain.wording import lines, sought
 from hollow_chain.wording.forms import read, says
-from hollow_chain.wording.settled import outlived
 from hollow_chain.wording.things import paths_below, paths_in
 
 _NOT_THERE = (2, 3)
@@ -297,7 +296,7 @@ def _bears(case: Case, event: Event, path: str) -> str:
     """What it is worth that a line calls a path absent: less where the program may have left the folder in which it begins."""
     if _is_anybodys(case, event, path):
         return HINT
-    if event.call is None and (over := outlived(case.own_events()).get(id(event))):
+    if event.call is None and (over := case.outlived(event)):
         return HINT if over == "further" else FITS
     if event.call is None and lines.saying(case.own_events(), "crashed"):
         return FITS  # what it crashed over may be something else

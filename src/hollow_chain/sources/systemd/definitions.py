@@ -91,7 +91,7 @@ def linked_units(files: Files) -> dict[str, Linked]:
     """When each unit was linked to what starts it, and to what."""
     found: dict[str, Linked] = {}
     for folder in _WANTS_FOLDERS:
-        for kind in ("wants", "requires"):
+        for kind in ("wants", "requires", "upholds"):
             links = files.matching(f"{folder}/*.{kind}/*")
             files.expect(links)
             for link in links:
