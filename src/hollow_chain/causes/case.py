@@ -13,11 +13,12 @@ from hollow_chain.causes.good_runs import plain, said_when_well
 from hollow_chain.causes.host_index import HostIndex
 from hollow_chain.causes.nature import When
 from hollow_chain.causes.standing import Standing, failed_last, skipped, standing
+from hollow_chain.causes.tries import since_stop, tries_begun, with_the_try_before
 from hollow_chain.chain.graph import Graph, Node
 from hollow_chain.facts.host import TOLD, Event, File, Host, HostAccount
 from hollow_chain.facts.service import Service, has_its_tasks, is_deserted
 from hollow_chain.families import Family
-from hollow_chain.families.messages import EXITED, STARTED, STARTING, STOPPING
+from hollow_chain.families.messages import STARTED, STARTING, STOPPING
 from hollow_chain.families.times import ENDED_AT_ONCE
 from hollow_chain.wording.last_words import final
 from hollow_chain.wording.observed import SURE
@@ -29,8 +30,6 @@ ACCOUNTS = "accounts"
 SOCKETS = "socket table"
 _BOOT_SLACK = timedelta(seconds=60)
 """The moment of a boot is told by the clock as it was then; what a network clock has set right since is seldom more."""
-_ONE_AFTER_THE_OTHER = timedelta(minutes=10)
-"""Two tries that end alike within so long fail for one reason."""
 _TRIES_OF_A_SERIES = 3
 """Starts of a series of restarts whose words are heard: the first one often says more than the ones after it, which fail over its
 leftovers."""
@@ -128,39 +127,6 @@ class Facts:
         if unit.service is None or not self.standing(unit).well:
             return True
         return self.standing(unit) is Standing.IDLE and unit.service.startup in ("manual", "disabled")
-
-
-def _begun(events: list[Event]) -> list[datetime]:
-    """When starts were begun by the manager's records: at "starting", or at "started" where no other came before it."""
-    found: list[datetime] = []
-    pending = False
-    for event in events:
-        if event.code == STARTING or (event.code == STARTED and not pending):
-            found.append(event.at)
-        if event.code in (STARTING, STARTED):
-            pending = event.code == STARTING
-    return found
-
-
-def _since_stop(events: list[Event], begun: list[datetime]) -> list[datetime]:
-    """Those starts that came after the last stop by hand: the manager announces no such stop between its own restarts."""
-    stops = [event.at for event in events if event.code == STOPPING]
-    return [at for at in begun if not stops or at > stops[-1]]
-
-
-def _with_the_try_before(events: list[Event], since: list[Event]) -> list[Event]:
-    """The records of the last try with those of the one before it, where the program's own words of the last one were lost and the two
-    ended alike: of a process that is gone at once the journal may not learn whose it was. Empty where that does not hold."""
-    ends = [e for e in events if e.code == EXITED]
-    if (
-        len(ends) < 2
-        or ends[-1] not in since
-        or ends[-1].text != ends[-2].text
-        or ends[-1].at - ends[-2].at > _ONE_AFTER_THE_OTHER
-    ):
-        return []
-    begun = [at for at in _begun(events) if at <= ends[-2].at]
-    return [e for e in events if begun and e.at >= begun[-1]]
 
 
 _TELLS_WHEN_UP = ("forking", "notify", "notify-reload", "dbus")
@@ -312,12 +278,12 @@ class Case(msgspec.Struct, frozen=True):
         # What was seen of a start that was watched holds for the tries that have come after it by themselves, too.
         since = [e for e in events if e.call or e.at >= (by_the_clock if e.at.microsecond else by_the_second)]
         if since and self.service.state == "failed" and not any(not e.by_manager for e in since):
-            return _with_the_try_before(events, since) or since
+            return with_the_try_before(events, since) or since
         return since or events
 
     def _last_start(self, events: list[Event]) -> datetime | None:
         """When the last try began: at the manager's record of it, which comes before any step, else at the program's start."""
-        recorded = _begun(events)
+        recorded = tries_begun(events)
         last = self.service.last
         started = last.started_at if last else None
         if last is not None and last.result == "resources" and last.ended_at is not None:
@@ -325,7 +291,7 @@ class Case(msgspec.Struct, frozen=True):
         if (
             last is not None and self.facts.standing(self.node) is Standing.UNSTABLE
         ):  # the start by hand, and each that was repeated
-            series = _since_stop(events, recorded)
+            series = since_stop(events, recorded)
             return series[-min(last.restarts + 1, len(series))] if series else None
         if recorded and last is not None and self.service.state == "failed" and last.restarts > 1:
             # The tries of one series fail for one reason, and of a short one the words may have been lost.
