@@ -113,8 +113,11 @@ def demo_facts(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def pytest_make_parametrize_id(val: object) -> str | None:
-    """Name long bytes by their number: packed ones differ from second to second, and workers must agree on names."""
-    return f"{len(val)} bytes" if isinstance(val, bytes) and len(val) > 20 else None
+    """Name long bytes by their number: packed ones differ from second to second, and workers must agree on names. Of a long text, the
+    begin and the length: as a name it would fill the screen at each failure."""
+    if isinstance(val, bytes) and len(val) > 20:
+        return f"{len(val)} bytes"
+    return f"{val[:20]} and {len(val) - 20} more" if isinstance(val, str) and len(val) > 1000 else None
 
 
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import contextlib
 import importlib
+import inspect
 import json
 import pkgutil
 import re
@@ -13,7 +14,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -23,6 +24,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import hollow_chain
+from hollow_chain import wording
 from hollow_chain.facts import Host, snapshot
 from hollow_chain.facts.codec import MAX_TEXT, MAX_YAML_NODES, SnapshotError, decode, encode
 from hollow_chain.facts.host import Event
@@ -34,7 +36,7 @@ from hollow_chain.sources import endpoint_settings, logs
 from hollow_chain.sources import settings as words_of_settings
 from hollow_chain.sources.records import Columns, RecordError, read
 from hollow_chain.sources.systemd import unit_file
-from hollow_chain.wording import complaints, lines, secrets
+from hollow_chain.wording import secrets
 from hollow_chain.wording.secrets import mask_text
 from tests.conftest import Run
 
@@ -113,6 +115,25 @@ def test_every_pattern_takes_time_in_proportion_to_the_text(name: str, form: re.
             assert most < WORTH_A_LOOK or most < STEEPEST * TIMES * least, (begin, unit, least, most)
 
 
+def readers() -> Iterator[Callable[[list[Event]], Iterable[object]]]:
+    """Every reader of words: each public function of that room that asks for lines, and for nothing more."""
+    for info in pkgutil.iter_modules(wording.__path__, f"{wording.__name__}."):
+        module = importlib.import_module(info.name)
+        for name, value in vars(module).items():
+            if inspect.isfunction(value) and not name.startswith("_") and value.__module__ == info.name:
+                first, *others = inspect.signature(value).parameters.values() or [None]
+                if first and first.annotation == "list[Event]" and all(one.default is not one.empty for one in others):
+                    yield value
+
+
+READERS = list(readers())
+
+
+def test_there_are_readers_to_be_tried() -> None:
+    names = {reader.__name__ for reader in READERS}
+    assert names >= {"missing_paths", "refused", "busy", "unknown_user", "telling", "outlived", "config_errors"}
+
+
 def test_there_are_patterns_to_be_tried() -> None:
     assert len(PATTERNS) > 90
 
@@ -121,15 +142,14 @@ def test_there_are_patterns_to_be_tried() -> None:
                                   "://:" * 20_000, '{"a":"' * 13_000])  # fmt: skip
 def test_long_texts_are_read_at_once(text: str) -> None:
     """In a process of its own, which is ended if it does not end; what was meant to be an attack took minutes."""
-    readers = "missing_paths, unopened_paths, refused, unknown_user, telling"
     code = (
-        f"import sys; from datetime import datetime, UTC; from hollow_chain.wording.lines import {readers}\n"
-        "from hollow_chain.facts.host import Event; from hollow_chain.wording.secrets import mask_text\n"
-        "text = sys.stdin.read(); mask_text(text); event = Event(at=datetime.now(UTC), text=text, level='error')\n"
-        "from hollow_chain.wording.complaints import config_errors\n"
-        f"[list(reader([event])) for reader in ({readers}, config_errors)]"
+        "import sys; from tests.test_bounds import NOON, READERS, Event, mask_text\n"
+        "text = sys.stdin.read(); mask_text(text); event = Event(at=NOON, text=text, level='error')\n"
+        "for reader in READERS: list(reader([event]))"
     )
-    subprocess.run([sys.executable, "-c", code], input=text.encode(), check=True, timeout=100)
+    subprocess.run(
+        [sys.executable, "-c", code], input=text.encode(), check=True, timeout=100, cwd=Path(__file__).parents[1]
+    )
 
 
 # What a file may take.
@@ -261,8 +281,7 @@ def test_no_text_breaks_a_reader(text: str) -> None:
     for line in text.splitlines():
         logs.moment_of(line)
     events = [Event(at=NOON, text=mask_text(line), service="a", source="journal (a)") for line in text.splitlines()]
-    for reading in (lines.missing_paths, lines.unopened_paths, lines.endpoint_in_use, lines.address_not_there, lines.refused, lines.busy,
-                    lines.missing_libraries, lines.unknown_user, complaints.config_errors, lines.telling):  # fmt: skip
+    for reading in READERS:
         list(reading(events))
 
 
