@@ -232,7 +232,7 @@ class Case(msgspec.Struct, frozen=True):
         if not standing.well:
             true |= When.UNWELL | When.STRAINED
             if service is not None and (failed_last(service) or self.was_seen_not_to_come_up):
-                true |= When.FAILED
+                true |= When.FAILED | When.SPOKE if self.own_events() else When.FAILED
         if service is not None and service.usage is not None and has_its_tasks(service):
             true |= When.STRAINED
         return true | When.LICENSED if self.node.name in self.index.license_servers and service is not None else true

@@ -33,6 +33,8 @@ class When(Flag):
     """It is not well by itself."""
     FAILED = auto()
     """It is not well, and its last run ended badly."""
+    SPOKE = auto()
+    """That, and the program said something in it."""
     STRAINED = auto()
     """It is not well by itself, or has as many tasks as it may have."""
     LICENSED = auto()

@@ -21,7 +21,7 @@ _OTHERS = 0o077
 """What group and others may do (inode(7))."""
 
 
-@cause("too-open", Boot.STAYS, states=("running", *NOT_UP), when=When.FAILED)
+@cause("too-open", Boot.STAYS, states=("running", *NOT_UP), when=When.SPOKE)
 def too_open(case: Case) -> Iterator[Finding]:
     """The program refuses to use what others may read or write.
 
