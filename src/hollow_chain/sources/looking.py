@@ -159,10 +159,19 @@ _MOST_PLACES, _MOST_WITHIN = 40, 12
 """Places of its own that are looked at, and things in each folder: enough to see whose they are."""
 
 
+_LOCKS = ("/run/{}.pid", "/run/{}.lock", "/run/lock/{}", "/run/lock/{}.lock", "/tmp/{}.pid", "/tmp/{}.lock")
+"""Where programs say by habit that they run (hier(7), "/run"), and where many in-house ones do."""
+
+
 def _places(service: Service) -> list[str]:
     names = names_of(service)
     own = service.program.own_folders if service.program else []
-    places = [*own, *(f"{root}/{name}" for root in _ROOTS for name in names), *(f"/etc/{name}.conf" for name in names)]
+    files = ("/etc/{}.conf", *_LOCKS)
+    places = [
+        *own,
+        *(f"{root}/{name}" for root in _ROOTS for name in names),
+        *(f.format(name) for f in files for name in names),
+    ]
     return list(dict.fromkeys(places))
 
 
@@ -176,8 +185,9 @@ def _own_places(service: Service, looker: Looker) -> list[str]:
             continue
         looker.look_way(place)
         found.append(place)
-        if seen.exists and seen.kind == "folder" and place.startswith("/var/"):
-            within = [f"{place}/{name}" for name in looker.names(place, _MOST_WITHIN)]
+        if seen.exists and seen.kind == "folder" and place.startswith(("/var/", "/run/")):
+            names = looker.names(place, _MOST_WITHIN)
+            within = [f"{place}/{name}" for name in names if place.startswith("/var/") or _LOCK_NAME.search(name)]
             found += [
                 path for path in within if (file := looker.look(path)) is not None and (file.exists or file.link_to)
             ]

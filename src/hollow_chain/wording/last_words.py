@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from hollow_chain.facts.host import Event
+from hollow_chain.families.messages import EXITED, FAILED, JOB_FAILED
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import forms
 from hollow_chain.wording.closing import REASONS, closes
@@ -16,6 +17,8 @@ _RAISED = pattern(r"^[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
 _FEW_WORDS = 4
 """So many words a line may have that says nothing but that the program ends: a name, a level, and "failed" or "going down"."""
 NOISE = ("Started ", "Starting ", "Stopped ", "Stopping ", "Scheduled restart job", "Consumed ")
+_ONLY_THAT = (EXITED, FAILED, JOB_FAILED)
+"""Records of the manager that a run failed, and with which number: what is known of the run says the same."""
 _NEAR = 8
 """Lines before a closing sentence among which its reason is sought."""
 _STEPS_BETWEEN = 2
@@ -30,7 +33,11 @@ _COMPLAINS = pattern(
 
 def telling(events: list[Event], most: int = 3) -> list[Event]:
     """The last records that say something beyond the manager's own routine, errors before other lines."""
-    spoken = [e for e in events if e.text.strip() and not e.text.startswith(NOISE)]
+    spoken = [
+        e
+        for e in events
+        if e.text.strip() and not e.text.startswith(NOISE) and not (e.by_manager and e.code in _ONLY_THAT)
+    ]
     own = [e for e in spoken if not e.by_manager and not e.source.startswith(CONFIGURATION)]
     severe = [e for e in own if e.level in SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
     full = [e for e in severe if not _only_ends(e.text) and not of_trace(e.text)]

@@ -45,7 +45,7 @@ def condition_unmet(case: Case) -> Iterator[Finding]:
     )
     said = ", ".join(_in_words(c) for c in unmet[:3])
     yield Finding(
-        says=f"{service.name} was skipped at its start: {said}.",
+        says=f"{service.name} was {'refused a' if _asserts(unmet) else 'skipped at its'} start: {said}.",
         evidence=tuple(
             case.seen(f"{c.kind}={'!' if c.negated else ''}{c.parameter} does not hold", bears=PROOF) for c in unmet[:5]
         ),
@@ -92,9 +92,8 @@ def _command_said_no(case: Case) -> Finding:
 def _in_words(condition: Condition) -> str:
     kind = re.sub(r"^(Condition|Assert)", "", condition.kind)
     words = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", kind).lower()
-    return (
-        f"its condition \u201c{words} {'is not ' if condition.negated else ''}{condition.parameter}\u201d does not hold"
-    )
+    what = "assertion" if condition.kind.startswith("Assert") else "condition"
+    return f"its {what} \u201c{words} {'is not ' if condition.negated else ''}{condition.parameter}\u201d does not hold"
 
 
 def _provide(condition: Condition, service: Service) -> str:

@@ -178,10 +178,11 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
         here = f"no socket of {case.service.name} on port {port}"
         without = (case.seen(here, SOCKETS, bears=FITS),) if case.standing.well else ()
         yield Finding(
-            says=f"{case.service.name} may not listen on {said_endpoint(address, port, protocol_in(event.text)) if port else 'its port'}: "
+            says=f"{case.service.name} {'may not listen on ' if port else 'most likely may not listen on its port'}"
+            f"{said_endpoint(address, port, protocol_in(event.text)) if port else ''}: "
             f"ports below {first} need a right that {user} does not have here.",
             # Whoever does not say which may have been refused a socket in the file system.
-            evidence=(case.quoted(event, SAID if port else TELLS), *without,
+            evidence=(case.quoted(event, SAID if port else HINT), *without,
                       case.seen(f"first port that any account may take: {first}", bears=FITS if port else HINT)),
             mends=(
                 Mend(f"Give {case.service.name} the single right to take low ports (CAP_NET_BIND_SERVICE), or have the "
@@ -189,6 +190,7 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
                      _let_bind(case, event, port)),
                 Mend(f"Or let it use a port from {first} on.", "after a restart", instead=True),
             ),
+            residual=not port,
             explains=("exits-with-error", "crash-loop", "access-denied", "config-rejected", "start-rate-limited"),
         )  # fmt: skip
         return

@@ -271,6 +271,7 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
             [p for p in paths_in(event.text) if _is_lock(p, case.file(p))]
             or _held_by_name(case, event)
             or _sockets_in(case, event)
+            or _own_locks(case, event)
             or [""]
         )
         for path in paths:
@@ -308,6 +309,17 @@ def _held_by_name(case: Case, event: Event) -> list[str]:
     return [
         f.path for f in held if re.search(rf"(?<![\w.\-]){re.escape(f.path.rpartition('/')[2])}(?![\w\-])", event.text)
     ]
+
+
+def _own_locks(case: Case, event: Event) -> list[str]:
+    """Of a line that names no lock: those of its own, by name and place, that hold the number which the line tells; where it tells none,
+    the only one that there is."""
+    places = looked.used(case)
+    number = lines.process_in(event.text) if places else 0
+    found = [file for file in places if file.exists and file.kind == "file" and _is_lock(file.path, file)]
+    if number:
+        return [file.path for file in found if file.names_process == number]
+    return [file.path for file in found] if len(found) == 1 else []
 
 
 def _is_lock(path: str, file: File | None) -> bool:

@@ -10,6 +10,7 @@ from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, Evidence, Findi
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.words import numbered
+from hollow_chain.facts.habits import names_of, own_names_of
 from hollow_chain.facts.host import Filesystem
 from hollow_chain.wording import lines
 from hollow_chain.wording.counts import size
@@ -80,7 +81,9 @@ def _no_room(case: Case) -> Iterator[Finding]:
             explains=("exits-with-error", "exits-at-once", "crash-loop", "killed", "access-denied"),
         )
         return
-    full_ones = [f for f in case.host.filesystems if _is_full(f) and _is_written(f)] if looked.is_silent(case) else []
+    full_ones = (
+        [f for f in case.host.filesystems if _is_full(f) and _may_be_written(case, f)] if looked.is_silent(case) else []
+    )
     for full in full_ones[:1]:  # where it writes is known in part only
         name, what = case.service.name, "inodes" if full.free and full.inodes_free == 0 else "space"
         yield Finding(
@@ -95,9 +98,14 @@ def _no_room(case: Case) -> Iterator[Finding]:
         )
 
 
-def _is_written(place: Filesystem) -> bool:
-    """Whether services write to a file system by habit (hier(7))."""
-    return place.kind not in _OF_THE_KERNEL and (place.mounted_on == "/" or place.mounted_on.startswith(_WRITTEN))
+def _may_be_written(case: Case, place: Filesystem) -> bool:
+    """Whether the service may well write to a file system of which nothing else tells that it does: by habit (hier(7)), and not where it
+    bears the name of another service."""
+    if place.kind in _OF_THE_KERNEL or not (place.mounted_on == "/" or place.mounted_on.startswith(_WRITTEN)):
+        return False
+    parts = set(place.mounted_on.split("/"))
+    others = (one for one in case.host.services if one.name != case.service.name)
+    return not parts.isdisjoint(names_of(case.service)) or all(parts.isdisjoint(own_names_of(one)) for one in others)
 
 
 _WRITTEN = ("/var", "/srv", "/tmp", "/run", "/home", "/opt", "/mnt", "/data")

@@ -84,7 +84,10 @@ def killed(case: Case) -> Iterator[Finding]:
         ),
         mends=(
             Mend(
-                f"Update or repair the program of {service.name}: it crashed with {name}."
+                f"Find out what {service.name} was at when its watchdog ran out ({name} ended it then, on purpose): its log before "
+                "that says it. Where its work takes that long, give it a longer WatchdogSec=."
+                if watchdog
+                else f"Update or repair the program of {service.name}: it crashed with {name}."
                 if crashed
                 else f"Find who sent {name}; then start {service.name}.",
                 acts=(start(service.name),) if number in _FROM_OUTSIDE and not crashed and not watchdog else (),

@@ -338,6 +338,8 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
                 step, step_program, code, status = name, command[0], ended_code, ended_status
                 command_line = mask_arguments(list(command[1]))[:_MOST_ARGUMENTS]
     main = moment(facts.get("ExecMainStartTimestamp")) if kind == "service" else None
+    if not step and not code and result not in ("", "success"):
+        step, step_program, command_line = _step_before_program(facts, main, started)
     # Waiting for the next try of a restart moves the unit's moment: where the program itself ran last, its own counts.
     begun = main if main and not step and facts.get("NRestarts", 0) else _later(main, started)
     return LastRun(
@@ -356,6 +358,28 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
         restarts=facts.get("NRestarts", 0),
         status_text=_said(facts.get("StatusText", "")),
     )
+
+
+_BEFORE_PROGRAM = ("ExecCondition", "ExecStartPre")
+
+
+def _step_before_program(
+    facts: Properties, main: datetime | None, started: datetime | None
+) -> tuple[str, str, list[str]]:
+    """The step that a start failed in which never came to the program, where it can be but one: how each step ended the manager forgets
+    when it reads its definitions anew. Its program and command line, where only one command can have failed."""
+    commands = [(name, command) for name in _BEFORE_PROGRAM for command in facts.get(name, ()) if not command[2]]
+    if (
+        not commands
+        or started is None
+        or (main is not None and main >= started)
+        or len({name for name, _ in commands}) > 1
+    ):
+        return "", "", []
+    name, command = commands[0]
+    if len(commands) > 1:
+        return name, "", []
+    return name, command[0], mask_arguments(list(command[1]))[:_MOST_ARGUMENTS]
 
 
 def _took(facts: Properties) -> float | None:
