@@ -144,6 +144,30 @@ def test_the_step_that_failed_is_told_from_the_main_program() -> None:
     assert (service.last.step, service.last.exit_status) == ("ExecStartPre", 3)
 
 
+FORGOTTEN = ("/bin/check", ["/bin/check", "--deep"], False, 0, 0, 0, 0, 0, 0, 0)
+"""A step whose end the manager keeps no longer: it has read its definitions anew."""
+
+
+@pytest.mark.parametrize(
+    ("steps", "begun", "told"),
+    [
+        ({"ExecStartPre": [FORGOTTEN]}, 0, ("ExecStartPre", "/bin/check", ["/bin/check", "--deep"])),
+        ({"ExecStartPre": [FORGOTTEN, FORGOTTEN]}, 0, ("ExecStartPre", "", None)),
+        ({"ExecCondition": [FORGOTTEN], "ExecStartPre": [FORGOTTEN]}, 0, ("", "", None)),
+        ({"ExecStartPre": [("/bin/check", ["/bin/check"], True, 0, 0, 0, 0, 0, 0, 0)]}, 0, ("", "", None)),
+        ({"ExecStartPre": [FORGOTTEN]}, NOON_MICROSECONDS + 5, ("", "", None)),
+    ],
+    ids=["the only one", "one of two", "one of two kinds", "one that may fail", "the program itself began after it"],
+)
+def test_a_step_that_the_manager_has_forgotten_is_told_where_it_can_be_but_one(
+    steps: dict[str, Any], begun: int, told: tuple[str, str, list[str] | None]
+) -> None:
+    started = {"InactiveExitTimestamp": NOON_MICROSECONDS, "ExecMainStartTimestamp": begun}
+    last = service_of(properties(Result="exit-code", **steps, **started), frozenset()).last
+    assert last is not None
+    assert (last.step, last.step_program, last.step_arguments) == told
+
+
 def test_an_end_by_a_signal_is_no_exit_status() -> None:
     killed = properties(Result="signal", ExecMainCode=2, ExecMainStatus=9, InactiveExitTimestamp=NOON_MICROSECONDS)
     last = service_of(killed, frozenset()).last

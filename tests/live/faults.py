@@ -198,6 +198,18 @@ FAULTS = [
         "prep", "program-missing", "prep.service",
     ),
     Fault(
+        "a step that tests for what is not there, and definitions read anew since, over which the manager forgets how it ended",
+        unit("sound.service", "ExecStartPre=/usr/bin/test -d /srv/sound/depths\n" + SLEEP) + RELOAD + start("sound") + RELOAD,
+        "sound", "path-missing", "sound.service",
+    ),
+    Fault(
+        "its own PID file left over, and words that tell only the number in it",
+        "mkdir -p /opt/dory; printf '#!/bin/sh\nread n < /run/dory.pid && echo \"already running as process $n\" && exit 1\n"
+        "exec sleep infinity\n' > /opt/dory/run; chmod 0755 /opt/dory/run; (sh -c 'echo $$ > /run/dory.pid')\n"
+        + unit("dory.service", "ExecStart=/opt/dory/run") + RELOAD + start("dory"),
+        "dory", "stale-lock", "dory.service",
+    ),
+    Fault(
         "an instance whose condition names its own file",
         unit("berth@.service", SLEEP, "ConditionPathExists=/etc/berth/%i.conf") + RELOAD + "mkdir /etc/berth; touch /etc/berth/1.conf\n"
         + start("berth@2"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import timedelta
 
 from hollow_chain.causes.case import SOCKETS, Case
 from hollow_chain.causes.finding import FITS, HINT, SAID, Evidence, Finding, Mend
@@ -14,6 +15,8 @@ from hollow_chain.wording.forms import read, says
 from hollow_chain.wording.things import endpoints_of, named_endpoints
 
 _REFUSED = "login refused"
+_NEAR_ITS_END = timedelta(seconds=15)
+"""Before the end of a run, what it ends over is said: clients give up a login after some seconds, and servers refuse others all day."""
 
 
 @cause("login-refused", Boot.STAYS, states=NOT_UP, when=When.SPOKE)
@@ -22,14 +25,14 @@ def login_refused(case: Case) -> Iterator[Finding]:
 
     Looks at: log lines that say so, with the account and the address that they name; who listens at that address.
     Convinced by: such a line that the run did not go on after.
-    Against: a run that went on after it: then it was somebody's else login, or one that it can do without.
+    Against: a run that went on after it: then it was the login of somebody else at this service, or one that it can do without.
     Mend: put the account or its password right, here or there; no password is ever shown.
     """
     said = [event for event in case.own_events() if says(event.text, _REFUSED)]
     if not said:
         return
     event = said[-1]
-    over = case.outlived(event) is not None
+    over = case.outlived(event) is not None or _is_long_ago(case, event)
     account = next((name for one in reversed(said) for name in read(one.text).named(_REFUSED, "account")), "")
     where, served = _called(case, event)
     who = f" as '{account}'" if account else ""
@@ -47,6 +50,12 @@ def login_refused(case: Case) -> Iterator[Finding]:
         residual=over,
         explains=() if over else ("exits-with-error", "crash-loop", "exits-at-once", "start-timeout"),
     )
+
+
+def _is_long_ago(case: Case, event: Event) -> bool:
+    """Whether the run went on for a while after it, without a word."""
+    ended = case.service.last.ended_at if case.service.last is not None else None
+    return ended is not None and ended - event.at > _NEAR_ITS_END
 
 
 def _called(case: Case, event: Event) -> tuple[str, tuple[Evidence, ...]]:
