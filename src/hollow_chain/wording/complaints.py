@@ -51,8 +51,10 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
         if located and (is_source(located[0]) or says(event.text, "noted", "in code")):
             continue  # where in the program, not where in its configuration; or no complaint at all
         rejects = says(event.text, "rejected") and not is_call_error(event.text)
-        if rejects and (_is_of_own_source(events, index) or is_set_in(event.text)):
+        source = _own_place(events, index) if rejects else None
+        if rejects and (is_set_in(event.text) or (source is not None and is_source(source[0]))):
             continue
+        located = located or source
         if rejects and says(event.text, "ownership", "too open") and (located is None and line_in(event.text) is None):
             continue  # what it says of a file is who may use it
         if located and (rejects or event.level in _SPOKEN_LEVELS):
@@ -73,16 +75,16 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
 
 
 _OWN_SYNTAX = pattern(r"^(?:SyntaxError|IndentationError|TabError)\b")
-_OWN_PLACE = pattern(r"^\s{1,8}File \"(?P<path>[^\"]{1,1000})\", line \d{1,9}$")
+_OWN_PLACE = pattern(r"^\s{1,8}File \"(?P<path>[^\"]{1,1000})\", line (?P<line>\d{1,9})$")
 
 
-def _is_of_own_source(events: list[Event], index: int) -> bool:
-    """Whether a parser's complaint is the interpreter's own, of the program's source, whose place it gives without a function around it
-    (traceback(3) of Python, "SyntaxError"): no word about a configuration."""
+def _own_place(events: list[Event], index: int) -> tuple[str, int] | None:
+    """The place that a complaint of the interpreter's own is about, which it gives without a function around it (traceback of Python,
+    "SyntaxError"): a part of the program, most often, and no configuration then."""
     if _OWN_SYNTAX.search(events[index].text) is None:
-        return False
+        return None
     near = [_OWN_PLACE.search(event.text) for event in events[max(0, index - _PLACE_BEFORE) : index]]
-    return any(match is not None and _SOURCE_CODE.search(match["path"]) for match in near)
+    return next(((match["path"], int(match["line"])) for match in reversed(near) if match is not None), None)
 
 
 _PLACE_BEFORE = 4
@@ -131,5 +133,7 @@ def _place_after(events: list[Event], index: int) -> tuple[str, int] | None:
 
 
 def _line_near(events: list[Event], index: int) -> int | None:
-    near = (line_in(event.text) for event in events[max(0, index - 2) : index + 3])
+    # A place in the program, as a trace of calls names it, is none in what the program reads.
+    around = (event for event in events[max(0, index - 2) : index + 3] if not says(event.text, "in code"))
+    near = (line_in(event.text) for event in around)
     return next((line for line in near if line), None)

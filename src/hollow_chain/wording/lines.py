@@ -206,7 +206,7 @@ def unknown_user(events: list[Event]) -> Iterator[tuple[Event, str]]:
 
 
 _CALLED = pattern(
-    r"(?i)(?:\b(?:at|to|host|server)[ \t]{1,4}|//)(?P<name>[A-Za-z][\w\-]{0,62}(?:\.[\w\-]{1,63}){0,20}):\d{2,5}(?![\w.])"
+    r"(?i)(?:\b(?:at|to|on|with|host|server)[ \t]{1,4}|//)(?P<name>[A-Za-z][\w\-]{0,62}(?:\.[\w\-]{1,63}){0,20}):\d{2,5}(?![\w.])"
 )
 
 
@@ -232,7 +232,7 @@ def host_in(text: str) -> str:
     if asked is not None:  # of whom it was asked is another matter
         return asked["name"]
     quoted = [name for name in quoted_hosts(text) if name.lower() not in forms.not_named("host")]
-    called = [match["name"] for match in _CALLED.finditer(text)]
+    called = [match["name"] for match in _CALLED.finditer(text) if match["name"].lower() not in forms.not_named("host")]
     names = addresses_in(text) or [*quoted, *called, *forms.read(text).named("host", "host")]
     return next((name for name in names if not name.isdigit() and not _is_a_kind(name, text)), "")
 

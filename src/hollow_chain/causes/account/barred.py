@@ -87,7 +87,8 @@ def _barred_by_number(case: Case) -> list[tuple[Evidence, str]]:
 def _barred_by_session(case: Case) -> list[tuple[Evidence, str]]:
     last = case.service.last
     said = lines.saying(case.told_events(), "account barred")
-    found = [(case.quoted(said[-1], FITS), "its log says so")] if said else []
+    ended_on = bool(said) and said[-1] in case.final_events()
+    found = [(case.quoted(said[-1], SAID if ended_on else FITS), "its log says so")] if said else []
     if last is not None and last.exit_status == EXIT_PAM:
         status = case.seen(
             f"exit status {EXIT_PAM} of the manager: no session could be opened for the account", bears=SAID

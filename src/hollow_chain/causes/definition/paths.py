@@ -208,7 +208,9 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
             yield path, [of_test[path]]
             continue
         wants_folder = (path in spoken and _wants_folder(spoken[path])) or path in program.own_folders
-        misplaced = file is not None and file.exists and file.kind == "file" and wants_folder
+        wants_file = path in spoken and _wants_file(spoken[path])
+        stands_there = file.kind if file is not None and file.exists else ""
+        misplaced = (stands_there == "file" and wants_folder) or (stands_there == "folder" and wants_file)
         if (
             path in skip
             # The manager makes it at each start, where nothing else stands in its place, and no link to nothing.
@@ -224,7 +226,8 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
             continue
         if misplaced:
             said = [case.quoted(spoken[path], SAID)] if path in spoken else []
-            yield path, [*said, case.seen(f"{path} is a file, and no folder", FILES, bears=SAID)]
+            what = "a folder, and no file" if stands_there == "folder" else "a file, and no folder"
+            yield path, [*said, case.seen(f"{path} is {what}", FILES, bears=SAID)]
             continue
         if file is None and case.family.named_paths_are_looked_at:
             continue  # the log says so, and nobody looked: not enough
@@ -312,6 +315,11 @@ def _bears(case: Case, event: Event, path: str) -> str:
 def _wants_folder(event: Event) -> bool:
     """Whether a line says that something is no folder (``ENOTDIR``)."""
     return bool(re.search(r"(?i)not a (?:directory|folder)", event.text))
+
+
+def _wants_file(event: Event) -> bool:
+    """Whether a line says that something is a folder, where it was to be none (``EISDIR``)."""
+    return bool(re.search(r"(?i)is a (?:directory|folder)|\bEISDIR\b", event.text))
 
 
 def _of_step(case: Case) -> list[str]:
