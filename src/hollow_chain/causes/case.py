@@ -57,7 +57,8 @@ class Facts:
 
     def __init__(self, graph: Graph) -> None:
         self.graph = graph
-        self._indexes: dict[str, HostIndex] = {}
+        self.indexes: dict[str, HostIndex] = {}
+        """The look-ups of each host that was asked for so far."""
         self._standings: dict[int, Standing] = {}
         self.troubled: frozenset[tuple[str, str]] | None = None
         """Where the whole of the facts has been looked through: all nodes that are not well or stand on one that is
@@ -81,9 +82,9 @@ class Facts:
 
     def index(self, host: str) -> HostIndex:
         """The look-ups of the host of that name."""
-        found = self._indexes.get(host)
+        found = self.indexes.get(host)
         if found is None:
-            found = self._indexes[host] = HostIndex(self.graph.hosts.get(host) or Host(name=host))
+            found = self.indexes[host] = HostIndex(self.graph.hosts.get(host) or Host(name=host))
         return found
 
     def standing(self, node: Node) -> Standing:
@@ -157,7 +158,8 @@ class Case(msgspec.Struct, frozen=True):
     @property
     def index(self) -> HostIndex:
         """The look-ups of the node's host."""
-        return self.facts.index(self.node.host)
+        host = self.node.host  # asked for more often than anything else
+        return self.facts.indexes.get(host) or self.facts.index(host)
 
     @property
     def host(self) -> Host:

@@ -34,6 +34,11 @@ class HostIndex:
         """Files by path, in the one form that the host's family tells apart (see :meth:`file`)."""
         return {self._form(file.path): file for file in self.host.files}
 
+    @cached_property
+    def fixed(self) -> dict[str, File]:
+        """Those that a flag keeps from being changed, by path: hardly ever any."""
+        return {file.path: file for file in self.host.files if file.fixed}
+
     def file(self, path: str) -> File | None:
         """What was seen at *path*. The control-manager family takes both slashes and any case of letters for the same."""
         return self.files.get(self._form(path))

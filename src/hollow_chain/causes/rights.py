@@ -33,6 +33,8 @@ class Barrier(msgspec.Struct, frozen=True):
     by_definition: bool = False
     by_mount: bool = False
     """Whether the file system is mounted so."""
+    by_flag: bool = False
+    """Whether a flag of the file is set so, which keeps out everybody."""
     file: File | None = None
 
 
@@ -88,6 +90,14 @@ def closed_to_all_but_root(case: Case, path: str) -> Barrier | None:
     return Barrier(path, why, file=file)
 
 
+def _fixed(case: Case, path: str) -> File | None:
+    """What a flag keeps from being changed: the thing itself, or the folder in which it is to be made."""
+    file, known = case.file(path), case.index.fixed
+    above = known.get(path.rpartition("/")[0])
+    to_be_made = above is not None and above.fixed == "immutable" and not (file is not None and file.exists)
+    return known.get(path) or (above if to_be_made else None)
+
+
 def _closed(case: Case, path: str, writes: bool | None, runs: bool = False) -> Barrier | None:
     """By the definition (systemd.exec(5), "Sandboxing"), or by a file system that takes no writes."""
     confinement = case.service.confinement
@@ -108,6 +118,9 @@ def _closed(case: Case, path: str, writes: bool | None, runs: bool = False) -> B
             barred = [place for place in confinement.not_run or () if inside(path, place)]
             if barred:
                 return Barrier(barred[0], f"its definition lets nothing be executed in {barred[0]}", by_definition=True)
+    if writes is not False and case.index.fixed and (fixed := _fixed(case, path)) is not None:
+        why = f"{fixed.path} is {fixed.fixed}: a flag of the file keeps everybody from changing it, root included (chattr(1))"
+        return Barrier(fixed.path, why, by_flag=True)
     mounted = [f for f in case.host.filesystems if inside(path, f.mounted_on)]
     mount = max(mounted, key=lambda f: len(f.mounted_on), default=None)
     if writes and mount is not None and mount.read_only:

@@ -86,6 +86,9 @@ class File(Part, gc=False):
     interpreter_exists: bool | None = None
     speaks_of_reports: Annotated[bool | None, of_kind(LOOKED_UP)] = None
     """Of a program that has to report to the manager that it is up: whether anything in it speaks of that. None: not known."""
+    fixed: Annotated[str, of_kind(LOOKED_UP)] = ""
+    """``immutable`` or ``append-only``, where that was looked up and it is: then nobody may change it otherwise, root included
+    (ioctl_iflags(2))."""
     acl: Listed[str] = []
     """Entries of its access control list beyond owner, group and others, as ``user:mate:r-x`` (acl(5))."""
     held_by: ProcessNumber = 0

@@ -11,6 +11,7 @@ from __future__ import annotations
 import errno
 import os
 import stat
+import sys
 import time
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -298,6 +299,21 @@ class Walker:
             return os.getxattr(f"/proc/self/fd/{found.folder.handle}/{found.name}", name, follow_symlinks=False)
         except (AttributeError, ValueError) as error:
             raise OSError(errno.ENOTSUP, str(error)) from None
+
+    def fixed(self, found: Found) -> str:
+        """The flag that keeps everybody from changing a file or a folder, root included; empty where it has none. Raises
+        :class:`OSError` where that cannot be told."""
+        from fcntl import ioctl
+
+        with opened(found) as handle:
+            flags_of = int.from_bytes(ioctl(handle, _GET_FLAGS, bytes(8))[:4], sys.byteorder)
+        return next((name for bit, name in _FIXED.items() if flags_of & bit), "")
+
+
+_GET_FLAGS = 0x80086601
+"""``FS_IOC_GETFLAGS`` (linux/fs.h), of machines with 64 bits."""
+_FIXED = {0x10: "immutable", 0x20: "append-only"}
+"""``FS_IMMUTABLE_FL`` and ``FS_APPEND_FL`` (ioctl_iflags(2))."""
 
 
 @lru_cache(maxsize=2)

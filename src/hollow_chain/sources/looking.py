@@ -33,7 +33,7 @@ def look(reading: HostReading) -> None:
     """Look at the files that services, their license files, and records name."""
     host, looker = reading.host, reading.looker
     records = _records(host)
-    quoted = _paths_quoted(records)
+    quoted, refused = _paths_quoted(records), _paths_quoted(lines.saying(records, "denied"))
     below = _paths_below(host, records)
     by_name = _sought_by_name(host, records)
     run_by_words = _run_by_words(host, records)
@@ -81,6 +81,9 @@ def look(reading: HostReading) -> None:
             looker.look_way(path)
             if service.instance:
                 looker.look(path, instance=service.instance)
+        for path in refused.get(service.name, ()):
+            looker.add_fixed(path)
+            looker.add_fixed(path.rpartition("/")[0])
 
     reading.reached.files.expect(
         [*_named(host), *(place for s in host.services if s.state == "failed" for place in _places(s))]

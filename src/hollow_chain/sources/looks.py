@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import stat
 import struct
+from contextlib import suppress
 from datetime import UTC, datetime
 
 from hollow_chain.facts.host import File
@@ -153,6 +154,13 @@ class Looker:
             except OSError:
                 return
             file.held_by = file.held_by or (self._locks.get(about.st_ino, 0) if about is not None else 0)
+
+    def add_fixed(self, path: str) -> None:
+        """Add to a file or a folder whether a flag keeps everybody from changing it."""
+        file = self.seen.get(path)
+        if file is not None and file.exists and file.kind in ("file", "folder"):
+            with suppress(OSError, ValueError):
+                file.fixed = self._careful.fixed(self._careful.find(path))
 
     def add_lock(self, file: File) -> None:
         """Add to a lock or PID file which process holds or names it, and whether that process runs."""

@@ -133,7 +133,9 @@ def _place_after(events: list[Event], index: int) -> tuple[str, int] | None:
 
 
 def _line_near(events: list[Event], index: int) -> int | None:
-    # A place in the program, as a trace of calls names it, is none in what the program reads.
-    around = (event for event in events[max(0, index - 2) : index + 3] if not says(event.text, "in code"))
-    near = (line_in(event.text) for event in around)
-    return next((line for line in near if line), None)
+    for event in events[max(0, index - 2) : index + 3]:
+        line = line_in(event.text)
+        # A place in the program, as a trace of calls names it, is none in what the program reads.
+        if line and not says(event.text, "in code"):
+            return line
+    return None

@@ -233,6 +233,12 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
     place = found.path if found else path
     if found and found.by_definition:
         mend = _in_definition(case, path)
+    elif found and found.by_flag:
+        mend = Mend(
+            f"See who set that flag on {place}, and why: package managers and services do not. If it is to go, take it away with chattr(1); "
+            f"then start {service.name}.",
+            seeks=True,
+        )
     elif found and found.by_mount:
         mend = Mend(
             f"See why the file system on {place} is mounted so; mount it as {service.name} needs it, or move {path}.",

@@ -181,6 +181,10 @@ class FarWalker(Walker):
         """None: this protocol carries no extended attributes."""
         raise OSError(errno.ENOTSUP, "not told over SSH", name)
 
+    def fixed(self, found: Found) -> str:
+        """None: nor flags of files."""
+        raise OSError(errno.ENOTSUP, "not told over SSH", found.path)
+
 
 def _is_same(seen: os.stat_result, opened: FileTold) -> bool:
     return opened == (seen.st_uid, seen.st_gid, seen.st_mode, seen.st_size, int(seen.st_mtime))
