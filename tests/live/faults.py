@@ -210,6 +210,18 @@ FAULTS = [
         "dory", "stale-lock", "dory.service",
     ),
     Fault(
+        "a flag keeps everybody from changing its file",
+        "mkdir -p /var/lib/ballast; touch /var/lib/ballast/state; chattr +i /var/lib/ballast/state\n"
+        + unit("ballast.service", "ExecStart=/bin/sh -c 'echo 1 >> /var/lib/ballast/state && exec sleep infinity'") + RELOAD + start("ballast"),
+        "ballast", "access-denied", "ballast.service",
+    ),
+    Fault(
+        "a folder stands where its settings are to be",
+        "mkdir -p /etc/hawser.conf\n"
+        + unit("hawser.service", "ExecStart=/bin/sh -c 'cat /etc/hawser.conf && exec sleep infinity'") + RELOAD + start("hawser"),
+        "hawser", "path-missing", "hawser.service",
+    ),
+    Fault(
         "an instance whose condition names its own file",
         unit("berth@.service", SLEEP, "ConditionPathExists=/etc/berth/%i.conf") + RELOAD + "mkdir /etc/berth; touch /etc/berth/1.conf\n"
         + start("berth@2"),

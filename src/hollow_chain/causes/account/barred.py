@@ -87,7 +87,7 @@ def _barred_by_number(case: Case) -> list[tuple[Evidence, str]]:
 def _barred_by_session(case: Case) -> list[tuple[Evidence, str]]:
     last = case.service.last
     said = lines.saying(case.told_events(), "account barred")
-    ended_on = bool(said) and said[-1] in case.final_events()
+    ended_on = bool(said) and said[-1] is case.own_events()[-1]
     found = [(case.quoted(said[-1], SAID if ended_on else FITS), "its log says so")] if said else []
     if last is not None and last.exit_status == EXIT_PAM:
         status = case.seen(
