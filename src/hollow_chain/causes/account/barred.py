@@ -16,6 +16,8 @@ from hollow_chain.wording import lines
 
 EXIT_PAM = 224
 """Exit status of systemd itself: no session could be opened (systemd.exec(5), "Process Exit Codes")."""
+_LAST = 3
+"""Lines at the end of a run among which it may stand that its account is barred: a session that is closed for that comes behind it."""
 _BARRED_NUMBERS = {
     1069: "the logon failed",
     1385: "the account lacks the right to run as a service",
@@ -87,7 +89,7 @@ def _barred_by_number(case: Case) -> list[tuple[Evidence, str]]:
 def _barred_by_session(case: Case) -> list[tuple[Evidence, str]]:
     last = case.service.last
     said = lines.saying(case.told_events(), "account barred")
-    ended_on = bool(said) and said[-1] is case.own_events()[-1]
+    ended_on = any(event is said[-1] for event in case.own_events()[-_LAST:]) if said else False
     found = [(case.quoted(said[-1], SAID if ended_on else FITS), "its log says so")] if said else []
     if last is not None and last.exit_status == EXIT_PAM:
         status = case.seen(
