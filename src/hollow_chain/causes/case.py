@@ -217,7 +217,7 @@ class Case(msgspec.Struct, frozen=True):
         if is_deserted(service):
             return "failed"
         # One that is restarted again and again gets one answer, at whatever moment of that it is looked at.
-        restarts = service.last.restarts if service.last is not None and service.state == "running" else 0
+        restarts = service.last.restarts if service.last is not None and service.state in ("running", "stopped") else 0
         return "starting" if restarts and self.standing is Standing.UNSTABLE else service.state
 
     @property

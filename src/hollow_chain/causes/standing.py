@@ -130,8 +130,9 @@ def between_restarts(service: Service) -> bool:
 
 
 def _was_watched_in_vain(service: Service, host: Host) -> bool:
-    """Whether somebody watched its start for as long as it may take, and it did not come up."""
-    return any(one.service == service.name and one.outcome == "not-up" for one in host.observed or ())
+    """Whether somebody watched its start for as long as it may take, and it did not come up, or was not meant to end and did at once."""
+    seen = {one.outcome for one in host.observed or () if one.service == service.name}
+    return "not-up" in seen or ("ended" in seen and service.state == "stopped")
 
 
 def _of_starting(service: Service, host: Host) -> Standing:
@@ -141,12 +142,18 @@ def _of_starting(service: Service, host: Host) -> Standing:
     if between_restarts(service):
         ended_well = last is not None and last.result == "success" and not last.exit_status and last.restarts < 2
         return Standing.NOT_YET if ended_well else Standing.UNSTABLE
-    if last is not None and (last.restarts >= 2 or (last.restarts and last.result not in ("", "success"))):
+    if (last is not None and last.restarts >= 2) or _failed_and_is_restarted(service):
         return Standing.UNSTABLE
     if service.progress is not None and service.progress.moves is not None:
         # It reports, and was looked at twice: its own word holds, and no limit (SERVICE_STATUS, "dwWaitHint").
         return Standing.NOT_YET
     return Standing.DOWN if overdue(service, host) is not None else Standing.NOT_YET
+
+
+def _failed_and_is_restarted(service: Service) -> bool:
+    """Whether the manager has restarted it before, and its last run ended badly: on the way up once more, in the queue or begun."""
+    last = service.last
+    return last is not None and bool(last.restarts) and last.result not in ("", "success")
 
 
 STOP_SECONDS = 90.0
@@ -180,8 +187,10 @@ EXEC_CONDITION = "exec-condition"
 
 def _of_stopped(service: Service, host: Host, targets: frozenset[str] | None) -> Standing:
     if service.job is not None and service.job.kind in ("start", "restart"):
-        return Standing.NOT_YET if service.job.state in ("waiting", "running") else Standing.DOWN
-    if _condition_failed(service):
+        if service.job.state not in ("waiting", "running"):
+            return Standing.DOWN
+        return Standing.UNSTABLE if _failed_and_is_restarted(service) else Standing.NOT_YET
+    if _condition_failed(service) or (host.observed and _was_watched_in_vain(service, host)):
         return Standing.DOWN
     if _tried_in_vain(service, host):
         return Standing.DOWN
