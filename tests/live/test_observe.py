@@ -293,6 +293,26 @@ def test_it_waits_for_the_next_try_of_what_is_restarted_anyway(host: RealHost) -
     let_go(host)
 
 
+def test_what_is_restarted_again_and_again_is_begun_anew_at_whatever_moment(host: RealHost) -> None:
+    """Twice, and as often as its start limit allows before: no bar, no run whose begin nobody saw, and the same answer."""
+    service(
+        host,
+        "flapping",
+        "time.sleep(0.3); open('/srv/chart/gone.db')",
+        "Restart=on-failure\\nRestartSec=100ms\\nStartLimitBurst=4\\n",
+    )
+    for _ in range(3):
+        host.run("systemctl start flapping; sleep 0.7", check=False)
+        status, answer = observe(host, "flapping")
+        assert (status, answer["observed"]["outcome"]) == (1, "failed"), answer
+        assert (answer["causes"][0]["cause"], "/srv/chart/gone.db" in answer["causes"][0]["says"]) == (
+            "path-missing",
+            True,
+        ), answer
+    host.run("systemctl stop flapping")
+    let_go(host)
+
+
 def test_where_it_cannot_be_traced_the_rest_is_watched_and_that_is_said(host: RealHost) -> None:
     service(host, "plain", "open('/srv/chart/none').read()")
     host.run("mount --bind /dev/null $(command -v strace)")

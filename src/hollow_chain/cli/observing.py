@@ -28,6 +28,7 @@ def start_of(facts: Facts, node: Node, attach: bool, restart: bool) -> Step:
     """The start as a step, with what it takes along. Raises :class:`Trouble` where there is nothing to start."""
     from hollow_chain.boot.making import UP
     from hollow_chain.causes import acts
+    from hollow_chain.causes.standing import Standing
     from hollow_chain.mend.verbs import ActView
     from hollow_chain.registering.making_steps import step_of
 
@@ -41,6 +42,8 @@ def start_of(facts: Facts, node: Node, attach: bool, restart: bool) -> Step:
         raise wrong_call(
             f"{name} is a {'template' if service.template else service.kind}; a service is what is observed"
         )
+    # What is restarted again and again is begun anew at whatever moment of that it is met.
+    restart = restart or facts.standing(node) is Standing.UNSTABLE
     if service.state in UP and service.kind == "service" and not (attach or restart) and _stays(service.program):
         raise wrong_call(f"{name} runs; --restart stops it first, --attach waits for its next try")
     if service.state == "starting" and _BETWEEN_TRIES not in service.detail and not (attach or restart):

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from hollow_chain.facts.observed import Observation, ObservedPart, ObservedWait, Outcome
-from hollow_chain.families.messages import SKIPPED, STARTED, STARTING
+from hollow_chain.families.messages import FAILED, SKIPPED, STARTED, STARTING
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
@@ -106,6 +106,8 @@ class _Course:
     """The start in the manager's queue."""
     was_begun: bool | None = None
     """Whether the manager's own records say that it was begun; False of one that it passed over."""
+    failed: bool = False
+    """Whether these say that it failed."""
     run: bytes = b""
     """What the manager told the run before this one from others by (``InvocationID``, systemd.exec(5))."""
 
@@ -185,7 +187,8 @@ def _unbar(manager: Manager, name: str, unit: dict[str, Any]) -> None:
     """Reset the failed state of a unit, and of those that it needs and that are barred from starting (systemd.unit(5),
     "StartLimitIntervalSec="): else not the program would be observed, but the bar."""
     barred = ("start-limit-hit",)
-    if unit.get("Result") in barred or unit.get("ActiveState") == "failed":
+    # One that is restarted again and again would be barred by the start that is to be observed.
+    if unit.get("Result") in barred or unit.get("ActiveState") == "failed" or unit.get("NRestarts"):
         with contextlib.suppress(NotDone):
             manager.call("ResetFailedUnit", "s", name)
     left, seen = _needs(unit), {name}
@@ -215,8 +218,9 @@ def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: _Cou
     _unbar(manager, wish.unit, unit)
     course.run = _run_of(manager.unit(wish.unit))
     course.began, course.at = time.monotonic(), datetime.now(UTC)
-    # One that waits for its next try is not begun by a start, which only waits with it (systemd.service(5), "RestartSec=").
-    anew = wish.restart or unit.get("SubState") == "auto-restart"
+    # One that waits for its next try is not begun by a start, which only waits with it (systemd.service(5), "RestartSec="); nor one that
+    # is up for a moment between two ends.
+    anew = wish.restart or unit.get("SubState") == "auto-restart" or bool(unit.get("NRestarts"))
     answer = manager.call("RestartUnit" if anew else "StartUnit", "ss", wish.unit, "replace")
     course.job = int(str(answer[0]).rpartition("/")[2])
 
@@ -240,6 +244,10 @@ def _looks(manager: Manager, wish: WatchWish, most: float, course: _Course, tell
         elif _is_over(unit, course, tries if not wish.attach else None):
             time.sleep(_QUIET)
             _look(wish.unit, manager.unit(wish.unit), course, tell)
+            if course.outcome == "ended" and course.failed:
+                course.outcome = (
+                    "failed"  # the next try is under way, and the manager has forgotten what this one came to
+                )
             return
         if course.seconds > most:
             return
@@ -333,6 +341,7 @@ def _look_at_log(name: str, course: _Course, tell: Tell) -> None:
         key = event.at, event.text
         if event.at >= since and event.code in (STARTING, STARTED, SKIPPED):
             course.was_begun = course.was_begun is not False and event.code != SKIPPED
+        course.failed = course.failed or (event.at >= since and event.code == FAILED)
         if event.at >= since and key not in course.said:
             course.said.add(key)
             tell(Seen(LOG, (event.at - course.at).total_seconds(), event.text))
