@@ -35,6 +35,11 @@ def run_of(text: str) -> list[Event]:
         ("INFO: no quay is open yet\nERROR: failed to start", "ERROR: failed to start"),
         ("cannot read the almanac\nopened the desk\ntold the quays\nbegan to sell\nERROR: could not continue", "ERROR: could not continue"),
         ("ERROR: could not start: tides of 2027 are missing", "ERROR: could not start: tides"),
+        ("desk 2.9\n2| FATAL|?|please set a pier and a quay\n2| FATAL|?|errno at that time: 0 (Success)\n2| Execution path:",
+         "2| FATAL|?|please"),
+        ("No quay was given.\nUsage: desk [OPTIONS]\n  -q --quay=<quay>  The quay.\n  -h --help  Display this.\nWrite to desk@harbor.example",
+         "No quay was given."),
+        ("usage: desk [-h] [--quay QUAY]\ndesk: error: unrecognized arguments: --berth 3", "desk: error"),
     ],
 )  # fmt: skip
 def test_the_line_that_says_why(text: str, reason: str) -> None:

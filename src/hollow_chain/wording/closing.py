@@ -22,6 +22,7 @@ _CLOSES = pattern(
     r"stopping|stopped)(?: [\w.'\"@\-]{1,40}){0,4}"
     r"|\b(?:exit(?:ed)?|status|code|errno|error)(?: with)?(?: an?)?(?: error)?(?: status| code)?:? ?\d{1,3}"
     r"|\bsignal:? \w{1,20}"
+    r"|\b(?:errno|last error)\b[\w ]{0,30}[:=] ?0"
     r")(?: ?\([^()]{1,80}\))?[\s.!\u2026]{0,5}$"
 )
 """How a program, or what runs it, closes: by saying that it could not start, or ends, and nothing of why."""

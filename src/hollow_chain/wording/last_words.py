@@ -38,7 +38,7 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
         for e in events
         if e.text.strip() and not e.text.startswith(NOISE) and not (e.by_manager and e.code in _ONLY_THAT)
     ]
-    own = [e for e in spoken if not e.by_manager and not e.source.startswith(CONFIGURATION)]
+    own = _without_help([e for e in spoken if not e.by_manager and not e.source.startswith(CONFIGURATION)])
     severe = [e for e in own if e.level in SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
     full = [e for e in severe if not _only_ends(e.text) and not of_trace(e.text)]
     of_level = [e for e in spoken if e.level in SEVERE_LEVELS]
@@ -49,6 +49,19 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
     if reason is not None:
         found = [*(e for e in found if e.at <= reason.at and e is not reason and not closes(e.text)), reason]
     return found[-most:]
+
+
+_HELP = pattern(r"(?i)^\s{0,8}usage\b")
+
+
+def _without_help(own: list[Event]) -> list[Event]:
+    """Those lines without the help that a program prints where it was called wrongly: behind its head only what sounds like an error
+    tells something."""
+    at = next((n for n, event in enumerate(own) if _HELP.match(event.text)), None)
+    if at is None:
+        return own
+    left = own[:at] + [e for e in own[at + 1 :] if e.level in SEVERE_LEVELS or says(e.text, "severe", *REASONS)]
+    return left or own
 
 
 def lines_of_trouble(events: list[Event]) -> list[Event]:

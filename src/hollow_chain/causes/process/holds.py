@@ -313,13 +313,14 @@ def _held_by_name(case: Case, event: Event) -> list[str]:
 
 def _own_locks(case: Case, event: Event) -> list[str]:
     """Of a line that names no lock: those of its own, by name and place, that hold the number which the line tells; where it tells none,
-    the only one that there is."""
+    the only one that there is, if the run ended on that line."""
     places = looked.used(case)
     number = lines.process_in(event.text) if places else 0
     found = [file for file in places if file.exists and file.kind == "file" and _is_lock(file.path, file)]
     if number:
         return [file.path for file in found if file.names_process == number]
-    return [file.path for file in found] if len(found) == 1 else []
+    ended_on = len(found) == 1 and any(one is event for one in case.final_events())
+    return [file.path for file in found] if ended_on else []
 
 
 def _is_lock(path: str, file: File | None) -> bool:
