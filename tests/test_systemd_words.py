@@ -156,8 +156,16 @@ FORGOTTEN = ("/bin/check", ["/bin/check", "--deep"], False, 0, 0, 0, 0, 0, 0, 0)
         ({"ExecCondition": [FORGOTTEN], "ExecStartPre": [FORGOTTEN]}, 0, ("", "", None)),
         ({"ExecStartPre": [("/bin/check", ["/bin/check"], True, 0, 0, 0, 0, 0, 0, 0)]}, 0, ("", "", None)),
         ({"ExecStartPre": [FORGOTTEN]}, NOON_MICROSECONDS + 5, ("", "", None)),
+        ({"ExecStartPre": [FORGOTTEN], "Type": "forking"}, 0, ("", "", None)),
     ],
-    ids=["the only one", "one of two", "one of two kinds", "one that may fail", "the program itself began after it"],
+    ids=[
+        "the only one",
+        "one of two",
+        "one of two kinds",
+        "one that may fail",
+        "the program itself began after it",
+        "of a program that forks",
+    ],
 )
 def test_a_step_that_the_manager_has_forgotten_is_told_where_it_can_be_but_one(
     steps: dict[str, Any], begun: int, told: tuple[str, str, list[str] | None]

@@ -369,12 +369,9 @@ def _step_before_program(
     """The step that a start failed in which never came to the program, where it can be but one: how each step ended the manager forgets
     when it reads its definitions anew. Its program and command line, where only one command can have failed."""
     commands = [(name, command) for name in _BEFORE_PROGRAM for command in facts.get(name, ()) if not command[2]]
-    if (
-        not commands
-        or started is None
-        or (main is not None and main >= started)
-        or len({name for name, _ in commands}) > 1
-    ):
+    # Of a program that forks the beginning is not kept: its start is a step itself.
+    came_to_it = facts.get("Type") == "forking" or started is None or (main is not None and main >= started)
+    if not commands or came_to_it or len({name for name, _ in commands}) > 1:
         return "", "", []
     name, command = commands[0]
     if len(commands) > 1:
