@@ -155,30 +155,38 @@ OF_THE_SESSION = ("session-", "user@", "user-", "run-user", "sshd@", "ssh@")
 """Units that a login over the network makes while it lasts."""
 
 
-def test_a_reading_over_ssh_equals_that_on_the_host(harbor: Harbor) -> None:
-    host = harbor.hosts["office"]
+@pytest.mark.parametrize("user", ["root", "support"])
+def test_a_reading_over_ssh_equals_that_on_the_host(harbor: Harbor, user: str) -> None:
+    """Of three pairs of readings one is alike: between two of a busy host something may have begun or ended."""
+    told: dict[str, Any] = {}
+    for _ in range(3):
+        told = _differing(harbor, user)
+        if not told:
+            return
+    raise AssertionError(json.dumps(told, indent=1)[:3000])
+
+
+def _differing(harbor: Harbor, user: str) -> dict[str, Any]:
+    """What differs between a reading of a host over the network and one on it, made one after the other."""
     out = harbor.home / "far.json"
-    for user in ("root", "support"):
-        done = harbor.call("capture", "--from", f"ssh://{user}@{harbor.address('office')}", "--out", str(out))
-        assert done.returncode == 0, done.stderr
-        host.run("sleep 1")
-        near = json.loads(host.program("capture --out -").stdout)["hosts"][0]
-        far = json.loads(out.read_bytes())["hosts"][0]
-        names = {
-            one["name"] for part in (near, far) for one in part["services"] if one["name"].startswith(OF_THE_SESSION)
-        }
-        for part in (near, far):
-            part["services"] = [one for one in part["services"] if one["name"] not in names]
-            for service in part["services"]:
-                service["links"] = [link for link in service.get("links", ()) if link["to"] not in names]
-            part["files"] = [one for one in part["files"] if "/user" not in one["path"]]
-            part["events"] = [one for one in part.get("events", ()) if one.get("service") not in names]
-            part.pop("changes", None)
-            part["accounts"] = [one for one in part["accounts"] if not one["name"].isdigit()]  # of these sessions
-            part["filesystems"] = [one for one in part["filesystems"] if not one["mounted_on"].startswith("/run/user")]
-        differing = sorted(key for key in near if _plain(near[key]) != _plain(far.get(key)) and key not in VOLATILE)
-        told = {key: (_differs(near[key], far.get(key))) for key in differing}
-        assert not differing, json.dumps(told, indent=1)[:3000]
+    done = harbor.call("capture", "--from", f"ssh://{user}@{harbor.address('office')}", "--out", str(out))
+    assert done.returncode == 0, done.stderr
+    host = harbor.hosts["office"]
+    host.run("sleep 1")
+    near = json.loads(host.program("capture --out -").stdout)["hosts"][0]
+    far = json.loads(out.read_bytes())["hosts"][0]
+    names = {one["name"] for part in (near, far) for one in part["services"] if one["name"].startswith(OF_THE_SESSION)}
+    for part in (near, far):
+        part["services"] = [one for one in part["services"] if one["name"] not in names]
+        for service in part["services"]:
+            service["links"] = [link for link in service.get("links", ()) if link["to"] not in names]
+        part["files"] = [one for one in part["files"] if "/user" not in one["path"]]
+        part["events"] = [one for one in part.get("events", ()) if one.get("service") not in names]
+        part.pop("changes", None)
+        part["accounts"] = [one for one in part["accounts"] if not one["name"].isdigit()]  # of these sessions
+        part["filesystems"] = [one for one in part["filesystems"] if not one["mounted_on"].startswith("/run/user")]
+    differing = sorted(key for key in near if _plain(near[key]) != _plain(far.get(key)) and key not in VOLATILE)
+    return {key: _differs(near[key], far.get(key)) for key in differing}
 
 
 def _differs(near: Any, far: Any) -> Any:
