@@ -147,6 +147,17 @@ _MET_AT_LAST = """
     """.split()  # noqa: SIM905 - a list of words is read as one
 """The ninth part."""
 
+_MET_WHEN_ALL_OTHERS_WERE = """
+    apache-htcacheclean autosuspend barbican-keystone-listener barbican-worker caddy-api ceilometer-agent-notification ceph-crash
+    cinder-backup ckb-next-daemon cloudkitty-processor consolation courier courier-msa courier-mta courier-mta-ssl courierfilter dachs
+    designate-agent dnssec-triggerd epoptes-client freezer-api icegridnode jabberd-c2s jabberd-s2s kres-cache-gc ladvd lircmd logd
+    magnum-api manila-share masakari-host-monitor masakari-process-monitor mistral-executor murano-agent neutron-metadata-agent
+    nfs-ganesha-lock ocsinventory-agent octavia-health-manager openbsd-inetd opennds ovn-ovsdb-server-ic-nb ovn-ovsdb-server-ic-sb
+    pacemaker_remote packagekit polkit rpc-statd-notify sahara-api senlin-conductor slinkwatch trove-taskmanager
+    ukui-media-control-mute-led unattended-upgrades watcher-decision-engine x2gobroker-authservice x2gobroker-loadchecker
+    """.split()  # noqa: SIM905 - a list of words is read as one
+"""The tenth part."""
+
 DAEMONS: list[Daemon] = [
     *_packaged("a", "web", "nginx", "lighttpd", "hitch"),
     *_packaged("b", "web", "apache2", "mini-httpd", "php8.2-fpm"),
@@ -199,6 +210,7 @@ DAEMONS: list[Daemon] = [
     *_packaged("g", "met latest", *_MET_LATEST),
     *_packaged("h", "met last of all", *_MET_LAST_OF_ALL),
     *_packaged("i", "met at last", *_MET_AT_LAST),
+    *_packaged("j", "met when all others were", *_MET_WHEN_ALL_OTHERS_WERE),
     *(_own(file, half) for file, half in _OWN),
 ]
 
