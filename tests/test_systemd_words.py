@@ -174,6 +174,9 @@ def test_a_step_that_the_manager_has_forgotten_is_told_where_it_can_be_but_one(
     last = service_of(properties(Result="exit-code", **steps, **started), frozenset()).last
     assert last is not None
     assert (last.step, last.step_program, last.step_arguments) == told
+    before_any = service_of(properties(Result="resources", **steps, **started), frozenset()).last
+    assert before_any is not None
+    assert not before_any.step
 
 
 def test_an_end_by_a_signal_is_no_exit_status() -> None:

@@ -8,6 +8,7 @@ from typing import Literal
 from hollow_chain.causes.boot_records import boots_on_record
 from hollow_chain.causes.sockets import Sockets
 from hollow_chain.causes.standing import up_targets
+from hollow_chain.facts.habits import own_names_of
 from hollow_chain.facts.host import BootRecord, Event, File, Host, HostAccount
 from hollow_chain.facts.service import Service
 from hollow_chain.families import Family, family_of
@@ -33,6 +34,15 @@ class HostIndex:
     def files(self) -> dict[str, File]:
         """Files by path, in the one form that the host's family tells apart (see :meth:`file`)."""
         return {self._form(file.path): file for file in self.host.files}
+
+    @cached_property
+    def own_names(self) -> dict[str, set[str]]:
+        """The services of each name that is a service's own."""
+        found: dict[str, set[str]] = {}
+        for service in self.host.services:
+            for name in own_names_of(service):
+                found.setdefault(name, set()).add(service.name)
+        return found
 
     @cached_property
     def fixed(self) -> dict[str, File]:

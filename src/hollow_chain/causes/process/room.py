@@ -10,7 +10,7 @@ from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, Evidence, Findi
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.words import numbered
-from hollow_chain.facts.habits import names_of, own_names_of
+from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Filesystem
 from hollow_chain.wording import lines
 from hollow_chain.wording.counts import size
@@ -104,8 +104,8 @@ def _may_be_written(case: Case, place: Filesystem) -> bool:
     if place.kind in _OF_THE_KERNEL or not (place.mounted_on == "/" or place.mounted_on.startswith(_WRITTEN)):
         return False
     parts = set(place.mounted_on.split("/"))
-    others = (one for one in case.host.services if one.name != case.service.name)
-    return not parts.isdisjoint(names_of(case.service)) or all(parts.isdisjoint(own_names_of(one)) for one in others)
+    owners = set().union(*(case.index.own_names.get(part, ()) for part in parts))
+    return not owners or not parts.isdisjoint(names_of(case.service))
 
 
 _WRITTEN = ("/var", "/srv", "/tmp", "/run", "/home", "/opt", "/mnt", "/data")

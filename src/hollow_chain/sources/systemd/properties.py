@@ -338,7 +338,7 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
                 step, step_program, code, status = name, command[0], ended_code, ended_status
                 command_line = mask_arguments(list(command[1]))[:_MOST_ARGUMENTS]
     main = moment(facts.get("ExecMainStartTimestamp")) if kind == "service" else None
-    if not step and not code and result not in ("", "success"):
+    if not step and not code and result in _OF_A_PROCESS:
         step, step_program, command_line = _step_before_program(facts, main, started)
     # Waiting for the next try of a restart moves the unit's moment: where the program itself ran last, its own counts.
     begun = main if main and not step and facts.get("NRestarts", 0) else _later(main, started)
@@ -360,6 +360,8 @@ def _last(facts: Properties, kind: str) -> LastRun | None:
     )
 
 
+_OF_A_PROCESS = ("exit-code", "signal", "core-dump", "timeout", "exec-condition")
+"""Results of a start that a process of it came to (systemd.exec(5), ``$SERVICE_RESULT``)."""
 _BEFORE_PROGRAM = ("ExecCondition", "ExecStartPre")
 
 
