@@ -18,7 +18,8 @@ from hollow_chain.sources.systemd import unit_facts, unit_file
 from hollow_chain.sources.systemd.bus import escape, installed
 from hollow_chain.sources.systemd.groups import unit_in_cgroup
 from hollow_chain.sources.systemd.journal import judge_by_try_before, recalled
-from hollow_chain.sources.systemd.properties import moment, seconds, service_of, startup_of, unescape
+from hollow_chain.sources.systemd.properties import service_of, startup_of, unescape
+from hollow_chain.sources.systemd.values import moment, seconds
 
 FOREVER = (1 << 64) - 1
 NOON = datetime(2026, 3, 4, 12, 0, 0, tzinfo=UTC)

@@ -7,10 +7,8 @@ The trap that is defused here: what systemd calls *disabled* is only "not starte
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
 from typing import Any
 
-from hollow_chain.facts.runs import LastRun
 from hollow_chain.facts.service import (
     Account,
     Condition,
@@ -25,11 +23,9 @@ from hollow_chain.facts.service import (
     Trigger,
 )
 from hollow_chain.sources.systemd.confinement import confinement_of
-from hollow_chain.wording.secrets import mask_arguments, mask_environment, mask_text
-
-Properties = dict[str, Any]
-_FOREVER = (1 << 64) - 1
-"""How the manager says that there is no limit (``USEC_INFINITY``)."""
+from hollow_chain.sources.systemd.last_run import last_run_of
+from hollow_chain.sources.systemd.values import FOREVER, MOST_ARGUMENTS, Properties, moment, said, seconds
+from hollow_chain.wording.secrets import mask_arguments, mask_environment
 
 # systemd.unit(5): the word, its kind, whether a start of this one starts the other, whether a stop of the
 # other stops this one although the link is not hard.
@@ -65,22 +61,6 @@ _FROM_BOOT = ("OnBootUSec", "OnStartupUSec", "OnActiveUSec")
 _TRIGGER_KINDS = ("socket", "timer", "path", "automount")
 _FROZEN = ("freezing", "frozen", "freezing-by-parent", "frozen-by-parent")
 """What the manager says of a service whose processes are kept from running (org.freedesktop.systemd1(5), "FreezerState")."""
-_CHILD_EXITED = 1
-"""``CLD_EXITED`` (sigaction(2)): the main process ended by itself."""
-
-
-def moment(microseconds: Any) -> datetime | None:
-    """A time stamp of systemd (microseconds since the epoch, 0 for never) as a date-time in UTC."""
-    if not isinstance(microseconds, int) or not 0 < microseconds < 1 << 55:
-        return None
-    return datetime.fromtimestamp(microseconds / 1e6, UTC)
-
-
-def seconds(microseconds: Any) -> float | None:
-    """A duration of systemd in seconds; -1 for no limit, None for not known."""
-    if not isinstance(microseconds, int):
-        return None
-    return -1.0 if microseconds >= _FOREVER else min(microseconds / 1e6, 1e10)
 
 
 def service_of(facts: Properties, activatable: frozenset[str], manager: Properties | None = None) -> Service:
@@ -92,7 +72,7 @@ def service_of(facts: Properties, activatable: frozenset[str], manager: Properti
     return Service(
         name=name,
         kind=kind,
-        description=_said(facts.get("Description", "")),
+        description=said(facts.get("Description", "")),
         aliases=[n for n in facts.get("Names", ()) if n != name],
         state=_state(facts, kind, has_run),
         detail=_detail(facts),
@@ -108,7 +88,7 @@ def service_of(facts: Properties, activatable: frozenset[str], manager: Properti
         definition=_definition(facts),
         program=_program(facts, kind),
         account=_account(facts),
-        last=_last(facts, kind),
+        last=last_run_of(facts, kind),
         refuses_hand=bool(facts.get("RefuseManualStart")),
         limits=_limits(facts, manager or {}),
         confinement=confinement_of(facts),
@@ -155,10 +135,6 @@ def unescape(text: str) -> str:
         out += text[position].encode()
         position += 1
     return out.decode("utf-8", "replace")
-
-
-def _said(text: str) -> str:
-    return mask_text(text[:500])
 
 
 def _detail(facts: Properties) -> str:
@@ -232,7 +208,7 @@ def _definition(facts: Properties) -> Definition:
         made_from=facts.get("SourcePath") or "" if facts.get("FragmentPath") else "",
         drop_ins=list(facts.get("DropInPaths", ())),
         load=_LOADS.get(load, "refused"),
-        error=_said(error[1]) if load not in ("loaded", "masked", "not-found") else "",
+        error=said(error[1]) if load not in ("loaded", "masked", "not-found") else "",
         needs_reload=bool(facts.get("NeedDaemonReload")),
     )
 
@@ -247,7 +223,7 @@ def _program(facts: Properties, kind: str) -> Program | None:
     files = [p for p, may_be_missing in facts.get("EnvironmentFiles", ()) if not may_be_missing]
     return Program(
         path=path,
-        arguments=arguments[:_MOST_ARGUMENTS],
+        arguments=arguments[:MOST_ARGUMENTS],
         # A folder marked with "!" may be missing, and is then not used.
         folder="" if facts.get("WorkingDirectory", "").startswith("!") else facts.get("WorkingDirectory", ""),
         root=facts.get("RootDirectory", ""),
@@ -265,10 +241,6 @@ def _program(facts: Properties, kind: str) -> Program | None:
         log_files=[path for word in ("StandardOutput", "StandardError") if (path := _file_of(facts.get(word, "")))],
         own_folders=_own_folders(facts),
     )
-
-
-_MOST_ARGUMENTS = 200
-"""Words of a command line that are kept."""
 
 
 def _input_of(facts: Properties) -> str:
@@ -323,81 +295,6 @@ def _account(facts: Properties) -> Account | None:
     return Account(user=user, group=group, groups=more, dynamic=dynamic) if user or group or more or dynamic else None
 
 
-def _last(facts: Properties, kind: str) -> LastRun | None:
-    started = moment(facts.get("InactiveExitTimestamp"))
-    result = facts.get("Result", "")
-    if started is None and result in ("", "success"):
-        return None
-    code, status = facts.get("ExecMainCode", 0), facts.get("ExecMainStatus", 0)
-    step, command_line = "", list[str]()
-    step_program = ""
-    for name in ("ExecCondition", "ExecStartPre", "ExecStartPost"):
-        for command in facts.get(name, ()):
-            ignored, ended_code, ended_status = command[2], command[8], command[9]
-            if not ignored and ended_code and (ended_code != _CHILD_EXITED or ended_status):
-                step, step_program, code, status = name, command[0], ended_code, ended_status
-                command_line = mask_arguments(list(command[1]))[:_MOST_ARGUMENTS]
-    main = moment(facts.get("ExecMainStartTimestamp")) if kind == "service" else None
-    if not step and not code and result in _OF_A_PROCESS:
-        step, step_program, command_line = _step_before_program(facts, main, started)
-    # Waiting for the next try of a restart moves the unit's moment: where the program itself ran last, its own counts.
-    begun = main if main and not step and facts.get("NRestarts", 0) else _later(main, started)
-    return LastRun(
-        result=result,
-        exit_status=status if code == _CHILD_EXITED else None,
-        signal=status if code > _CHILD_EXITED else None,
-        started_at=begun,
-        up_at=moment(facts.get("ActiveEnterTimestamp")),
-        ended_at=moment(facts.get("InactiveEnterTimestamp")) or moment(facts.get("ExecMainExitTimestamp")),
-        left_up_at=moment(facts.get("ActiveExitTimestamp")),
-        step=step,
-        step_program=step_program,
-        step_arguments=command_line or None,
-        took=_took(facts),
-        cpu_seconds=cpu / 1e9 if isinstance(cpu := facts.get("CPUUsageNSec"), int) and 0 < cpu < _FOREVER else None,
-        restarts=facts.get("NRestarts", 0),
-        status_text=_said(facts.get("StatusText", "")),
-    )
-
-
-_OF_A_PROCESS = ("exit-code", "signal", "core-dump", "timeout", "exec-condition")
-"""Results of a start that a process of it came to (systemd.exec(5), ``$SERVICE_RESULT``)."""
-_BEFORE_PROGRAM = ("ExecCondition", "ExecStartPre")
-
-
-def _step_before_program(
-    facts: Properties, main: datetime | None, started: datetime | None
-) -> tuple[str, str, list[str]]:
-    """The step that a start failed in which never came to the program, where it can be but one: how each step ended the manager forgets
-    when it reads its definitions anew. Its program and command line, where only one command can have failed."""
-    commands = [(name, command) for name in _BEFORE_PROGRAM for command in facts.get(name, ()) if not command[2]]
-    # Of a program that forks the beginning is not kept: its start is a step itself.
-    came_to_it = facts.get("Type") == "forking" or started is None or (main is not None and main >= started)
-    if not commands or came_to_it or len({name for name, _ in commands}) > 1:
-        return "", "", []
-    name, command = commands[0]
-    if len(commands) > 1:
-        return name, "", []
-    return name, command[0], mask_arguments(list(command[1]))[:_MOST_ARGUMENTS]
-
-
-def _took(facts: Properties) -> float | None:
-    """From the beginning of the last start to its end; None where it is under way, or has failed."""
-    begun, up, ended = (
-        facts.get(f"{name}TimestampMonotonic") or 0 for name in ("InactiveExit", "ActiveEnter", "InactiveEnter")
-    )
-    if begun and up >= begun:
-        return seconds(up - begun)
-    if begun and ended >= begun and not up and facts.get("Result") == "success":
-        return seconds(ended - begun)
-    return None
-
-
-def _later(one: datetime | None, other: datetime | None) -> datetime | None:
-    """The later moment: a restart does not move the unit's, a failing step before the program not the program's."""
-    return max(one, other) if one and other else one or other
-
-
 # systemd.exec(5), "Process Properties", and systemd.resource-control(5); as soft limits where there are two.
 _BOUNDS = (
     "LimitNOFILESoft", "LimitNPROCSoft", "LimitASSoft", "LimitDATASoft", "LimitSTACKSoft", "LimitMEMLOCKSoft", "LimitFSIZESoft",
@@ -409,7 +306,7 @@ def _lowered(facts: Properties, manager: Properties) -> dict[str, int]:
     """The bounds that are lower than what the manager gives to all (systemd-system.conf(5), ``DefaultLimitNOFILE=`` and the like)."""
     found: dict[str, int] = {}
     for bound in _BOUNDS:
-        own, usual = facts.get(bound), manager.get(f"Default{bound}", _FOREVER)
+        own, usual = facts.get(bound), manager.get(f"Default{bound}", FOREVER)
         if isinstance(own, int) and isinstance(usual, int) and own < usual:
             found[bound.removesuffix("Soft")] = own
     return found
@@ -426,7 +323,7 @@ def _limits(facts: Properties, manager: Properties) -> Limits | None:
         rate_seconds=seconds(facts.get("StartLimitIntervalUSec")),
         restart=facts.get("Restart", ""),
         restart_seconds=seconds(facts.get("RestartUSec")),
-        memory_bytes=memory if isinstance(memory, int) and memory < _FOREVER else None,
+        memory_bytes=memory if isinstance(memory, int) and memory < FOREVER else None,
         run_seconds=_set_seconds(facts.get("RuntimeMaxUSec")),
         watchdog_seconds=_set_seconds(facts.get("WatchdogUSec")),
         lowered=_lowered(facts, manager) or None,

@@ -10,8 +10,9 @@ from hollow_chain.reach.interfaces import Files
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.sources.systemd import bus, definitions
 from hollow_chain.sources.systemd.definitions import Linked
-from hollow_chain.sources.systemd.properties import moment, service_of
+from hollow_chain.sources.systemd.properties import service_of
 from hollow_chain.sources.systemd.unit_facts import service_of_file, startup_of_linked, targets_of, triggered_by_file
+from hollow_chain.sources.systemd.values import moment
 
 _MACHINES = ("kvm", "qemu", "vmware", "microsoft", "xen", "amazon", "oracle")
 """What the manager calls virtualization that is a machine of its own, and no container (systemd-detect-virt(1))."""
