@@ -12,7 +12,7 @@ test: compiled
 	$(VENV)/bin/mypy
 	$(PY) -m pytest -m "not live and not alone" -n 2 --durations=25
 	$(PY) -m pytest -m alone
-	$(PY) -m pytest -m "live and not win32" -n 4 --dist loadgroup --durations=25
+	$(PY) -m pytest -m "live and not win32" -n 3 --dist loadgroup --durations=25
 	$(PY) -m pytest -m win32 -n 2 --dist loadfile
 
 bench: compiled

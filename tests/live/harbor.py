@@ -19,6 +19,8 @@ PROGRAM = Path(sys.executable).parent / "hollow-chain"
 HERE = Path(__file__).parents[2]
 NETWORK = "10.77.0"
 _SLOW_PORT = 2200
+_WAITS = ("why", "mend", "capture", "roster", "survey", "ports", "hosts")
+"""Commands that can be told for how long to wait for a host."""
 ADMIN, ROOTLESS = "support", "deck"
 """Users of every host: one who may become root without being asked, and one who may not."""
 _SSHD = r"""
@@ -128,9 +130,11 @@ class Harbor:
         (self.home / ".ssh/known_hosts").write_text("".join(lines))
 
     def call(
-        self, *words: str, stdin: bytes | None = None, timeout: float = 300, **env: str
+        self, *words: str, stdin: bytes | None = None, timeout: float = 600, **env: str
     ) -> subprocess.CompletedProcess[str]:
-        """Call the program from the chair."""
+        """Call the program from the chair; it waits for hosts that have four workers' tests to do beside their own."""
+        if words[0] in _WAITS and "--within" not in words:
+            words += ("--within", "4min")
         done = subprocess.run(
             self.command(*words), input=stdin, capture_output=True, timeout=timeout, env=self.env(**env), check=False
         )

@@ -99,11 +99,13 @@ class Later(NamedTuple):
     yes: bool = False
     does: tuple[str, ...] | None = None
     """What it does to its target; None: anything, a mend first of all."""
+    within: str = common.WITHIN
+    """For how long each host over the network is waited for."""
 
 
 def later(words: str, source: common.Source, wish: Later) -> int:
     """Undo, or go on with, a mend that is on the journal."""
-    with Chair(source) as chair:
+    with Chair(source, wish.within) as chair:
         hands = chair.hands(chair.load(""), "") if chair.is_far else common.hands_of(source, "")
         return _later(words, hands, wish)
 

@@ -16,8 +16,10 @@ if TYPE_CHECKING:
 class Chair:
     """What a call has to do with hosts over the network: their connections, kept open, and the way to each. Use as a context manager."""
 
-    def __init__(self, source: common.Source) -> None:
+    def __init__(self, source: common.Source, within: str = common.WITHIN) -> None:
         self.source = source
+        self.within = within
+        self._seconds = common.seconds_of(within, "--within")
         self.ways: dict[str, FarWay] = {}
         self._kept: KeptOpen | None = None
 
@@ -39,7 +41,9 @@ class Chair:
 
     def load(self, words: str, with_claims: bool = False, with_packages: bool = False) -> Snapshot:
         """The facts of all of it."""
-        return common.load(self.source, words, with_claims, with_packages=with_packages, ways=self.ways)
+        return common.load(
+            self.source, words, with_claims, with_packages=with_packages, within=self.within, ways=self.ways
+        )
 
     def hands(self, first: Snapshot, words: str) -> Hands:
         """Hands for all hosts over the network; *first* are the facts that are known of them."""
@@ -55,7 +59,9 @@ class Chair:
 
         def read(with_claims: bool, with_packages: bool, only: str) -> Snapshot:
             asked = Asked(common.extra_names(words), with_claims, with_packages)
-            asking = Asking(kept=kept, only=self.ways.get(only), ask=common.password, in_part=False)
+            asking = Asking(
+                seconds=self._seconds, kept=kept, only=self.ways.get(only), ask=common.password, in_part=False
+            )
             return facts_from(self.source, asked, common.author(), asking)
 
         assert self._kept is not None

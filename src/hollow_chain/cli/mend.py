@@ -101,6 +101,7 @@ def mend(
         ),
     ] = None,
     seed: Annotated[int, typer.Option("--seed", help="Equal seeds give equal results.")] = 1,
+    within: common.Within = common.WITHIN,
     commands: Annotated[
         bool,
         typer.Option(
@@ -125,7 +126,7 @@ def mend(
     if undo or resume or done is not None:
         if out is not None:
             raise wrong_call("--out writes a page about a plan; of a mend that was made, 'hollow-chain case show' does")
-        return later(target, source, Later(undo, done, watch, store, json, yes))
+        return later(target, source, Later(undo, done, watch, store, json, yes, within=within))
     if not target.strip():
         raise wrong_call("name one TARGET; such as: hollow-chain mend nginx")
     wish = MendWish(
@@ -143,6 +144,7 @@ def mend(
         commands,
         out,
         whom,
+        within,
     )
     return _plan(target, source, host, wish)
 
@@ -164,10 +166,11 @@ class MendWish(NamedTuple):
     commands: bool = False
     out: Path | None = None
     whom: ticketing.Audience = "technician"
+    within: str = common.WITHIN
 
 
 def _plan(target: str, source: common.Source, host: str, wish: MendWish) -> int:
-    with Chair(source) as chair:
+    with Chair(source, wish.within) as chair:
         return _planned(target, chair, host, wish)
 
 

@@ -258,7 +258,7 @@ class Reached(Protocol):
 
     def converse(self, talk: Callable[[Any], Awaitable[T]], seconds: float) -> T:
         """What *talk* gives, which gets its message bus (D-Bus) to ask. Raises :class:`NotThere` where there is none, where the
-        conversation breaks off or takes more than *seconds*."""
+        conversation breaks off, or nothing is answered for *seconds*."""
 
     def journal(self) -> AbstractContextManager[Records]:
         """Its journal, opened. Raises :class:`NotThere`."""

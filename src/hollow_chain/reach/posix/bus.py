@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import asyncio
 import errno
 from collections.abc import Awaitable, Callable
 from typing import Any, TypeVar
 
+from hollow_chain.reach.conversation import NoAnswer, spoken
 from hollow_chain.reach.interfaces import NotThere
 
 T = TypeVar("T")
@@ -15,27 +15,18 @@ T = TypeVar("T")
 def converse(talk: Callable[[Any], Awaitable[T]], seconds: float) -> T:
     """See :meth:`hollow_chain.reach.interfaces.Reached.converse`."""
 
-    async def whole() -> T:
+    def opened() -> Any:
         from dbus_fast import BusType
         from dbus_fast.aio import MessageBus
 
-        bus = MessageBus(bus_type=BusType.SYSTEM)
-        await bus.connect()
-        try:
-            return await talk(bus)
-        finally:
-            bus.disconnect()
+        return MessageBus(bus_type=BusType.SYSTEM)
 
-    # asyncio.run would also take over the handling of Ctrl-C, which takes longer here than the conversation's start.
-    loop = asyncio.new_event_loop()
     try:
-        return loop.run_until_complete(asyncio.wait_for(whole(), seconds))
-    except TimeoutError:
-        raise NotThere(f"no answer within {seconds:.0f} s; is this machine going down?") from None
+        return spoken(opened, talk, seconds)
+    except NoAnswer as error:
+        raise NotThere(f"{error}; is this machine going down?") from None
     except (OSError, EOFError, AttributeError) as error:  # AttributeError: the library meets a socket that is gone
         raise NotThere(_reason(error)) from None
-    finally:
-        loop.close()
 
 
 def _reason(error: BaseException) -> str:

@@ -16,6 +16,7 @@ from typing import Any, TypeVar
 import asyncssh
 
 from hollow_chain.lacking import needs
+from hollow_chain.reach.conversation import spoken
 from hollow_chain.reach.interfaces import NotThere
 from hollow_chain.reach.ssh.connection import LOOP, FarConnection
 
@@ -52,30 +53,12 @@ class FarBus:
             begun, self._begun = self._begun, None
             carrier = LOOP.run(_Carrier(self._link, self._as_root, self.has_bridge, begun).open(path), _START_SECONDS)
             try:
-                return _spoken(MessageBus, path, talk, seconds, carrier)
+                return spoken(lambda: MessageBus(bus_address=f"unix:path={path}"), talk, seconds)
+            except (OSError, EOFError, AttributeError) as error:
+                raise NotThere(carrier.why or str(error) or "the connection broke off") from None
             finally:
                 with contextlib.suppress(Exception):
                     LOOP.run(carrier.close(), 5)
-
-
-def _spoken(bus_type: Any, path: str, talk: Callable[[Any], Awaitable[T]], seconds: float, carrier: _Carrier) -> T:
-    async def whole() -> T:
-        bus = bus_type(bus_address=f"unix:path={path}")
-        await bus.connect()
-        try:
-            return await talk(bus)
-        finally:
-            bus.disconnect()
-
-    loop = asyncio.new_event_loop()
-    try:
-        return loop.run_until_complete(asyncio.wait_for(whole(), seconds))
-    except TimeoutError:
-        raise NotThere(f"no answer within {seconds:.0f} s") from None
-    except (OSError, EOFError, AttributeError) as error:
-        raise NotThere(carrier.why or str(error) or "the connection broke off") from None
-    finally:
-        loop.close()
 
 
 class _Carrier:

@@ -18,7 +18,7 @@ from hollow_chain.trouble import Trouble
 MANAGER = "org.freedesktop.systemd1"
 MANAGER_PATH = "/org/freedesktop/systemd1"
 SECONDS = 20.0
-"""Seconds for the whole conversation: other clients of a bus give up on one answer after 25."""
+"""Seconds without any answer, after which the conversation is given up: other clients of a bus wait 25 for one."""
 # dbus-daemon(1) allows 128 answers to be due on one connection ("max_replies_per_connection").
 IN_FLIGHT = 100
 MOST_JOBS = 200
