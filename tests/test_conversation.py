@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from hollow_chain.reach.conversation import NoAnswer, spoken
+from hollow_chain.reach.conversation import BusIsSilent, spoken
 
 SILENCE = 20.0
 
@@ -89,14 +89,14 @@ def test_a_slow_host_is_heard_to_its_end(loops: list[_HurriedLoop]) -> None:
     "bus", [_SlowBus(each=10_000), _SlowBus(each=0, connects=10_000)], ids=["no answer", "no connection"]
 )
 def test_one_that_says_nothing_is_given_up_after_one_silence(bus: _SlowBus, loops: list[_HurriedLoop]) -> None:
-    with pytest.raises(NoAnswer, match="no answer within 20 s"):
+    with pytest.raises(BusIsSilent, match="no answer within 20 s"):
         spoken(lambda: bus, _asked(1), SILENCE)
     assert loops[0].time() == pytest.approx(SILENCE) and not bus.is_open
 
 
 def test_one_that_never_comes_to_an_end_is_given_up(loops: list[_HurriedLoop]) -> None:
     bus = _SlowBus(each=1)
-    with pytest.raises(NoAnswer, match="not all was answered within 180 s"):
+    with pytest.raises(BusIsSilent, match="not all was answered within 180 s"):
         spoken(lambda: bus, _asked(100_000), SILENCE)
     assert loops[0].time() == pytest.approx(9 * SILENCE) and not bus.is_open
 

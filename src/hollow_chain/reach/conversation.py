@@ -15,14 +15,14 @@ _MOST_SILENCES = 9
 do answers slowly, and is the one that is asked about; one that says a word now and then, and never what was asked, is given up."""
 
 
-class NoAnswer(NotThere):
+class BusIsSilent(NotThere):
     """It was asked, and nothing came, or not all in time."""
 
 
 def spoken(opened: Callable[[], Any], talk: Callable[[Any], Awaitable[T]], silence: float) -> T:
     """What *talk* gives, which gets the bus that *opened* gives, connected.
 
-    Raises :class:`NoAnswer` where nothing is heard for *silence* seconds, or the whole takes nine times as long; what the connection
+    Raises :class:`BusIsSilent` where nothing is heard for *silence* seconds, or the whole takes nine times as long; what the connection
     raises goes through.
     """
     # asyncio.run would also take over the handling of Ctrl-C, which takes longer here than the conversation's start.
@@ -54,9 +54,9 @@ async def _while_it_answers(opened: Callable[[], Any], talk: Callable[[Any], Awa
     try:
         while not work.done():
             if (left := heard + silence - now()) <= 0:
-                raise NoAnswer(f"no answer within {silence:.0f} s")
+                raise BusIsSilent(f"no answer within {silence:.0f} s")
             if (at_all := begun + _MOST_SILENCES * silence - now()) <= 0:
-                raise NoAnswer(f"not all was answered within {_MOST_SILENCES * silence:.0f} s")
+                raise BusIsSilent(f"not all was answered within {_MOST_SILENCES * silence:.0f} s")
             await asyncio.wait({work}, timeout=min(left, at_all))
         return work.result()
     finally:

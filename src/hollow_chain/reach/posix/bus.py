@@ -6,7 +6,7 @@ import errno
 from collections.abc import Awaitable, Callable
 from typing import Any, TypeVar
 
-from hollow_chain.reach.conversation import NoAnswer, spoken
+from hollow_chain.reach.conversation import BusIsSilent, spoken
 from hollow_chain.reach.interfaces import NotThere
 
 T = TypeVar("T")
@@ -23,7 +23,7 @@ def converse(talk: Callable[[Any], Awaitable[T]], seconds: float) -> T:
 
     try:
         return spoken(opened, talk, seconds)
-    except NoAnswer as error:
+    except BusIsSilent as error:
         raise NotThere(f"{error}; is this machine going down?") from None
     except (OSError, EOFError, AttributeError) as error:  # AttributeError: the library meets a socket that is gone
         raise NotThere(_reason(error)) from None
