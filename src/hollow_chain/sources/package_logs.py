@@ -120,9 +120,8 @@ def _moment(line: str, now: datetime) -> tuple[datetime | None, str]:
     found = _STAMP.match(line)
     try:
         if found is not None:
-            zone = (found[3] or "").replace("Z", "+0000").replace(":", "")
-            text = f"{found[1]} {found[2] if found[2].count(':') > 1 else found[2] + ':00'}"
-            at = datetime.strptime(text + zone, "%Y-%m-%d %H:%M:%S%z" if zone else "%Y-%m-%d %H:%M:%S")
+            # Logs have thousands of lines, and strptime takes ten times as long.
+            at = datetime.fromisoformat(f"{found[1]} {found[2]}{found[3] or ''}")
             return at.astimezone(UTC), line[found.end() :]
         found = _STAMP_WITHOUT_YEAR.match(line)
         if found is not None:

@@ -15,6 +15,7 @@ MAX_LIST = 16 << 20
 """Bytes of the list of one package that are read; the largest packages have some ten thousand files."""
 _MERGED = ("/bin/", "/sbin/", "/lib/", "/lib32/", "/lib64/", "/libx32/")
 """Folders that became links to the same ones below /usr (hier(7)); lists name files by either."""
+_MERGED_INTO = tuple(f"/usr{folder}" for folder in _MERGED)
 
 
 def add(reading: HostReading) -> None:
@@ -33,7 +34,7 @@ def add(reading: HostReading) -> None:
 
 def owners_of(paths: set[str], walker: Walker) -> dict[str, set[str]]:
     """The packages of each of *paths* that any names; folders may have several."""
-    spelled = {one.encode(): path for path in paths for one in _spellings(path) if "\n" not in one}
+    spelled = {one.encode(): path for path in paths for one in _spelled([path]) if "\n" not in one}
     found: dict[str, set[str]] = {}
     for name, line in walker.whole_lines(PACKAGE_LISTS, PACKAGE_LIST, spelled.keys(), MAX_LIST):
         found.setdefault(spelled[line], set()).add(name.removesuffix(PACKAGE_LIST).partition(":")[0])
@@ -54,11 +55,13 @@ def files_of(packages: Iterable[str], walker: Walker) -> dict[str, frozenset[str
             lines = walker.read(f"{PACKAGE_LISTS}/{name}", MAX_LIST).data.decode("utf-8", "replace").splitlines()
         except OSError:
             continue
-        found[package] = frozenset(one for line in lines for one in _spellings(line))
+        found[package] = frozenset(_spelled(lines))
     return found
 
 
-def _spellings(path: str) -> list[str]:
-    if path.startswith(_MERGED):
-        return [path, f"/usr{path}"]
-    return [path, path.removeprefix("/usr")] if path.startswith(tuple(f"/usr{one}" for one in _MERGED)) else [path]
+def _spelled(paths: list[str]) -> set[str]:
+    """All of *paths*, each with its other spelling; lists have thousands of lines."""
+    found = set(paths)
+    found.update([f"/usr{path}" for path in paths if path.startswith(_MERGED)])
+    found.update([path[len("/usr") :] for path in paths if path.startswith(_MERGED_INTO)])
+    return found
