@@ -55,7 +55,7 @@ def test_json_has_what_was_observed_and_nothing_else(run: Run, host: Path) -> No
     seen = found["observed"]
     assert seen["outcome"] == "up" and not seen["traced"] and seen["parts"][0]["what"] == "until it was up"
     assert set(seen) == {
-        "at", "seconds", "outcome", "traced", "why_not_traced", "parts", "calls", "waits", "known_good", "read_last",
+        "at", "seconds", "outcome", "traced", "why_not_traced", "parts", "calls", "waits", "known_good", "read_last", "along",
     }  # fmt: skip
     assert run("why", "BoardWeb", "--from", "host", "--json").json["observed"] is None
 

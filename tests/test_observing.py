@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
@@ -9,8 +10,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from hollow_chain.facts.observed import Observation, ObservedCall
+from hollow_chain.facts.observed import Observation, ObservedCall, Outcome
 from hollow_chain.observing import watching
+from hollow_chain.observing.along import Along, seen_along
 from hollow_chain.observing.call_table import CALLS
 from hollow_chain.observing.last_read import last_read
 from hollow_chain.observing.story import told
@@ -156,8 +158,6 @@ def test_what_fails_in_good_starts_too_is_left_out() -> None:
 
 
 def test_an_observation_is_part_of_the_facts() -> None:
-    from datetime import UTC, datetime
-
     from hollow_chain.facts.codec import decode, encode
     from hollow_chain.facts.host import Host, snapshot
 
@@ -208,6 +208,75 @@ def test_a_step_whose_failure_stops_nothing_is_not_why_the_start_ended() -> None
     assert [call.thing for call in weighed(story, frozenset(), True)][:1] == ["/srv/a.db"]
     strict = told(lines[:5], "a.service", ["/bin/mkdir", "/bin/a"], (), 2)
     assert [call.thing for call in weighed(strict, frozenset(), True)][:1] == ["/run/a"]
+
+
+def test_what_another_service_runs_with_the_same_program_is_not_its_own() -> None:
+    group = 'openat(AT_FDCWD, "/sys/fs/cgroup/system.slice/{}/cgroup.procs", O_WRONLY) = 3</sys/fs/cgroup>'
+    lines = [
+        "1 1.0 clone(child_stack=NULL, flags=SIGCHLD) = 2",
+        f"2 1.1 {group.format('b.service')}",
+        '2 1.2 execve("/usr/bin/python3", ["python3"], 0x1) = 0',
+        "2 1.3 clone(child_stack=NULL, flags=SIGCHLD) = 4",
+        '4 1.4 execve("/usr/bin/python3", ["python3"], 0x1) = 0',
+        '4 1.5 openat(AT_FDCWD, "/srv/of-b", O_RDONLY) = -1 ENOENT (No such file or directory)',
+        "1 1.6 clone(child_stack=NULL, flags=SIGCHLD) = 3",
+        f"3 1.7 {group.format('a.service/inner')}",
+        '3 1.8 execve("/usr/bin/python3", ["python3"], 0x1) = 0',
+        '3 1.9 openat(AT_FDCWD, "/srv/of-a", O_RDONLY) = -1 ENOENT (No such file or directory)',
+        "3 2.0 +++ exited with 1 +++",
+    ]  # fmt: skip
+    for unit, thing, number in (("a.service", "/srv/of-a", {3}), ("b.service", "/srv/of-b", {2, 4})):
+        story = told(lines, unit, ["/usr/bin/python3"])
+        assert set(story.lives) == number
+        assert [call.thing for call in weighed(story, frozenset(), True)] == [thing]
+
+
+RAN, NOT_YET = b"2", b"1"
+
+
+@pytest.mark.parametrize(
+    ("unit", "hard", "above", "came"),
+    [
+        ({"ActiveState": "failed", "Result": "exit-code"}, True, "failed", "failed"),
+        ({"ActiveState": "failed", "Result": "exit-code"}, False, "failed", "failed"),
+        ({"ActiveState": "failed", "Result": "exit-code"}, True, "up", None),
+        ({"ActiveState": "failed", "Result": "exit-code", "InvocationID": NOT_YET}, True, "failed", None),
+        ({"ActiveState": "activating", "SubState": "auto-restart", "Result": "exit-code"}, True, "not-up", "failed"),
+        ({"ActiveState": "inactive", "Result": "success", "Type": "simple"}, True, "failed", "ended"),
+        ({"ActiveState": "inactive", "Result": "success", "Type": "simple"}, False, "failed", None),
+        ({"ActiveState": "inactive", "Result": "success", "Type": "oneshot"}, True, "failed", None),
+        ({"ActiveState": "active", "Result": "success"}, True, "failed", None),
+        ({"ActiveState": "activating", "Result": "success"}, True, "failed", None),  # it is only slow
+        ({"ActiveState": "activating", "Result": "success"}, True, "not-up", "not-up"),
+    ],
+)
+def test_what_came_of_a_service_that_a_start_took_along(
+    unit: dict[str, object], hard: bool, above: Outcome, came: Outcome | None
+) -> None:
+    one = Along("b.service", {"InvocationID": RAN, **unit}, hard, NOT_YET)
+    assert one.came_to(above) == came
+
+
+def test_a_service_that_came_along_is_told_by_its_own_calls() -> None:
+    group = 'openat(AT_FDCWD, "/sys/fs/cgroup/system.slice/b.service/cgroup.procs", O_WRONLY) = 3</sys/fs/cgroup>'
+    lines = [
+        "1 1.0 clone(child_stack=NULL, flags=SIGCHLD) = 2",
+        f"2 1.1 {group}",
+        '2 1.2 execve("/bin/b", ["b"], 0x1) = 0',
+        '2 1.3 openat(AT_FDCWD, "/srv/b.db", O_RDONLY) = -1 EACCES (Permission denied)',
+        "2 1.4 +++ exited with 1 +++",
+    ]
+    one = Along("b.service", {"ActiveState": "failed", "Result": "exit-code", "InvocationID": RAN}, True, NOT_YET)
+    at = datetime(2031, 3, 4, 6, 12, tzinfo=UTC)
+    seen = seen_along(one, "failed", at, 2.0, lines, True)
+    assert seen is not None and (seen.service, seen.outcome, seen.calls[0].thing) == (
+        "b.service",
+        "failed",
+        "/srv/b.db",
+    )
+    blind = seen_along(one, "failed", at, 2.0, [], False)
+    assert blind is not None and (blind.calls, blind.traced) == ([], False)
+    assert seen_along(one, "up", at, 2.0, lines, True) is None
 
 
 def test_who_falls_back_on_another_place_does_not_end_for_the_first() -> None:

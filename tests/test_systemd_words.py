@@ -17,7 +17,7 @@ from hollow_chain.reach.here import here
 from hollow_chain.sources.systemd import unit_facts, unit_file
 from hollow_chain.sources.systemd.bus import escape, installed
 from hollow_chain.sources.systemd.groups import unit_in_cgroup
-from hollow_chain.sources.systemd.journal import judge_by_try_before, recalled
+from hollow_chain.sources.systemd.journal import failed_before, judge_by_try_before, recalled
 from hollow_chain.sources.systemd.properties import service_of, startup_of, unescape
 from hollow_chain.sources.systemd.values import moment, seconds
 
@@ -397,3 +397,21 @@ def test_a_service_that_is_started_again_is_judged_by_the_try_before() -> None:
     afresh = LastRun(result="success", restarts=1, started_at=NOON.replace(second=9))
     judge_by_try_before(afresh, [*told, record(stopping, "Stopping a", 8), record(starting, "Starting a", 9)])
     assert afresh.result == "success"
+
+
+@pytest.mark.parametrize(
+    ("ends", "stopped", "count"),
+    [("killed, status=15/TERM", ["9d1aaa27d60140bd96365438aad20286"], 0), ("killed, status=15/TERM", [""], 0),
+     ("killed, status=15/TERM", [], 1), ("killed, status=9/KILL", [""], 1), ("exited, status=1/FAILURE", [""], 1)],
+)  # fmt: skip
+def test_a_start_that_was_called_off_before_this_one_did_not_fail(ends: str, stopped: list[str], count: int) -> None:
+    starting = "7d4958e842da4a758f6c1cdc7b36dcc5"
+    exited, failed = "98e322203f7a4ed290d09fe03c09fe15", "d9b373ed55a64feb8242e02dbe79a49c"
+    told = [
+        record(starting, "Starting a", 1),
+        record(exited, f"a.service: Main process exited, code={ends}", 5),
+        record(failed, "a.service: Failed with result 'signal'.", 5),
+        *[record(code, "Stopped a.", 5) for code in stopped],
+        record(starting, "Starting a", 6),
+    ]
+    assert failed_before(told) == count

@@ -109,6 +109,53 @@ SILENT: dict[str, tuple[str, str, str, str, str]] = {
 }  # fmt: skip
 
 
+_ASKS = """[Unit]
+Requires=tide.service
+After=tide.service
+[Service]
+ExecStart=/usr/bin/python3 -c 'import socket, time; s = socket.create_connection(("127.0.0.1", 4471)); time.sleep(99)'
+"""
+NEEDED = {
+    "silent, then it is missed": ("Type=exec\\n", "open('/srv/chart/none.db').read()", "path-missing", "/srv/chart/none.db"),
+    "silent, and waited for": ("Type=notify\\n", "open('/srv/chart/none.db').read()", "path-missing", "/srv/chart/none.db"),
+    "held up by a lock": (
+        "Type=oneshot\\nTimeoutStartSec=infinity\\n", "f = open('/run/tide.lock', 'a'); fcntl.flock(f, fcntl.LOCK_EX)",
+        "lock-held", "/run/tide.lock",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", NEEDED)
+def test_a_service_that_it_needs_is_watched_along(host: RealHost, what: str) -> None:
+    more, body, cause, thing = NEEDED[what]
+    service(host, "tide", body, more)
+    host.run(
+        f"cat > /etc/systemd/system/pilot.service <<'END'\n{_ASKS}END\n"
+        "systemctl daemon-reload; systemctl is-active -q tide-holder || systemd-run --quiet --unit tide-holder flock /run/tide.lock sleep 999\n"
+        "for i in $(seq 50); do grep -q FLOCK /proc/locks && break; sleep 0.1; done; sleep 0.3"
+    )
+    try:
+        status, found = observe(host, "pilot --for 8")
+        first = found["causes"][0]
+        assert (first["cause"], first["service"]) == (cause, "tide.service") and thing in json.dumps(first), found
+        assert any(piece["source"] == "observed" for piece in first["evidence"]) and first["confidence"] >= 0.7
+        along = found["observed"]["along"]
+        assert status == 1 and [one["service"] for one in along] == ["tide.service"] and along[0]["traced"]
+    finally:
+        host.run("systemctl stop pilot tide; systemctl reset-failed pilot tide", check=False)
+    let_go(host)
+
+
+def test_a_start_that_was_called_off_before_this_one_is_no_failure(host: RealHost) -> None:
+    service(host, "ebb", "time.sleep(30)", "Type=oneshot\\n")
+    try:
+        host.run("systemctl start --no-block ebb; sleep 1; systemctl restart --no-block ebb; sleep 1")
+        found = json.loads(host.program("why ebb --json").stdout)
+        assert (found["state"], found["causes"]) == ("starting", []), found
+    finally:
+        host.run("systemctl stop ebb", check=False)
+
+
 @pytest.mark.parametrize("what", SILENT)
 def test_a_silent_end_is_told_by_the_call_that_failed(host: RealHost, what: str) -> None:
     body, more, before, wanted, thing = SILENT[what]

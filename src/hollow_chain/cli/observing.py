@@ -71,7 +71,8 @@ def watched(
     seconds: float | None,
     attach: bool,
     restart: bool,
-) -> Observation:
+) -> tuple[Observation, ...]:
+    """What was seen of the start of *node*, and behind it of services that came along and to nothing."""
     from hollow_chain.families import SYSTEMD
     from hollow_chain.mend.hands import NotDone
 
@@ -89,7 +90,7 @@ def watched(
             raise wrong_call("--attach is for systemd hosts: elsewhere the manager does not tell of its next try")
         from hollow_chain.observing import by_hands
 
-        return by_hands.observed(common.hands_of(source, node.name), step, node.name, seconds or _LONG, tell)
+        return (by_hands.observed(common.hands_of(source, node.name), step, node.name, seconds or _LONG, tell),)
     except NotDone as problem:
         raise NotStarted(f"{common.shown(node.name)} was not started: {problem}", FACTS_UNREADABLE) from None
 
@@ -131,30 +132,35 @@ def _family_here() -> str:
     return here().family
 
 
-def judged(source: common.Source, target: str, host: str, seen: Observation, store: str) -> tuple[Facts, Verdict]:
+def judged(
+    source: common.Source, target: str, host: str, observed: tuple[Observation, ...], store: str
+) -> tuple[Facts, Verdict]:
     """The facts as they are now, with what was seen, and what they say."""
     from hollow_chain.causes import Facts
     from hollow_chain.chain import Graph
     from hollow_chain.verdict import diagnose
 
-    facts = Facts(Graph(common.load(source, target, host=host, observed=(seen,))))
+    facts = Facts(Graph(common.load(source, target, host=host, observed=observed)))
     facts.learned = common.learned(store)
+    seen = observed[0]
     verdict = diagnose(facts, finding.find_target(facts.graph, seen.service, host, True))
     if seen.why_not_traced:
         verdict.unread.append(f"the calls of its start: {seen.why_not_traced}")
     return facts, verdict
 
 
-def show(facts: Facts, verdict: Verdict, seen: Observation) -> None:
+def show(facts: Facts, verdict: Verdict, observed: tuple[Observation, ...]) -> None:
     from hollow_chain.show.observe import show_calls, show_observation
     from hollow_chain.show.page import Page
     from hollow_chain.show.why import show_verdict
 
     page = Page()
+    seen = observed[0]
     if sys.stderr.isatty():
         page.gap()
-    show_observation(page, seen, seen.service)
-    show_calls(page, seen)
+    for one in observed:
+        show_observation(page, one, one.service)
+        show_calls(page, one)
     if seen.outcome != "up" or not verdict.healthy:
         page.gap()
         show_verdict(page, facts, verdict)

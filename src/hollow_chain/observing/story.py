@@ -179,15 +179,19 @@ def _own(
     reader = TraceReader()
     parents: dict[int, int] = {}
     threads: set[int] = set()
-    own, last = set(known), 0
+    own, others, last = set[int](), set[int](), 0
+    by_group = set(known)
     for line in lines:
-        if not any(word in line for word in ("clone", "fork", "execve", group[0])):
+        if not any(word in line for word in ("clone", "fork", "execve", _INTO_GROUP)):
             continue
         found = reader.read(line)
-        if group[0] in line and "O_WRONLY" in line:
+        if _INTO_GROUP in line and "O_WRONLY" in line:
             # The manager puts the process that it has just begun into the group; or that process does so itself.
             number = _number(line)
-            own.add(last if number == _MANAGER else number)
+            if group[0] in line:
+                by_group.add(last if number == _MANAGER else number)
+            elif _is_of_another(line, place):
+                others.add(last if number == _MANAGER else number)
         if not isinstance(found, TracedCall):
             continue
         if found.name in STARTS_ANOTHER and found.value and found.value > 0:
@@ -197,11 +201,27 @@ def _own(
             if found.process == _MANAGER:
                 last = found.value
                 if any(group[1] in one for one in found.arguments):
-                    own.add(last)
+                    by_group.add(last)
+                elif any(_is_of_another(one, place) for one in found.arguments):
+                    others.add(last)
         elif found.name == "execve" and found.arguments and unquoted(found.arguments[0]) in programs:
             own.add(found.process)
-    own -= {0, _MANAGER}
+    # What another service runs may be the same program: an interpreter, a shell.
+    others -= by_group
+    own -= others | set(_descendants(others, parents))
+    own = (own | by_group) - {0, _MANAGER}
     return own | set(_descendants(own, parents)), threads, parents
+
+
+_INTO_GROUP = "/cgroup.procs"
+_UNIT_IN_GROUP = re.compile(r"/([^/\"<>]{1,255}\.(?:service|scope|socket|mount|swap))[/>]")
+"""The first unit in the path of a group, which is the one that a process belongs to (see ``groups``); its kinds are those that have
+processes (systemd.unit(5))."""
+
+
+def _is_of_another(text: str, unit: str) -> bool:
+    found = _UNIT_IN_GROUP.search(text)
+    return found is not None and found[1] != unit
 
 
 def _descendants(own: set[int], parents: dict[int, int]) -> Iterator[int]:

@@ -16,9 +16,10 @@ from hollow_chain.families.messages import FAILED, SKIPPED, STARTED, STARTING
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
+from hollow_chain.observing.along import Along, needed_by, run_of, seen_along, story_of
 from hollow_chain.observing.call_table import BIND, traced_names
 from hollow_chain.observing.last_read import last_read
-from hollow_chain.observing.story import Story, told
+from hollow_chain.observing.story import Story
 from hollow_chain.observing.waiting import at_work, waits_of
 from hollow_chain.observing.weighing import signature, signatures, weighed
 from hollow_chain.reach.handles import NotOpened
@@ -37,14 +38,14 @@ _SLOWED = 4.0
 """By how much tracing slows a start at the most (``make bench``, "observed start")."""
 _QUIET = 0.3
 """Seconds after the end in which the last records and calls come in."""
-_MOST_NEEDS = 40
-"""Services below it whose bar is looked for: a chain of so many is none that a person would follow."""
 _USUAL_LIMIT = 90.0
 """Start limit where none is set (systemd-system.conf(5), ``DefaultTimeoutStartSec=``)."""
 _LONGEST = 600.0
 """Seconds that are watched at most, whatever limit is set: nobody sits longer before it."""
 _MOST_LINES, _MOST_SOCKETS = 40, 20_000
 """Records between two looks, and sockets that are gone through: a busy server has some thousands."""
+_MOST_ALONG = 4
+"""Services beside it of which is told what they tried: where more than a few fail together, one reason is behind them."""
 _MOST_BYTES = 16 << 10
 """Bytes of a log that are told between two looks."""
 _NEVER = 2**64 - 1
@@ -91,6 +92,8 @@ class _Course:
     processes: set[int] = field(default_factory=set)
     told_processes: set[int] = field(default_factory=set)
     result: str = ""
+    along: list[Along] = field(default_factory=list)
+    """The services that it takes along and that were not up before."""
     logs: dict[str, int] = field(default_factory=dict)
     """Log files of its own, and how much of each is told."""
     ports: set[str] = field(default_factory=set)
@@ -113,7 +116,7 @@ class _Course:
 
     def is_begun(self, unit: dict[str, Any]) -> bool:
         """Whether the manager has begun with this start, or is through with it: until then its words are of the run before."""
-        return _run_of(unit) != self.run or unit.get("Job", (0,))[0] != self.job
+        return run_of(unit) != self.run or unit.get("Job", (0,))[0] != self.job
 
     @property
     def seconds(self) -> float:
@@ -130,8 +133,10 @@ def limit_of(unit: dict[str, Any]) -> float:
     return _USUAL_LIMIT if not isinstance(limit, int) or limit in (0, _NEVER) else min(limit / 1e6, _LONGEST)
 
 
-def observed(wish: WatchWish, tell: Tell, turn: Turn) -> Observation:
-    """Watch a start. Raises :class:`~hollow_chain.mend.hands.NotDone` where the manager cannot be asked, or refuses the start.
+def observed(wish: WatchWish, tell: Tell, turn: Turn) -> tuple[Observation, ...]:
+    """Watch a start; behind what was seen of it stands what was seen of services that came along and to nothing.
+
+    Raises :class:`~hollow_chain.mend.hands.NotDone` where the manager cannot be asked, or refuses the start.
 
     A Ctrl-C goes through, and whatever *turn* raises, which is called at each look; the manager is let go on the way.
     """
@@ -142,6 +147,7 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> Observation:
     settles = _settles(unit)
     most = wish.seconds if wish.seconds is not None else limit_of(unit) + settles + 1
     why_not, story, lines = "", Story(), []
+    along = [] if wish.attach else needed_by(manager, wish.unit, unit)
     with contextlib.ExitStack() as stack:
         tracer = None
         try:
@@ -151,27 +157,23 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> Observation:
         course = _Course(time.monotonic(), datetime.now(UTC))
         course.logs = {path: _size(path) for path in wish.logs}
         course.settles = settles
+        course.along = [one for one in along if not one.is_up]
         _begin(manager, wish, unit, course)
         for _ in _looks(manager, wish, most, course, tell):
             turn()
+        _ask_of_others(manager, course)
         if tracer is not None:
             whole = tracer.runs
             lines = tracer.lines()
             if not whole:
                 why_not = "the trace was cut: its tracer ended before the start did"
     if lines:
-        story = told(lines, wish.unit, wish.programs, course.processes, _commands(unit), _forgiven(unit))
-    return _observation(wish, course, story, bool(lines), why_not)
-
-
-def _commands(unit: dict[str, Any]) -> int:
-    """How many commands a start of a unit runs, those before and after its program included."""
-    return sum(len(unit.get(key) or ()) for key in ("ExecCondition", "ExecStartPre", "ExecStart", "ExecStartPost"))
-
-
-def _forgiven(unit: dict[str, Any]) -> set[str]:
-    """The programs of those of them before the start whose failure stops nothing."""
-    return {str(command[0]) for command in unit.get("ExecStartPre") or () if len(command) > 2 and command[2]}
+        story = story_of(unit, wish.unit, lines, wish.programs, course.processes)
+    of_others = (seen_along(one, course.outcome, course.at, course.seconds, lines, bool(lines)) for one in course.along)
+    return (
+        _observation(wish, course, story, bool(lines), why_not),
+        *[seen for seen in of_others if seen is not None][:_MOST_ALONG],
+    )
 
 
 def _settles(unit: dict[str, Any]) -> float:
@@ -183,7 +185,7 @@ def _settles(unit: dict[str, Any]) -> float:
     return min(max(_SETTLED, ran * _SLOWED), _LONGEST_SETTLED)
 
 
-def _unbar(manager: Manager, name: str, unit: dict[str, Any]) -> None:
+def _unbar(manager: Manager, name: str, unit: dict[str, Any], along: list[Along]) -> None:
     """Reset the failed state of a unit, and of those that it needs and that are barred from starting (systemd.unit(5),
     "StartLimitIntervalSec="): else not the program would be observed, but the bar."""
     barred = ("start-limit-hit",)
@@ -191,32 +193,17 @@ def _unbar(manager: Manager, name: str, unit: dict[str, Any]) -> None:
     if unit.get("Result") in barred or unit.get("ActiveState") == "failed" or unit.get("NRestarts"):
         with contextlib.suppress(NotDone):
             manager.call("ResetFailedUnit", "s", name)
-    left, seen = _needs(unit), {name}
-    while left and len(seen) < _MOST_NEEDS:
-        need = left.pop()
-        if need in seen or not need.endswith(".service"):
-            continue
-        seen.add(need)
-        with contextlib.suppress(NotDone):
-            found = manager.unit(need)
-            left += _needs(found)
-            if found.get("Result") in barred:
-                manager.call("ResetFailedUnit", "s", need)
-
-
-def _needs(unit: dict[str, Any]) -> list[str]:
-    return [str(name) for key in ("Requires", "BindsTo") for name in unit.get(key) or ()]
-
-
-def _run_of(unit: dict[str, Any]) -> bytes:
-    return bytes(unit.get("InvocationID") or b"")
+    for one in along:
+        if one.hard and one.unit.get("Result") in barred:
+            with contextlib.suppress(NotDone):
+                manager.call("ResetFailedUnit", "s", one.name)
 
 
 def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: _Course) -> None:
     if wish.attach:
         return
-    _unbar(manager, wish.unit, unit)
-    course.run = _run_of(manager.unit(wish.unit))
+    _unbar(manager, wish.unit, unit, course.along)
+    course.run = run_of(manager.unit(wish.unit))
     course.began, course.at = time.monotonic(), datetime.now(UTC)
     # One that waits for its next try is not begun by a start, which only waits with it (systemd.service(5), "RestartSec="); nor one that
     # is up for a moment between two ends.
@@ -231,6 +218,7 @@ def _looks(manager: Manager, wish: WatchWish, most: float, course: _Course, tell
     while True:
         unit = manager.unit(wish.unit)
         if not wish.attach and not course.is_begun(unit):
+            _processes_of(wish.unit, course, tell)
             if course.seconds > most:
                 return
             yield
@@ -280,8 +268,41 @@ def _is_over(unit: dict[str, Any], course: _Course, tries: int | None) -> bool:
     return False
 
 
+def _ask_of_others(manager: Manager, course: _Course) -> None:
+    """What became of the services that came along."""
+    for one in course.along:
+        with contextlib.suppress(NotDone):
+            one.unit = manager.unit(one.name)
+
+
+def _processes_of(name: str, course: _Course, tell: Tell) -> set[int]:
+    """The processes of the unit now; those of the services that come along are noted, and what they are told."""
+    processes = here().processes
+    groups: dict[str, set[int]] = {}
+    for number in processes.numbers():
+        if number > 1:
+            groups.setdefault(unit_of(number, processes), set()).add(number)
+    for one in course.along:
+        now = groups.get(one.name, set())
+        for number in sorted(now - one.processes):
+            if program := _program(number):
+                one.processes.add(number)
+                tell(Seen(PROCESS, course.seconds, f"{program} (process {number}) of {one.name}"))
+        one.waits = _waits(now) or one.waits
+    return groups.get(name, set())
+
+
+def _program(number: int) -> str:
+    """The program of a process; empty of one that is still the manager's own, and has yet to become the program."""
+    program = here().processes.program(number)
+    return "" if program.startswith("(") else program
+
+
+def _waits(processes: set[int]) -> list[ObservedWait]:
+    return [wait for number in sorted(processes) if (wait := at_work(number)) is not None]
+
+
 def _look(name: str, unit: dict[str, Any], course: _Course, tell: Tell) -> None:
-    reached = here()
     _look_at_log(name, course, tell)
     _look_at_own_logs(course, tell)
     state = f"{unit.get('ActiveState')} ({unit.get('SubState')})"
@@ -290,18 +311,16 @@ def _look(name: str, unit: dict[str, Any], course: _Course, tell: Tell) -> None:
     ):
         course.state = state
         tell(Seen(STATE, course.seconds, state))
-    now = {
-        number for number in reached.processes.numbers() if number > 1 and unit_of(number, reached.processes) == name
-    }
+    now = _processes_of(name, course, tell)
     for number in sorted(now - course.told_processes):
-        program = reached.processes.program(number)
-        if program and not program.startswith("("):  # the manager's own, which has yet to become the program
+        program = _program(number)
+        if program:
             course.told_processes.add(number)
             tell(Seen(PROCESS, course.seconds, f"{program} (process {number})"))
     course.processes |= now
     course.result = str(unit.get("Result") or "")
     _look_at_sockets(now, course, tell)
-    waits = [wait for number in sorted(now) if (wait := at_work(number)) is not None]
+    waits = _waits(now)
     for wait in waits:
         key = wait.process, wait.name, wait.thing
         if key not in course.told_waits and course.up_at == 0.0 and course.seconds > 1.0:

@@ -134,7 +134,7 @@ _WORTH_TELLING = 0.05
 
 
 def observation_document(seen: Observation) -> Document:
-    """The key ``observed`` of a verdict."""
+    """One start that was watched."""
     found: Document = {name: _plain(getattr(seen, name)) for name in seen.__struct_fields__ if name != "service"}
     found["at"] = when(seen.at)
     return found
@@ -149,6 +149,8 @@ def _plain(value: object) -> object:
     return when(value) if isinstance(value, datetime) else value
 
 
-def observed_document(verdict: Verdict, seen: Observation) -> Document:
-    """``hollow-chain/verdict`` with what was observed."""
-    return {**verdict_document(verdict), "observed": observation_document(seen)}
+def observed_document(verdict: Verdict, observed: tuple[Observation, ...]) -> Document:
+    """``hollow-chain/verdict`` with what was observed: of the service, and of those that came along and to nothing."""
+    seen, *others = observed
+    along = [{"service": one.service, **observation_document(one)} for one in others]
+    return {**verdict_document(verdict), "observed": {**observation_document(seen), "along": along}}

@@ -248,8 +248,8 @@ def judge_by_try_before(last: LastRun, events: list[Event]) -> None:
 
 def failed_before(events: list[Event]) -> int:
     """How many starts in a row failed before the one that is under way: what starts a service on an event starts it again after each
-    of its failures, and the manager does not count these."""
-    told = [e.code for e in events if e.code in (STARTING, STARTED, FAILED, STOPPED)]
+    of its failures, and the manager does not count these. One that was called off did not fail."""
+    told = _told_of_starts(events)
     count = 0
     while told[-1:] == [STARTING] and FAILED in told[-3:-1]:
         told = (
@@ -257,6 +257,31 @@ def failed_before(events: list[Event]) -> int:
         )
         count += 1
     return count
+
+
+def _told_of_starts(events: list[Event]) -> list[str]:
+    """The kinds of the records about starts, without the failures of those that were stopped on the way: by the signal that stops, and with
+    that a stop came to its end."""
+    told: list[Event] = []
+    ended_by = ""
+    for event in events:
+        if event.code == EXITED:
+            ended_by = how[2] if (how := _HOW.search(event.text)) and how[1] == "killed" else ""
+        elif told and told[-1].code == FAILED and ended_by == _STOPS and _stops_at_once(event, told[-1]):
+            told.pop()
+        if event.code in (STARTING, STARTED, FAILED, STOPPED):
+            told.append(event)
+    return [event.code for event in told]
+
+
+def _stops_at_once(event: Event, failed: Event) -> bool:
+    """Whether a stop came to its end with that failure, or the stop half of a restart, which bears no code here."""
+    stops = event.code == STOPPED or (event.by_manager and not event.code and event.text.startswith("Stopped "))
+    return stops and event.at - failed.at < _AT_ONCE
+
+
+_STOPS = "15"
+"""The signal by which a service is stopped, where its definition names no other (systemd.kill(5), ``KillSignal=``)."""
 
 
 def _recall_end(last: LastRun, event: Event) -> None:
