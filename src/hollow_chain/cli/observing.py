@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from hollow_chain.chain import Node
     from hollow_chain.facts.observed import Observation
     from hollow_chain.mend.plan import Step
-    from hollow_chain.observing.watching import Seen
+    from hollow_chain.observing.course import Seen
     from hollow_chain.verdict import Verdict
 
 
@@ -79,7 +79,8 @@ def watched(
     assert node.service is not None
     try:
         if not source and _family_here() == SYSTEMD.name:
-            from hollow_chain.observing.watching import WatchWish, observed
+            from hollow_chain.observing.course import WatchWish
+            from hollow_chain.observing.watching import observed
 
             program = node.service.program
             programs = (program.path,) if program is not None and program.path else ()

@@ -14,7 +14,7 @@ from hollow_chain.facts.observed import Observation, ObservedPart, Outcome
 from hollow_chain.facts.service import Service
 from hollow_chain.mend.hands import Hands, NotDone
 from hollow_chain.mend.plan import Step
-from hollow_chain.observing.watching import LOG, PROCESS, SOCKET, STATE, Seen, Tell
+from hollow_chain.observing.course import LOG, PROCESS, SOCKET, STATE, Seen, Tell
 
 _POLL = 0.5
 """Seconds between two looks, each of which is a whole reading."""

@@ -5,35 +5,27 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
-from pathlib import Path
-from typing import Any, NamedTuple
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from typing import Any
 
-from hollow_chain.facts.observed import Observation, ObservedPart, ObservedWait, Outcome
-from hollow_chain.families.messages import FAILED, SKIPPED, STARTED, STARTING
+from hollow_chain.facts.observed import Observation, ObservedPart, ObservedWait
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
 from hollow_chain.observing.along import Along, needed_by, run_of, seen_along, story_of
 from hollow_chain.observing.call_table import BIND, traced_names
+from hollow_chain.observing.course import SETTLED, Course, Tell, Turn, WatchWish
 from hollow_chain.observing.last_read import last_read
+from hollow_chain.observing.looks import look, processes_of, size
 from hollow_chain.observing.story import Story
-from hollow_chain.observing.waiting import at_work, waits_of
+from hollow_chain.observing.waiting import waits_of
 from hollow_chain.observing.weighing import signature, signatures, weighed
-from hollow_chain.reach.handles import NotOpened
-from hollow_chain.reach.here import here
-from hollow_chain.reach.interfaces import NotThere
-from hollow_chain.sources.systemd.groups import unit_of
-from hollow_chain.sources.systemd.journal import Journal
-from hollow_chain.wording.secrets import mask_text
 
 _POLL = 0.1
 """Seconds between two looks: while the manager is traced, each costs it some hundred calls."""
-_SETTLED, _LONGEST_SETTLED = 3.0, 60.0
-"""Seconds for which a start has to stay good: as long as a first start of a program is watched; longer for one that went on for longer
-before it failed last time, up to what somebody sits through."""
+_LONGEST_SETTLED = 60.0
+"""Seconds for which a start has to stay good that went on for long before it failed last time: what somebody sits through."""
 _SLOWED = 4.0
 """By how much tracing slows a start at the most (``make bench``, "observed start")."""
 _QUIET = 0.3
@@ -42,89 +34,13 @@ _USUAL_LIMIT = 90.0
 """Start limit where none is set (systemd-system.conf(5), ``DefaultTimeoutStartSec=``)."""
 _LONGEST = 600.0
 """Seconds that are watched at most, whatever limit is set: nobody sits longer before it."""
-_MOST_LINES, _MOST_SOCKETS = 40, 20_000
-"""Records between two looks, and sockets that are gone through: a busy server has some thousands."""
 _MOST_ALONG = 4
 """Services beside it of which is told what they tried: where more than a few fail together, one reason is behind them."""
-_MOST_BYTES = 16 << 10
-"""Bytes of a log that are told between two looks."""
 _NEVER = 2**64 - 1
 """``USEC_INFINITY``: no limit."""
 
 _TIMEOUT = "timeout"
 """The manager's result of a start that ran out of time (systemd.service(5))."""
-
-STATE, LOG, SOCKET, WAITS, PROCESS = "state", "log", "socket", "waits", "process"
-
-
-class Seen(NamedTuple):
-    """One thing that was seen while a start was watched."""
-
-    kind: str
-    seconds: float
-    """Since the start was begun."""
-    text: str
-
-
-class WatchWish(NamedTuple):
-    """How a start is to be watched."""
-
-    unit: str
-    programs: tuple[str, ...] = ()
-    """Those of its definition."""
-    seconds: float | None = None
-    """How long at most; None: its start limit, and until it has stayed up for a moment."""
-    attach: bool = False
-    """Wait for the next try of what is restarted anyway, and start nothing."""
-    restart: bool = False
-    """Stop it first: it runs."""
-    logs: tuple[str, ...] = ()
-    """Log files of its own."""
-
-
-@dataclass
-class _Course:
-    """What has been seen so far."""
-
-    began: float
-    at: datetime
-    state: str = ""
-    processes: set[int] = field(default_factory=set)
-    told_processes: set[int] = field(default_factory=set)
-    result: str = ""
-    along: list[Along] = field(default_factory=list)
-    """The services that it takes along and that were not up before."""
-    logs: dict[str, int] = field(default_factory=dict)
-    """Log files of its own, and how much of each is told."""
-    ports: set[str] = field(default_factory=set)
-    said: set[tuple[datetime, str]] = field(default_factory=set)
-    waits: list[ObservedWait] = field(default_factory=list)
-    told_waits: set[tuple[int, str, str]] = field(default_factory=set)
-    up_at: float = 0.0
-    ran_at: float = 0.0
-    outcome: Outcome = "not-up"
-
-    settles: float = _SETTLED
-    job: int = 0
-    """The start in the manager's queue."""
-    was_begun: bool | None = None
-    """Whether the manager's own records say that it was begun; False of one that it passed over."""
-    failed: bool = False
-    """Whether these say that it failed."""
-    run: bytes = b""
-    """What the manager told the run before this one from others by (``InvocationID``, systemd.exec(5))."""
-
-    def is_begun(self, unit: dict[str, Any]) -> bool:
-        """Whether the manager has begun with this start, or is through with it: until then its words are of the run before."""
-        return run_of(unit) != self.run or unit.get("Job", (0,))[0] != self.job
-
-    @property
-    def seconds(self) -> float:
-        return time.monotonic() - self.began
-
-
-Tell = Callable[[Seen], None]
-Turn = Callable[[], None]
 
 
 def limit_of(unit: dict[str, Any]) -> float:
@@ -154,8 +70,8 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> tuple[Observation, ...]
             tracer = stack.enter_context(Tracer(traced_names(), most))
         except NotTraced as reason:
             why_not = str(reason)
-        course = _Course(time.monotonic(), datetime.now(UTC))
-        course.logs = {path: _size(path) for path in wish.logs}
+        course = Course(time.monotonic(), datetime.now(UTC))
+        course.logs = {path: size(path) for path in wish.logs}
         course.settles = settles
         course.along = [one for one in along if not one.is_up]
         _begin(manager, wish, unit, course)
@@ -181,8 +97,8 @@ def _settles(unit: dict[str, Any]) -> float:
     began, ended = (int(unit.get(f"ExecMain{what}Timestamp") or 0) for what in ("Start", "Exit"))
     ran = (ended - began) / 1e6
     if unit.get("Result") in (None, "", "success") or not 0 < ran < _LONGEST_SETTLED:
-        return _SETTLED  # who ran for minutes does not fail at its start
-    return min(max(_SETTLED, ran * _SLOWED), _LONGEST_SETTLED)
+        return SETTLED  # who ran for minutes does not fail at its start
+    return min(max(SETTLED, ran * _SLOWED), _LONGEST_SETTLED)
 
 
 def _unbar(manager: Manager, name: str, unit: dict[str, Any], along: list[Along]) -> None:
@@ -199,7 +115,7 @@ def _unbar(manager: Manager, name: str, unit: dict[str, Any], along: list[Along]
                 manager.call("ResetFailedUnit", "s", one.name)
 
 
-def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: _Course) -> None:
+def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: Course) -> None:
     if wish.attach:
         return
     _unbar(manager, wish.unit, unit, course.along)
@@ -212,26 +128,26 @@ def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: _Cou
     course.job = int(str(answer[0]).rpartition("/")[2])
 
 
-def _looks(manager: Manager, wish: WatchWish, most: float, course: _Course, tell: Tell) -> Iterator[None]:
+def _looks(manager: Manager, wish: WatchWish, most: float, course: Course, tell: Tell) -> Iterator[None]:
     """Look again and again, until it is clear what the start came to."""
     tries: int | None = None
     while True:
         unit = manager.unit(wish.unit)
         if not wish.attach and not course.is_begun(unit):
-            _processes_of(wish.unit, course, tell)
+            processes_of(wish.unit, course, tell)
             if course.seconds > most:
                 return
             yield
             time.sleep(_POLL)
             continue
         tries = int(unit.get("NRestarts") or 0) if tries is None else tries
-        _look(wish.unit, unit, course, tell)
+        look(wish.unit, unit, course, tell)
         if wish.attach and not course.ran_at:
             if _is_under_way(unit) or int(unit.get("NRestarts") or 0) > tries:
                 course.ran_at = course.seconds
         elif _is_over(unit, course, tries if not wish.attach else None):
             time.sleep(_QUIET)
-            _look(wish.unit, manager.unit(wish.unit), course, tell)
+            look(wish.unit, manager.unit(wish.unit), course, tell)
             if course.outcome == "ended" and course.failed:
                 course.outcome = (
                     "failed"  # the next try is under way, and the manager has forgotten what this one came to
@@ -247,7 +163,7 @@ def _is_under_way(unit: dict[str, Any]) -> bool:
     return unit.get("ActiveState") == "activating" and unit.get("SubState") != "auto-restart"
 
 
-def _is_over(unit: dict[str, Any], course: _Course, tries: int | None) -> bool:
+def _is_over(unit: dict[str, Any], course: Course, tries: int | None) -> bool:
     state, sub = unit.get("ActiveState"), unit.get("SubState")
     queued = bool(unit.get("Job", (0,))[0])
     if sub == "auto-restart" or (tries is not None and int(unit.get("NRestarts") or 0) > tries):
@@ -268,129 +184,17 @@ def _is_over(unit: dict[str, Any], course: _Course, tries: int | None) -> bool:
     return False
 
 
-def _ask_of_others(manager: Manager, course: _Course) -> None:
+def _ask_of_others(manager: Manager, course: Course) -> None:
     """What became of the services that came along."""
     for one in course.along:
         with contextlib.suppress(NotDone):
             one.unit = manager.unit(one.name)
 
 
-def _processes_of(name: str, course: _Course, tell: Tell) -> set[int]:
-    """The processes of the unit now; those of the services that come along are noted, and what they are told."""
-    processes = here().processes
-    groups: dict[str, set[int]] = {}
-    for number in processes.numbers():
-        if number > 1:
-            groups.setdefault(unit_of(number, processes), set()).add(number)
-    for one in course.along:
-        now = groups.get(one.name, set())
-        for number in sorted(now - one.processes):
-            if program := _program(number):
-                one.processes.add(number)
-                tell(Seen(PROCESS, course.seconds, f"{program} (process {number}) of {one.name}"))
-        one.waits = _waits(now) or one.waits
-    return groups.get(name, set())
-
-
-def _program(number: int) -> str:
-    """The program of a process; empty of one that is still the manager's own, and has yet to become the program."""
-    program = here().processes.program(number)
-    return "" if program.startswith("(") else program
-
-
-def _waits(processes: set[int]) -> list[ObservedWait]:
-    return [wait for number in sorted(processes) if (wait := at_work(number)) is not None]
-
-
-def _look(name: str, unit: dict[str, Any], course: _Course, tell: Tell) -> None:
-    _look_at_log(name, course, tell)
-    _look_at_own_logs(course, tell)
-    state = f"{unit.get('ActiveState')} ({unit.get('SubState')})"
-    if state != course.state and not (
-        not course.state and unit.get("ActiveState") in ("inactive", "failed") and unit.get("Job", (0,))[0]
-    ):
-        course.state = state
-        tell(Seen(STATE, course.seconds, state))
-    now = _processes_of(name, course, tell)
-    for number in sorted(now - course.told_processes):
-        program = _program(number)
-        if program:
-            course.told_processes.add(number)
-            tell(Seen(PROCESS, course.seconds, f"{program} (process {number})"))
-    course.processes |= now
-    course.result = str(unit.get("Result") or "")
-    _look_at_sockets(now, course, tell)
-    waits = _waits(now)
-    for wait in waits:
-        key = wait.process, wait.name, wait.thing
-        if key not in course.told_waits and course.up_at == 0.0 and course.seconds > 1.0:
-            course.told_waits.add(key)
-            tell(
-                Seen(
-                    WAITS,
-                    course.seconds,
-                    f"process {wait.process} waits in {wait.name}{f': {wait.thing}' if wait.thing else ''}",
-                )
-            )
-    course.waits = waits or course.waits
-
-
-def _look_at_sockets(now: set[int], course: _Course, tell: Tell) -> None:
-    if not now:
-        return
-    try:
-        sockets = here().network.sockets(_MOST_SOCKETS)
-    except OSError:
-        return
-    for one in sockets:
-        endpoint = f"{one.protocol} {one.address or '*'}:{one.port}"
-        if one.process in now and endpoint not in course.ports:
-            course.ports.add(endpoint)
-            tell(Seen(SOCKET, course.seconds, endpoint))
-
-
-def _look_at_log(name: str, course: _Course, tell: Tell) -> None:
-    try:
-        with here().journal() as records:
-            events = Journal(records).last(name, _MOST_LINES)
-    except NotThere:
-        return
-    since = course.at - timedelta(seconds=0.05)
-    for event in events:
-        key = event.at, event.text
-        if event.at >= since and event.code in (STARTING, STARTED, SKIPPED):
-            course.was_begun = course.was_begun is not False and event.code != SKIPPED
-        course.failed = course.failed or (event.at >= since and event.code == FAILED)
-        if event.at >= since and key not in course.said:
-            course.said.add(key)
-            tell(Seen(LOG, (event.at - course.at).total_seconds(), event.text))
-
-
-def _size(path: str) -> int:
-    try:
-        return Path(path).stat().st_size
-    except OSError:
-        return 0
-
-
-def _look_at_own_logs(course: _Course, tell: Tell) -> None:
-    """What has been written to log files of the service's own since the last look."""
-    for path, told_to in course.logs.items():
-        grown = _size(path) - told_to
-        if grown == 0:
-            continue
-        course.logs[path] = told_to + grown
-        with contextlib.suppress(OSError, NotOpened):
-            data = here().files.walker().read(path, min(grown, _MOST_BYTES), from_end=True).data if grown > 0 else b""
-            for line in data.decode("utf-8", "replace").splitlines()[-_MOST_LINES:]:
-                if line.strip():
-                    tell(Seen(LOG, course.seconds, f"{mask_text(line)}  [{path}]"))
-
-
 _REFUSED_LISTENERS = ("EADDRINUSE", "EADDRNOTAVAIL", "EACCES", "EPERM")
 
 
-def _observation(wish: WatchWish, course: _Course, story: Story, traced: bool, why_not: str) -> Observation:
+def _observation(wish: WatchWish, course: Course, story: Story, traced: bool, why_not: str) -> Observation:
     good = good_starts.known(wish.unit) if traced else frozenset()
     calls = []
     if traced and course.outcome == "up":
@@ -414,7 +218,7 @@ def _observation(wish: WatchWish, course: _Course, story: Story, traced: bool, w
     )  # fmt: skip
 
 
-def _parts(course: _Course, story: Story) -> list[ObservedPart]:
+def _parts(course: Course, story: Story) -> list[ObservedPart]:
     """What took how long: what the manager prepares, what comes before the program, and the program until it was up."""
     begun = course.at.timestamp()
     tops = [life for life in story.lives.values() if story.top(life) is life and life.ran_at]

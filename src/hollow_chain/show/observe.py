@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
     from hollow_chain.facts.observed import Observation
-    from hollow_chain.observing.watching import Seen
+    from hollow_chain.observing.course import Seen
     from hollow_chain.show.page import Page
     from hollow_chain.verdict import Verdict
 
