@@ -27,7 +27,7 @@ from tests.live.rpc_hosts import NAMES, NEEDS, PASSWORD, TICKETS, set_up
 from tests.power_cut import PASSED
 
 HERE = Path(__file__).parents[2]
-pytestmark = [pytest.mark.live, pytest.mark.xdist_group("harbor")]
+pytestmark = [pytest.mark.live, pytest.mark.xdist_group("gates")]
 
 
 @pytest.fixture(scope="module")
@@ -292,7 +292,7 @@ def test_a_call_that_is_dropped_ends_in_time(harbor: Harbor) -> None:
         gate.run("nft delete table inet wall")
 
 
-EVERY = int(os.environ.get("HOLLOW_CHAIN_MOMENTS", "11"))
+EVERY = int(os.environ.get("HOLLOW_CHAIN_MOMENTS", "23"))
 """Each so many moments a mend is cut off; all of them take a quarter of an hour."""
 
 

@@ -173,9 +173,9 @@ def _stops_for_too_long(service: Service, host: Host) -> bool:
 
 
 def overdue(service: Service, host: Host) -> float | None:
-    """By how many seconds a start that is under way has outlasted its limit; None where it has not."""
+    """By how many seconds a start that is under way has outlasted its limit; None where it has not, or where the manager sees to it."""
     last, limit = service.last, start_limit(service, host)
-    if last is None or last.started_at is None or host.read_at is None or limit is None:
+    if family_of(host).limits_hold or last is None or last.started_at is None or host.read_at is None or limit is None:
         return None
     taken = (host.read_at - last.started_at).total_seconds()
     return taken - limit.seconds if taken > limit.seconds else None

@@ -283,6 +283,8 @@ class Service(Part):
     progress: Progress | None = None
     refuses_hand: bool = False
     """Whether its definition refuses a start by hand: only what needs it starts it."""
+    stops_unneeded: bool = False
+    """Whether the manager stops it where nothing that is up needs or wants it (systemd.unit(5), ``StopWhenUnneeded=``)."""
     limits: Limits | None = None
     confinement: Confinement | None = None
     usage: Usage | None = None

@@ -48,6 +48,10 @@ class Family(msgspec.Struct, frozen=True, kw_only=True):
     limit_of_all_waits_for_boot: bool
     """The limit for all services is one value of the host, and is read at its boot."""
 
+    limits_hold: bool
+    """The manager itself ends a start at its limit: one that is under way past it has asked for more time, or is in a step whose limit
+    counts anew (systemd.service(5), ``TimeoutStartSec=``; sd_notify(3), ``EXTEND_TIMEOUT_USEC``)."""
+
     # What the manager tells.
     numbers_failures: bool
     """A start that failed has a numbered error."""
@@ -103,6 +107,7 @@ SYSTEMD = Family(
     start_seconds=90.0,
     limit_typed_in_milliseconds=False,
     limit_of_all_waits_for_boot=False,
+    limits_hold=True,
     numbers_failures=False,
     has_failed_state=True,
     remembers_starts=True,
@@ -131,6 +136,7 @@ CONTROL = Family(
     start_seconds=30.0,
     limit_typed_in_milliseconds=True,
     limit_of_all_waits_for_boot=True,
+    limits_hold=False,
     numbers_failures=True,
     has_failed_state=False,
     remembers_starts=False,

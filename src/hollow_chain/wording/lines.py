@@ -75,6 +75,14 @@ def _paths_after(events: list[Event], index: int) -> list[str]:
     return [path for other in after if of_one_breath(events[index], other) for path in paths_in(other.text)]
 
 
+_EXISTS = pattern(r"(?i)(?<!such )\bfile exists\b|\bEEXIST\b|FileAlreadyExists")
+
+
+def is_there_already(text: str) -> bool:
+    """Whether a line says so of a file that was to be made, and by nobody else (open(2), ``O_EXCL``)."""
+    return _EXISTS.search(text) is not None
+
+
 def saying(events: list[Event], *what: str) -> list[Event]:
     """The records that say one of these things."""
     return [event for event in events if says(event.text, *what)]

@@ -49,10 +49,27 @@ _QUOTED_HOST = pattern(
 
 
 def paths_in(text: str) -> list[str]:
-    """The absolute paths that a line quotes."""
-    found = (match["path"] or match["path2"] for match in _PATH.finditer(text))
+    """The absolute paths that a line quotes, without the program that speaks before them."""
+    found = [path for match in _PATH.finditer(text) if (path := match["path"] or match["path2"])]
+    if len(found) > 1 and (speaker := _SPEAKER.match(text)) and found[0] == speaker["path"]:
+        found = found[1:]
     # The manager speaks of what it mounts for a service by the place where it prepares it (systemd.exec(5)).
-    return [_plain_path(path).removeprefix("/run/systemd/unit-root").rstrip("./") or "/" for path in found if path]
+    return [_plain_path(path).removeprefix("/run/systemd/unit-root").rstrip("./") or "/" for path in found]
+
+
+_SPEAKER = pattern(
+    r"(?i)(?P<path>/[^\s:\[\]]{1,300})(?:\[\d{1,10}\])?: (?!(?:no such|not found|not a dir|is a dir|permission|access|operation|read-only|"
+    r"file exists|no space|cannot execute|bad interp|error while|text file|exec format|too many|input/output|invalid|is not|does not|"
+    r"line \d|\d))(?<!\.(?:ini|cnf|cfg|xml|yml|env): )(?<!\.(?:conf|json|yaml|toml): )"
+    r"(?<!\.(?:config): )(?<!\.properties: )"
+)
+"""The program that says a line, as programs begin theirs that were called by a path (perror(3)): a path and a colon, with what it complains
+of after it. An error that follows at once is of that path; and a file of settings with a colon is a place."""
+
+
+def is_program_place(path: str) -> bool:
+    """Whether a path is in a folder of programs (hier(7)): what is there is run, and not written to."""
+    return path.rpartition("/")[0].rpartition("/")[2] in ("bin", "sbin", "libexec")
 
 
 def _plain_path(path: str) -> str:

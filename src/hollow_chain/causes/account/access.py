@@ -27,7 +27,7 @@ from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
 from hollow_chain.wording.last_words import telling
-from hollow_chain.wording.things import paths_in
+from hollow_chain.wording.things import is_program_place, paths_in
 
 
 @cause(
@@ -62,7 +62,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
         return
     for event, path in _refused(case):
         named = path in paths_in(event.text)
-        runs = bool(read(event.text).named("not run", "program"))
+        # Programs are run where they lie, and not written to.
+        runs = bool(read(event.text).named("not run", "program")) or is_program_place(path)
         # A path of another line is the one that is meant only where it is seen to be closed, for reading at that.
         asked = _writes(event, case, path) if named else (_is_written(path) and _writes(event)) or False
         writes = False if runs else asked
@@ -91,7 +92,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
             found = read_only_by_definition(case, path)
         if found is None and file is not None and file.exists and bypasses(case) and failed_last(case.service):
             found = barrier_for_owner(case, path)
-        if found is not None and not (program and path == program.path) and not says(event.text, "missing"):
+        is_other = says(event.text, "missing") or lines.is_there_already(event.text)
+        if found is not None and not (program and path == program.path) and not is_other:
             yield _denied(case, event, path, found, user)
             return
     by_root = list(wants_root(case))

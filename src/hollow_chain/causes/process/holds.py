@@ -15,7 +15,6 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import clock
 from hollow_chain.facts.host import TOLD, Event, File, Process
-from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.things import paths_in
@@ -281,13 +280,9 @@ def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
                 yield event, path, holder
 
 
-_EXISTS = pattern(r"(?i)\bfile exists\b|\bEEXIST\b|FileAlreadyExists")
-"""What is said of a file that was to be made, and by nobody else (open(2), ``O_EXCL``)."""
-
-
 def _was_to_be_new(case: Case, event: Event) -> bool:
     """Whether a line says of a lock that it is there already."""
-    return _EXISTS.search(event.text) is not None and any(_is_lock(p, case.file(p)) for p in paths_in(event.text))
+    return lines.is_there_already(event.text) and any(_is_lock(p, case.file(p)) for p in paths_in(event.text))
 
 
 def _sockets_in(case: Case, event: Event) -> list[str]:

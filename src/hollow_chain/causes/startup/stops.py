@@ -107,6 +107,9 @@ def _ended_cleanly(case: Case) -> Iterator[Finding]:
     result = (service.last.result if service.last else "") or "success"
     by = "it was stopped on request" if asked else "it ended cleanly"
     by += "" if was_up(service) or not asked else ", before it was up,"
+    if service.stops_unneeded and not _is_needed(case):
+        yield _not_needed(case)
+        return
     yield Finding(
         says=f"{service.name} is stopped: {by} at {clock(ended)}, and has not been started again.",
         evidence=(
@@ -127,6 +130,39 @@ def _ended_cleanly(case: Case) -> Iterator[Finding]:
         note=(service.startup == "on-need" and case.asked and not asked) or went_down_with(case),
         explains=("exits-with-error", "killed"),
     )
+
+
+def _is_needed(case: Case) -> bool:
+    """Whether anything that is up needs or wants it."""
+    users = (edge.tail for edge in case.graph.needed_by(case.node, ("hard", "soft")))
+    return any(user.service is not None and user.service.state in ("running", "done", "starting") for user in users)
+
+
+def _not_needed(case: Case) -> Finding:
+    """The manager itself stops it where nobody needs it: a start by hand would not last."""
+    name = case.service.name
+    users = [edge.tail for edge in case.graph.needed_by(case.node, ("hard", "soft")) if edge.link.pulls]
+    by = (
+        f"start what needs it: {', '.join(user.name for user in users[:_MOST_USERS])}"
+        if users
+        else "let something need it"
+    )
+    return Finding(
+        says=f"{name} is stopped since {clock(end_of(case.service))}, as nothing that is up needs it: its definition says to stop it then.",
+        evidence=(
+            case.seen(f"{name} is set to be stopped where it is not needed (StopWhenUnneeded=)", bears=SAID),
+            case.seen(f"nothing that is up needs or wants {name}"),
+            *last_records(case),
+        ),
+        mends=(Mend(f"To have it up, {by}; or take StopWhenUnneeded= out of its definition.", seeks=True),),
+        residual=True,
+        note=not case.asked,
+        explains=("exits-with-error", "killed"),
+    )
+
+
+_MOST_USERS = 4
+"""Names that a sentence takes."""
 
 
 def _automatic_but_stopped(case: Case) -> Iterator[Finding]:

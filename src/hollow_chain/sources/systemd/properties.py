@@ -36,6 +36,7 @@ _LINKS: tuple[tuple[str, LinkKind, bool, bool], ...] = (
     ("Wants", "soft", True, False),
     ("Upholds", "soft", True, False),
     ("PartOf", "soft", False, True),
+    ("StopPropagatedFrom", "soft", False, True),
     ("After", "order", False, False),
     ("Conflicts", "clash", False, False),
 )
@@ -90,6 +91,7 @@ def service_of(facts: Properties, activatable: frozenset[str], manager: Properti
         account=_account(facts),
         last=last_run_of(facts, kind),
         refuses_hand=bool(facts.get("RefuseManualStart")),
+        stops_unneeded=bool(facts.get("StopWhenUnneeded")),
         limits=_limits(facts, manager or {}),
         confinement=confinement_of(facts),
     )

@@ -81,6 +81,7 @@ _LISTS = frozenset(
         "Wants",
         "BindsTo",
         "PartOf",
+        "StopPropagatedFrom",
         "After",
         "Before",
         "Conflicts",

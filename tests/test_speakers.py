@@ -1,0 +1,91 @@
+"""Who says a line is not what it is about: programs begin their complaints with the path that they were called by (perror(3))."""
+
+from __future__ import annotations
+
+import pytest
+
+from hollow_chain.causes import Facts
+from hollow_chain.chain import Graph
+from hollow_chain.facts.codec import decode
+from hollow_chain.verdict import diagnose
+from hollow_chain.wording.lines import is_there_already
+from hollow_chain.wording.things import is_program_place, paths_in
+from tests.test_cases import document
+
+
+@pytest.mark.parametrize(
+    ("text", "paths"),
+    [
+        ("/bin/touch: cannot touch '/var/lib/x': Permission denied", ["/var/lib/x"]),
+        ("/usr/bin/install: cannot create regular file '/etc/x': Permission denied", ["/etc/x"]),
+        ("/bin/ln: failed to create symbolic link '/etc/x': Permission denied", ["/etc/x"]),
+        ("/bin/cat: /etc/none: No such file or directory", ["/etc/none"]),
+        ("/usr/sbin/quayd[7]: open /srv/own: Permission denied", ["/srv/own"]),
+        ("/opt/quay/run.py: cannot open /srv/own: Permission denied", ["/srv/own"]),
+        ("/usr/bin/python3: can't open file '/srv/own': [Errno 13] Permission denied", ["/srv/own"]),
+        ("/bin/cp: cannot copy /srv/a to /srv/b: Permission denied", ["/srv/a", "/srv/b"]),
+        # The thing itself stands first:
+        ("/srv/own: Permission denied (asked for by /usr/bin/quayd)", ["/srv/own", "/usr/bin/quayd"]),
+        ("/srv/own: No such file or directory, /srv/other is used", ["/srv/own", "/srv/other"]),
+        ("/bin/touch: Permission denied", ["/bin/touch"]),
+        # A place in settings:
+        ("/srv/quay/quay.conf: folder '/srv/none' is no folder", ["/srv/quay/quay.conf", "/srv/none"]),
+        ("/etc/quay.yaml: /srv/none: no such folder", ["/etc/quay.yaml", "/srv/none"]),
+        ("/etc/quay: 12: /srv/none is not there", ["/etc/quay", "/srv/none"]),
+    ],
+)
+def test_the_program_that_speaks_is_left_out(text: str, paths: list[str]) -> None:
+    assert paths_in(text) == paths
+
+
+@pytest.mark.parametrize(
+    ("path", "is_one"),
+    [("/bin/touch", True), ("/usr/local/sbin/a", True), ("/usr/libexec/a", True), ("/srv/bin.d/a", False), ("/bin", False)],
+)  # fmt: skip
+def test_places_of_programs(path: str, is_one: bool) -> None:
+    assert is_program_place(path) == is_one
+
+
+@pytest.mark.parametrize("text", ["mkdir '/srv/a': File exists", "open: EEXIST: /srv/a"])
+def test_what_is_there_already_was_to_be_new(text: str) -> None:
+    assert is_there_already(text) and not is_there_already("no such file exists there")
+
+
+_PROGRAMS = ("/bin/touch", "/bin/mkdir", "/usr/bin/install", "/bin/ln", "/usr/bin/quayd")
+
+
+@pytest.mark.parametrize("step", ["", "ExecStartPre"])
+@pytest.mark.parametrize(
+    ("text", "thing", "most"),
+    [
+        ("/bin/touch: cannot touch '/var/lib/x': Permission denied", "/var/lib/x", 1.0),
+        ("/bin/mkdir: cannot create directory \u2018/var/lib/x\u2019: Permission denied", "/var/lib/x", 1.0),
+        ("/usr/bin/install: cannot create regular file '/etc/x': Permission denied", "/etc/x", 1.0),
+        ("/bin/ln: failed to create symbolic link '/etc/x': Permission denied", "/etc/x", 1.0),
+        # Its owner and mode let everybody run it: nothing bears out that it is what was refused.
+        ("/bin/touch: Permission denied", "/bin/touch", 0.8),
+        ("cannot run /usr/bin/quayd: Permission denied", "/usr/bin/quayd", 0.8),
+    ],
+)
+def test_a_program_that_everybody_may_run_is_not_what_was_refused(
+    text: str, thing: str, most: float, step: str
+) -> None:
+    of_root = {"exists": True, "owner": "root", "group": "root", "mode": "0755"}
+    files = [
+        *({"path": path, "kind": "file", **of_root} for path in _PROGRAMS),
+        *({"path": path, "kind": "folder", **of_root} for path in ("/", "/etc", "/var", "/var/lib")),
+        *({"path": path, "exists": False} for path in ("/etc/x", "/var/lib/x")),
+    ]
+    service = {
+        "name": "a.service",
+        "state": "failed",
+        "startup": "automatic",
+        "account": {"user": "mate", "group": "mate"},
+        "program": {"path": "/usr/bin/quayd", "arguments": ["/usr/bin/quayd"]},
+        "last": {"result": "exit-code", "exit_status": 1, "step": step, "started_at": "2026-03-04T05:00:00Z", "ended_at": "2026-03-04T05:00:02Z"},
+    }  # fmt: skip
+    said = {"at": "2026-03-04T05:00:01Z", "service": "a.service", "source": "journal (a)", "process": 7, "text": text}
+    facts = Facts(Graph(decode(document({"name": "", "services": [service], "files": files, "events": [said]}))))
+    first = diagnose(facts, facts.graph.node("quay", "a.service")).causes[0]
+    assert first.finding.cause == "access-denied" and f"may not use {thing}:" in first.finding.says
+    assert first.confidence <= most
