@@ -17,7 +17,7 @@ from hollow_chain.reach.here import here
 from hollow_chain.sources.systemd import unit_facts, unit_file
 from hollow_chain.sources.systemd.bus import escape, installed
 from hollow_chain.sources.systemd.groups import unit_in_cgroup
-from hollow_chain.sources.systemd.journal import failed_before, judge_by_try_before, recalled
+from hollow_chain.sources.systemd.journal import failed_before, judge_by_try_before, recalled, well_before
 from hollow_chain.sources.systemd.properties import service_of, startup_of, unescape
 from hollow_chain.sources.systemd.values import moment, seconds
 
@@ -415,3 +415,14 @@ def test_a_start_that_was_called_off_before_this_one_did_not_fail(ends: str, sto
         record(starting, "Starting a", 6),
     ]
     assert failed_before(told) == count
+
+
+def test_for_how_long_the_run_before_was_well() -> None:
+    started, success = "39f53479d3a045ac8e11786248231fbf", "7ad2d189f7e94e70a38c781354912448"
+    failed, stopping = "d9b373ed55a64feb8242e02dbe79a49c", "de5b426a63be47a7b6ac3eaac82e2f6f"
+    first, again = record(started, "Started a", 1), record(started, "Started a", 42)
+    assert well_before([first, record(success, "Deactivated", 41), again]) == 40
+    assert well_before([first, record("", "hello", 5), record(success, "Deactivated", 41), again]) == 40
+    assert well_before([first, record(failed, "Failed", 41), again]) is None
+    assert well_before([first, record(stopping, "Stopping", 40), record(success, "Deactivated", 41), again]) is None
+    assert well_before([again]) is None

@@ -1,8 +1,9 @@
-"""Sixty pairs of readings of a real host, before and after one change, under the usual noise: the change stands first."""
+"""Pairs of readings of a real host, before and after one change, under the usual noise: the change stands first."""
 
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -66,7 +67,14 @@ NOISE = """
 logger -t cron 'nothing of importance'; systemctl restart dbus 2>/dev/null; systemd-run -q --collect sh -c 'sleep 0.2'
 systemctl restart $O; echo noise >> /var/log/quay.log; sync
 """
-PAIRS = [(service, kind) for kind in KINDS for service in SERVICES]
+ALL = "HOLLOW_CHAIN_ALL" in os.environ
+"""Whether all sixty pairs are tried, which take several minutes; else each kind of change on two services."""
+PAIRS = [
+    (service, kind)
+    for number, kind in enumerate(KINDS)
+    for at, service in enumerate(SERVICES)
+    if ALL or (number + at) % 2 == 0
+]
 
 
 @pytest.fixture(scope="module")
@@ -78,7 +86,7 @@ def quay() -> Iterator[RealHost]:
 
 def test_the_change_stands_first_in_nearly_all_pairs(quay: RealHost) -> None:
     wrong = [f"{kind} of {service}: {said}" for service, kind in PAIRS if (said := _pair(quay, service, KINDS[kind]))]
-    assert len(PAIRS) == 60 and len(wrong) <= 3, "\n".join(wrong)
+    assert len(PAIRS) == (60 if ALL else 30) and len(wrong) <= len(PAIRS) // 20, "\n".join(wrong)
 
 
 def _pair(host: RealHost, service: str, pair: Pair) -> str:

@@ -95,7 +95,7 @@ def flaps(service: Service, host: Host) -> bool:
     average time between restarts, or for a quarter of an hour, has settled.
     """
     last = service.last
-    if last is None or not last.restarts:
+    if last is None or not last.restarts or (last.well_before or 0.0) >= _REAL_RUN:
         return False
     since = last.up_at or last.started_at
     if since is None or host.read_at is None:
@@ -107,6 +107,10 @@ def flaps(service: Service, host: Host) -> bool:
         return up_for < 30
     pace = (host.read_at - host.boot_at).total_seconds() / last.restarts
     return up_for < min(900.0, 2 * pace)
+
+
+_REAL_RUN = 60.0
+"""Seconds of a run that ended well, after which a start anew is meant so, and no sign of trouble: as of a console after a logout."""
 
 
 def unsettled(service: Service | None, host: Host) -> float:

@@ -37,6 +37,8 @@ class LastRun(Part, gc=False):
     """Computing time that its processes have used since."""
     restarts: int = 0
     """Restarts by the manager itself since the last start by somebody else."""
+    well_before: Seconds | None = None
+    """For how long the run before this one was up, where it ended without an error and the manager started it again."""
     status_text: str = ""
 
 

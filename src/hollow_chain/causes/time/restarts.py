@@ -108,13 +108,14 @@ def crash_loop(case: Case) -> Iterator[Finding]:
     enough = 1 if case.standing is Standing.UNSTABLE else 2
     if last is None or last.restarts < enough or (case.standing is not Standing.UNSTABLE and service.state != "failed"):
         return
-    times = "once" if last.restarts == 1 else f"{last.restarts} times"
+    ends = "keeps ending and has been restarted"
+    times = f"{ends} {last.restarts} times" if last.restarts > 1 else "ended, and has been restarted once"
     limits = service.limits
     pause = f", {span(limits.restart_seconds)} apart" if limits and limits.restart_seconds else ""
     words = own_last_words(case)
     says = f", and the last that it says is {words[-1].fact}" if words else ""
     yield Finding(
-        says=f"{service.name} keeps ending and has been restarted {times}{pause}; its last end: {ending(service)}{says}.",
+        says=f"{service.name} {times}{pause if last.restarts > 1 else ''}; its last end: {ending(service)}{says}.",
         evidence=(
             case.seen(
                 f"{last.restarts} restarts by the manager; state {service.detail or service.state}",

@@ -259,6 +259,14 @@ def failed_before(events: list[Event]) -> int:
     return count
 
 
+def well_before(events: list[Event]) -> float | None:
+    """For how many seconds the run before the present one was up, where it ended without an error; None where the records do not tell."""
+    told = [e for e in events if e.code in (STARTED, SUCCESS, FAILED, STOPPING)][-3:]
+    if [e.code for e in told] != [STARTED, SUCCESS, STARTED]:
+        return None
+    return (told[1].at - told[0].at).total_seconds()
+
+
 def _told_of_starts(events: list[Event]) -> list[str]:
     """The kinds of the records about starts, without the failures of those that were stopped on the way: by the signal that stops, and with
     that a stop came to its end."""

@@ -21,6 +21,7 @@ from hollow_chain.sources.systemd.journal import (
     failed_before,
     judge_by_try_before,
     recalled,
+    well_before,
 )
 from hollow_chain.wording.policy import PolicyDenial, denial_in
 from hollow_chain.wording.structured import spoken
@@ -46,6 +47,8 @@ def add(reading: HostReading) -> None:
             service.last = recalled([e for e in host.events if e.service == service.name])
         elif service.last is not None and service.last.result in ("exit-code", "exec-condition", "signal"):
             complete(service.last, [e for e in host.events if e.service == service.name])
+        if service.state == "running" and service.last is not None and service.last.restarts:
+            service.last.well_before = well_before([e for e in host.events if e.service == service.name])
         if service.state == "starting" and service.last is not None:
             _tell_tries(service.last, [e for e in host.events if e.service == service.name])
 
