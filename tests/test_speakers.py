@@ -71,21 +71,60 @@ def test_a_program_that_everybody_may_run_is_not_what_was_refused(
     text: str, thing: str, most: float, step: str
 ) -> None:
     of_root = {"exists": True, "owner": "root", "group": "root", "mode": "0755"}
-    files = [
+    files: list[dict[str, object]] = [
         *({"path": path, "kind": "file", **of_root} for path in _PROGRAMS),
         *({"path": path, "kind": "folder", **of_root} for path in ("/", "/etc", "/var", "/var/lib")),
         *({"path": path, "exists": False} for path in ("/etc/x", "/var/lib/x")),
     ]
+    says, confidence = _refusal(text, files, "mate", step)
+    assert f"may not use {thing}:" in says
+    assert confidence <= most
+
+
+@pytest.mark.parametrize(
+    ("text", "mode", "user", "told", "most"),
+    [
+        # It may be read, and nobody says that it was to be written.
+        (
+            "open /etc/quay.json: permission denied",
+            "0644",
+            "mate",
+            "mate may read /etc/quay.json, and not write to it",
+            0.9,
+        ),
+        ("open /etc/quay.json: permission denied", "0600", "mate", "belongs to root:root, mode 0600", 1.0),
+        (
+            "could not write to /etc/quay.json: permission denied",
+            "0644",
+            "mate",
+            "belongs to root:root, mode 0644",
+            1.0,
+        ),
+        ("Error: spawn /etc/quay.json EACCES", "0644", "mate", "mode 0644", 1.0),
+        ("Error: spawn /etc/quay.json EACCES", "0644", "root", "may be executed by nobody: mode 0644", 1.0),
+        ("Error: spawn /etc/quay.json EACCES", "0755", "mate", "owner and mode would let it", 0.8),
+    ],
+)
+def test_what_keeps_it_out_is_what_it_was_about_to_do(text: str, mode: str, user: str, told: str, most: float) -> None:
+    folder = {"path": "/etc", "kind": "folder", "exists": True, "owner": "root", "group": "root", "mode": "0755"}
+    file = {"path": "/etc/quay.json", "kind": "file", "exists": True, "owner": "root", "group": "root", "mode": mode}
+    says, confidence = _refusal(text, [folder, file], user)
+    assert "may not use /etc/quay.json:" in says and told in says
+    assert confidence <= most
+
+
+def _refusal(text: str, files: list[dict[str, object]], user: str, step: str = "") -> tuple[str, float]:
+    """What is said of a service that ended with these words, and how sure that is."""
     service = {
         "name": "a.service",
         "state": "failed",
         "startup": "automatic",
-        "account": {"user": "mate", "group": "mate"},
+        "account": {"user": user, "group": user},
         "program": {"path": "/usr/bin/quayd", "arguments": ["/usr/bin/quayd"]},
         "last": {"result": "exit-code", "exit_status": 1, "step": step, "started_at": "2026-03-04T05:00:00Z", "ended_at": "2026-03-04T05:00:02Z"},
     }  # fmt: skip
     said = {"at": "2026-03-04T05:00:01Z", "service": "a.service", "source": "journal (a)", "process": 7, "text": text}
     facts = Facts(Graph(decode(document({"name": "", "services": [service], "files": files, "events": [said]}))))
     first = diagnose(facts, facts.graph.node("quay", "a.service")).causes[0]
-    assert first.finding.cause == "access-denied" and f"may not use {thing}:" in first.finding.says
-    assert first.confidence <= most
+    assert first.finding.cause == "access-denied"
+    return first.finding.says, first.confidence

@@ -35,6 +35,8 @@ class Barrier(msgspec.Struct, frozen=True):
     """Whether the file system is mounted so."""
     by_flag: bool = False
     """Whether a flag of the file is set so, which keeps out everybody."""
+    only_writing: bool = False
+    """Whether it may read there, so that this keeps it out only if it was about to write, which nobody says."""
     file: File | None = None
 
 
@@ -49,7 +51,11 @@ def barrier(case: Case, path: str, writes: bool | None = None, runs: bool = Fals
 
     *writes* tells whether it wants to write there; None: not known, so that either may be missing. *runs*: whether it wants to execute it.
     """
-    return _closed(case, path, writes, runs) or _kept_out(case, path, writes)
+    return (
+        _closed(case, path, writes, runs)
+        or _kept_out(case, path, writes, runs)
+        or (_not_run(case, path) if runs else None)
+    )
 
 
 def barrier_for_owner(case: Case, path: str) -> Barrier | None:
@@ -145,16 +151,28 @@ def bypasses(case: Case) -> bool:
     return kept is None or any(right in kept for right in _BYPASS)
 
 
-def _kept_out(case: Case, path: str, writes: bool | None) -> Barrier | None:
+def _not_run(case: Case, path: str) -> Barrier | None:
+    """A file that nobody may execute, root included (execve(2), ``EACCES``)."""
+    file = case.file(path)
+    if file is None or not file.exists or file.kind != "file" or not re.fullmatch(r"[0-7]{3,5}", file.mode):
+        return None
+    return (
+        None
+        if int(file.mode, 8) & 0o111
+        else Barrier(path, f"{path} may be executed by nobody: mode {file.mode}", file=file)
+    )
+
+
+def _kept_out(case: Case, path: str, writes: bool | None, runs: bool = False) -> Barrier | None:
     """The first thing on the way to *path*, itself last, whose mode or list keeps the account out."""
-    for file, _ in _lacking(case, path, writes):
+    for file, _ in _lacking(case, path, writes, runs):
         what = f"{file.path} belongs to {file.owner}"
         what += f":{file.group}, mode {file.mode}" if file.mode else ""
         return Barrier(file.path, what + (f", list {', '.join(file.acl)}" if file.acl else ""), file=file)
     return None
 
 
-def _lacking(case: Case, path: str, writes: bool | None) -> Iterator[tuple[File, int]]:
+def _lacking(case: Case, path: str, writes: bool | None, runs: bool = False) -> Iterator[tuple[File, int]]:
     """Everything on the way to *path*, itself last, that keeps the account out, with what it would need there.
 
     Where nothing is there, and it is not known that the service was to make it, only the way counts.
@@ -173,7 +191,7 @@ def _lacking(case: Case, path: str, writes: bool | None) -> Iterator[tuple[File,
         file = case.file("/".join(parts[:depth]))
         if file is None or not file.exists or not re.fullmatch(r"[0-7]{3,5}", file.mode):
             continue
-        needed = _SEARCH if depth < end else _needed_at_end(file, absent, writes)
+        needed = _SEARCH if depth < end or runs else _needed_at_end(file, absent, writes)
         if _rights(case, file) & needed != needed:
             yield file, needed
 

@@ -64,10 +64,11 @@ def access_denied(case: Case) -> Iterator[Finding]:
         named = path in paths_in(event.text)
         # Programs are run where they lie, and not written to.
         runs = bool(read(event.text).named("not run", "program")) or is_program_place(path)
+        runs = runs or says(event.text, "run in vain")
         # A path of another line is the one that is meant only where it is seen to be closed, for reading at that.
         asked = _writes(event, case, path) if named else (_is_written(path) and _writes(event)) or False
         writes = False if runs else asked
-        found = barrier(case, path, writes, runs) or _badly_owned(case, event, path)
+        found = _kept_from(case, path, writes, runs) or _badly_owned(case, event, path)
         if found is None and named and writes is None:
             found = not_to_be_run(case, path)
         if found is None and named and not event.by_manager and bypasses(case):
@@ -107,6 +108,16 @@ def access_denied(case: Case) -> Iterator[Finding]:
         yield from _closed_places(case, user)
     lacked = list(refused_rights(case, user))
     yield from lacked or _without_rights(case, user)
+
+
+def _kept_from(case: Case, path: str, writes: bool | None, runs: bool) -> Barrier | None:
+    """What keeps it from a path; where it may read there, and nobody says that it was about to write, that is told, and is no proof: but
+    for places that programs write to."""
+    found = barrier(case, path, writes, runs)
+    if found is None or writes is not None or runs or _is_written(path) or barrier(case, path, False) is not None:
+        return found
+    why = f"{account_of(case)} may read {path}, and not write to it: {found.why}"
+    return replace(found, why=why, only_writing=True)
 
 
 def _could_only_be_made(case: Case, path: str) -> bool:
@@ -229,7 +240,8 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
     if event is not None:
         evidence.append(case.quoted(event, FITS if says(event.text, "denied", "read only") else HINT))
     if found is not None:
-        evidence.append(case.seen(found.why, FILES if found.file else "definition", bears=SAID))
+        bears = HINT if found.only_writing else SAID
+        evidence.append(case.seen(found.why, FILES if found.file else "definition", bears=bears))
     else:
         evidence.append(case.seen("owner, mode and definition, as far as they were seen, would let it", FILES))
     place = found.path if found else path
