@@ -93,7 +93,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
             found = read_only_by_definition(case, path)
         if found is None and file is not None and file.exists and bypasses(case) and failed_last(case.service):
             found = barrier_for_owner(case, path)
-        is_other = says(event.text, "missing") or lines.is_there_already(event.text)
+        is_other = says(event.text, "missing", "full") or lines.is_there_already(event.text)
         if found is not None and not (program and path == program.path) and not is_other:
             yield _denied(case, event, path, found, user)
             return

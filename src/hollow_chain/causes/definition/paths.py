@@ -22,6 +22,7 @@ from hollow_chain.facts.habits import folder_of, is_of_instance
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Program, is_deserted
 from hollow_chain.families.steps import EXIT_NOT_FOUND, step_of
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines, sought
 from hollow_chain.wording.forms import read, says
 from hollow_chain.wording.things import paths_below, paths_in
@@ -142,9 +143,10 @@ def _missing_module(case: Case) -> Iterator[Finding]:
         module = next(iter(read(event.text).named("module missing", "module")), "")
         if module and not module.startswith("/") and not says(event.text, "kernel mismatch"):
             ended = case.service.last.ended_at if case.service.last is not None else None
+            bears = SAID if _BY_INTERPRETER.search(event.text) else FITS
             yield Finding(
                 says=f"The program of {case.service.name} needs {module}, which its interpreter does not find.",
-                evidence=(case.quoted(event, SAID), case.seen("its last run ended with an error right after that", at=ended, bears=HINT)),
+                evidence=(case.quoted(event, bears), case.seen("its last run ended with an error right after that", at=ended, bears=HINT)),
                 mends=(
                     Mend(f"Install {module} where the interpreter of {case.service.name} looks for it."),
                     Mend(f"Or correct the environment or the interpreter in the definition of {case.service.name}.", AFTER_RELOAD, instead=True),
@@ -152,6 +154,13 @@ def _missing_module(case: Case) -> Iterator[Finding]:
                 explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop"),
             )  # fmt: skip
             return
+
+
+_BY_INTERPRETER = pattern(
+    r"(?i)ModuleNotFound|No module named|Cannot find (?:module|package)|locate \S{1,200} in @INC|load such file|ClassNotFound|NoClassDef|main class|"
+    r"\bassembly\b|\blua\b"
+)
+"""How interpreters themselves say it: a program may have modules of its own, which it names in its settings."""
 
 
 def _links_to_nothing(case: Case) -> Iterator[Finding]:
