@@ -55,7 +55,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
                 )
             )
         yield Finding(
-            says=f"The program of {case.service.name} needs the shared library {library}, which is not there.",
+            says=f"The program of {case.service.name} needs the shared library {library}, which is not found.",
             evidence=(case.quoted(event, PROOF), *_status_of_loader(case), *((sought,) if sought is not None else ())),
             mends=tuple(mends),
             # The line of the settings that asks for it is only where the program stumbled over that.
