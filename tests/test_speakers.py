@@ -8,7 +8,9 @@ from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.facts.codec import decode
 from hollow_chain.verdict import diagnose
+from hollow_chain.verdict.judge import Cause
 from hollow_chain.wording.lines import is_there_already
+from hollow_chain.wording.system_errors import error_at_end
 from hollow_chain.wording.things import is_program_place, paths_in
 from tests.test_cases import document
 
@@ -44,6 +46,29 @@ def test_the_program_that_speaks_is_left_out(text: str, paths: list[str]) -> Non
 )  # fmt: skip
 def test_places_of_programs(path: str, is_one: bool) -> None:
     assert is_program_place(path) == is_one
+
+
+@pytest.mark.parametrize(
+    ("text", "name"),
+    [
+        ("cannot lock /srv/a: Resource temporarily unavailable", "EAGAIN"),
+        ("mkdir '/srv/a': File exists.", "EEXIST"),
+        ("open /srv/a: permission denied", "EACCES"),
+        ("Permission denied: /srv/a", ""),
+        ("cannot open /srv/a", ""),
+        ("", ""),
+    ],
+)
+def test_the_error_with_which_a_line_ends(text: str, name: str) -> None:
+    assert error_at_end(text) == name
+
+
+@pytest.mark.parametrize(
+    "error", ["File exists", "Resource temporarily unavailable", "No space left on device", "Is a directory"]
+)
+def test_a_line_that_ends_with_another_error_tells_of_no_refusal(error: str) -> None:
+    file = {"path": "/srv/a", "kind": "file", "exists": True, "owner": "root", "group": "root", "mode": "0600"}
+    assert _first(f"cannot open /srv/a: {error}", [file], "mate").finding.cause != "access-denied"
 
 
 @pytest.mark.parametrize("text", ["mkdir '/srv/a': File exists", "open: EEXIST: /srv/a"])
@@ -115,6 +140,13 @@ def test_what_keeps_it_out_is_what_it_was_about_to_do(text: str, mode: str, user
 
 def _refusal(text: str, files: list[dict[str, object]], user: str, step: str = "") -> tuple[str, float]:
     """What is said of a service that ended with these words, and how sure that is."""
+    first = _first(text, files, user, step)
+    assert first.finding.cause == "access-denied"
+    return first.finding.says, first.confidence
+
+
+def _first(text: str, files: list[dict[str, object]], user: str, step: str = "") -> Cause:
+    """The first cause of the end of a service with these words."""
     service = {
         "name": "a.service",
         "state": "failed",
@@ -125,6 +157,4 @@ def _refusal(text: str, files: list[dict[str, object]], user: str, step: str = "
     }  # fmt: skip
     said = {"at": "2026-03-04T05:00:01Z", "service": "a.service", "source": "journal (a)", "process": 7, "text": text}
     facts = Facts(Graph(decode(document({"name": "", "services": [service], "files": files, "events": [said]}))))
-    first = diagnose(facts, facts.graph.node("quay", "a.service")).causes[0]
-    assert first.finding.cause == "access-denied"
-    return first.finding.says, first.confidence
+    return diagnose(facts, facts.graph.node("quay", "a.service")).causes[0]

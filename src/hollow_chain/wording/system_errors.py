@@ -64,6 +64,16 @@ def spelled(name: str) -> list[str]:
     raise KeyError(name)
 
 
+def error_at_end(text: str) -> str:
+    """The name of the error with whose text a line ends, as most programs write it (perror(3)); empty where it ends with none."""
+    end = text[-_LONGEST_TEXT:].rstrip(" .)]'\"").lower()
+    return next((one.name for one in _table().errors if end.endswith(one.text.lower())), "")
+
+
+_LONGEST_TEXT = 200
+"""Characters in which the text of an error and what closes the line after it have room."""
+
+
 @cache
 def signals() -> dict[int, Numbered]:
     """The signals by number."""

@@ -27,6 +27,7 @@ from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
 from hollow_chain.wording.last_words import telling
+from hollow_chain.wording.system_errors import error_at_end
 from hollow_chain.wording.things import is_program_place, paths_in
 
 
@@ -93,7 +94,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
             found = read_only_by_definition(case, path)
         if found is None and file is not None and file.exists and bypasses(case) and failed_last(case.service):
             found = barrier_for_owner(case, path)
-        is_other = says(event.text, "missing", "full") or lines.is_there_already(event.text)
+        is_other = says(event.text, "missing", "full") or error_at_end(event.text) not in _OF_RIGHTS
         if found is not None and not (program and path == program.path) and not is_other:
             yield _denied(case, event, path, found, user)
             return
@@ -108,6 +109,10 @@ def access_denied(case: Case) -> Iterator[Finding]:
         yield from _closed_places(case, user)
     lacked = list(refused_rights(case, user))
     yield from lacked or _without_rights(case, user)
+
+
+_OF_RIGHTS = ("", "EACCES", "EPERM", "EROFS")
+"""Errors of a call that was refused; a line that ends with another tells that it was not."""
 
 
 def _kept_from(case: Case, path: str, writes: bool | None, runs: bool) -> Barrier | None:
