@@ -426,3 +426,17 @@ def test_for_how_long_the_run_before_was_well() -> None:
     assert well_before([first, record(failed, "Failed", 41), again]) is None
     assert well_before([first, record(stopping, "Stopping", 40), record(success, "Deactivated", 41), again]) is None
     assert well_before([again]) is None
+
+
+def test_a_start_that_left_nothing_is_recalled_whole() -> None:
+    starting, started = "7d4958e842da4a758f6c1cdc7b36dcc5", "39f53479d3a045ac8e11786248231fbf"
+    success = "7ad2d189f7e94e70a38c781354912448"
+    last = recalled(
+        [record(starting, "Starting a", 1), record(success, "Deactivated", 2), record(started, "Started a", 2)]
+    )
+    assert last is not None
+    assert (last.result, last.started_at, last.ended_at) == ("success", NOON.replace(second=1), NOON.replace(second=2))
+    again = recalled(
+        [record(started, "Started a", 1), record(success, "Deactivated", 2), record(started, "Started a", 2)]
+    )
+    assert again is not None and (again.up_at, again.ended_at) == (NOON.replace(second=2), None)

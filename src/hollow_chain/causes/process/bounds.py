@@ -19,6 +19,8 @@ from hollow_chain.facts.service import has_its_tasks
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.complaints import config_errors
+from hollow_chain.wording.forms import read
+from hollow_chain.wording.system_errors import error_at_end
 
 _STATES = ("running", *NOT_UP)
 
@@ -81,7 +83,8 @@ def limit_reached(case: Case) -> Iterator[Finding]:
         return
     yield from _ended_by_bound(case, lowered)
     for bound in _BOUNDS:
-        said = lines.saying(words, bound.says) if bound.says else _too_large(case)
+        said = lines.saying(words, bound.says) if bound.says else _too_large(case, lowered)
+        said = said or (_not_begun(case) if "LimitNPROC" in bound.settings and "LimitNPROC" in lowered else [])
         own = {name: lowered[name] for name in bound.settings if name in lowered}
         absurd = {name: value for name, value in own.items() if value <= bound.hardly}
         if not said and not (absurd and (looked.is_silent(case) or _only_stumbles(case, bound))):
@@ -101,9 +104,22 @@ def _at_its_bound(case: Case) -> Iterator[Finding]:
         yield _reached(case, bound, [use, case.quoted(said[0], SAID)], {"TasksMax": most}, True)
 
 
-def _too_large(case: Case) -> list[Event]:
-    """Calls that were seen to fail because a file would grow beyond its bound (write(2), ``EFBIG``)."""
-    return [event for event in case.own_events() if event.call is not None and event.call.error == "EFBIG"]
+def _too_large(case: Case, lowered: dict[str, int]) -> list[Event]:
+    """Calls that were seen to fail because a file would grow beyond its bound (write(2), ``EFBIG``), and words of that where it has one."""
+    words = set(_SIZE) & set(lowered)
+    return [
+        event
+        for event in case.own_events()
+        if (event.call.error if event.call is not None else words and error_at_end(event.text)) == "EFBIG"
+    ]
+
+
+def _not_begun(case: Case) -> list[Event]:
+    """Records of the manager that it could not run the program, as its account has as many processes as it may (execve(2), ``EAGAIN``)."""
+    told = [
+        event for event in case.last_events() if event.by_manager and read(event.text).named("step", "step") == ["EXEC"]
+    ]
+    return [event for event in told if error_at_end(event.text) == "EAGAIN"]
 
 
 def _only_stumbles(case: Case, bound: Bound) -> bool:

@@ -220,8 +220,8 @@ def recalled(events: list[Event]) -> LastRun | None:
 
 
 def _was_passed_over(last: LastRun | None, event: Event) -> bool:
-    """Whether a start had just been passed over when a record said that one was made."""
-    ended = last.ended_at if last is not None and last.result == EXEC_CONDITION else None
+    """Whether a start had just been passed over, or was over without anything left, when a record said that one was made."""
+    ended = last.ended_at if last is not None and last.up_at is None else None
     return ended is not None and event.at - ended < _AT_ONCE
 
 
