@@ -22,7 +22,7 @@ NO_TRY_SINCE_BOOT = 1077
 SIGTERM = 15
 """The signal that the manager sends to stop a service (systemd.kill(5), ``KillSignal=``)."""
 
-GAVE_UP_OVER = ("service-start-limit-hit", "trigger-limit-hit")
+GAVE_UP_OVER = ("service-start-limit-hit", "unit-start-limit-hit", "trigger-limit-hit")
 """Results of a unit that starts another one on its event, and gave up over it (systemd.socket(5), systemd.path(5))."""
 
 JUST_NOW = 10.0

@@ -251,6 +251,10 @@ class SeatWant(Part, gc=False):
     """Port of the license server, where its service name is not known."""
 
 
+MOUNTS = ("mount", "automount", "swap")
+"""Kinds of units that are no programs, but put something in its place (systemd.mount(5), systemd.swap(5))."""
+
+
 class Service(Part):
     """One service (or other thing that a service hangs on) of one host."""
 

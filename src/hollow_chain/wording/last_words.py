@@ -17,6 +17,8 @@ _RAISED = pattern(r"^[\w.:$\\]{0,200}(?:Error|Exception|Panic)\b")
 _FEW_WORDS = 4
 """So many words a line may have that says nothing but that the program ends: a name, a level, and "failed" or "going down"."""
 NOISE = ("Started ", "Starting ", "Stopped ", "Stopping ", "Scheduled restart job", "Consumed ")
+_BARS = "Start request repeated too quickly."
+"""How the manager ends a message that it starts nothing any more: after which failures, and not why they came."""
 _ONLY_THAT = (EXITED, FAILED, JOB_FAILED)
 """Records of the manager that a run failed, and with which number: what is known of the run says the same."""
 _NEAR = 8
@@ -36,7 +38,9 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
     spoken = [
         e
         for e in events
-        if e.text.strip() and not e.text.startswith(NOISE) and not (e.by_manager and e.code in _ONLY_THAT)
+        if e.text.strip()
+        and not e.text.startswith(NOISE)
+        and not (e.by_manager and (e.code in _ONLY_THAT or e.text.endswith(_BARS)))
     ]
     own = _without_help([e for e in spoken if not e.by_manager and not e.source.startswith(CONFIGURATION)])
     severe = [e for e in own if e.level in SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]

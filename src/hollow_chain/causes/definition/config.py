@@ -13,7 +13,7 @@ from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rights import barrier
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import MOUNTS, Service
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.complaints import ConfigError, config_errors
@@ -38,8 +38,8 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     """
     service = case.service
     last = service.last
-    if case.standing is Standing.UP or not failed_last(service):
-        return
+    if case.standing is Standing.UP or not failed_last(service) or service.kind in MOUNTS:
+        return  # what a mount is refused is no configuration of a program: see the rule for these
     if last is not None and last.result == "signal" and last.signal in _FROM_OUTSIDE:
         return  # what refuses its configuration ends by itself
     own = [e for e in case.told_events() if not e.by_manager]

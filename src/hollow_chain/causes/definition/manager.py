@@ -40,6 +40,7 @@ def not_registered(case: Case) -> Iterator[Finding]:
             yield _template_without_argument(case)
         if case.asked or case.needed_from is not None:
             yield from _link_to_nothing(case)
+        yield from _starts_nothing(case)
         return
     if case.node.name.endswith(".device"):
         return  # a device that is not there is `device-missing`
@@ -82,6 +83,31 @@ def _link_to_nothing(case: Case) -> Iterator[Finding]:
         ),
         explains=("stopped", "manual-not-started", "never-started", "disabled"),
     )
+
+
+_NOTHING_TO_START = pattern(r"(?:unit|service) (?P<name>[^\s,]{1,255}) (?:to trigger )?not loaded")
+"""How the manager refuses a unit that starts another one on its event, and that is not there (systemd.timer(5), ``Unit=``)."""
+
+
+def _starts_nothing(case: Case) -> Iterator[Finding]:
+    """What it starts on its event is not there, so that the manager refuses its start."""
+    told = [e for e in case.events() if e.by_manager and _NOTHING_TO_START.search(e.text)]
+    found = _NOTHING_TO_START.search(told[-1].text) if told and case.service.state != "running" else None
+    if found is None or case.graph.find(case.node.host, found["name"]) is not None:
+        return
+    name, missing = case.node.name, found["name"]
+    yield Finding(
+        says=f"{name} is to start {missing} on its event, and no service of that name is registered on {case.node.host}.",
+        evidence=(
+            case.quoted(told[-1], SAID),
+            case.seen(f"{len(case.host.services)} services are registered on {case.node.host}; {missing} is none of them", bears=PROOF),
+        ),
+        mends=(
+            Mend(f"Register (install) {missing}; then start {name}.", seeks=True),
+            Mend(f"Or correct its name in the definition of {name}.", AFTER_RELOAD, instead=True),
+        ),
+        explains=("stopped", "manual-not-started", "never-started", "unexplained", "exits-with-error"),
+    )  # fmt: skip
 
 
 NO_SUCH_NEED = 1075

@@ -13,7 +13,7 @@ from hollow_chain.causes.nature import RUNNING, Boot, When
 from hollow_chain.causes.places import is_device
 from hollow_chain.causes.rule import cause
 from hollow_chain.causes.standing import failed_last
-from hollow_chain.facts.service import Program
+from hollow_chain.facts.service import MOUNTS, Program
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read
 
@@ -28,7 +28,7 @@ def mount_failed(case: Case) -> Iterator[Finding]:
     Mend: mend what the log names, then mount it.
     """
     service = case.service
-    if service.kind not in ("mount", "automount", "swap") or service.startup == "disabled":
+    if service.kind not in MOUNTS or service.startup == "disabled":
         return
     failed = service.state == "failed" or failed_last(service)
     if not failed and case.needed_from is None and not case.asked:
@@ -38,8 +38,12 @@ def mount_failed(case: Case) -> Iterator[Finding]:
     what = service.program.paths[1] if service.program and len(service.program.paths) > 1 else ""
     source = case.file(what) if what else None
     absent = source is not None and not source.exists
+    of_swap = service.kind == "swap"
+    thing, lacks = (
+        (f"The swap space {where}", "is not in use") if of_swap else (f"The file system {where}", "is not mounted")
+    )
     yield Finding(
-        says=f"The file system {where}{f' (from {what})' if what else ''} is not mounted{f', {what} is not there' if absent else ''}.",
+        says=f"{thing}{f' (from {what})' if what else ''} {lacks}{f', {what} is not there' if absent else ''}.",
         evidence=(
             case.seen(
                 f"state of {service.name}: {service.detail or service.state}, result {service.last.result if service.last else 'not known'}",

@@ -27,6 +27,7 @@ from hollow_chain.causes.words import (
 )
 from hollow_chain.facts.habits import NOT_LOADED
 from hollow_chain.facts.service import Service
+from hollow_chain.families.messages import JOB_FAILED
 from hollow_chain.lazy import pattern
 
 _STARTUP_CHANGED = pattern(r"(?i)start(?:up)?[ -]type|\bis masked\b")
@@ -148,6 +149,13 @@ def _is_untold(service: Service) -> bool:
     return service.state == "unknown" and (last is None or (last.error_number is None and not last.result))
 
 
+def _was_tried(case: Case) -> bool:
+    """Whether the manager says of a start in this boot that it failed: not for want of another one, which may be there by now."""
+    boot = case.host.boot_at
+    told = (e for e in case.events() if e.by_manager and e.code == JOB_FAILED and (boot is None or e.at >= boot))
+    return any(e.text.startswith("Failed to ") for e in told)
+
+
 @cause("never-started", Boot.OVER, lacks_only_a_start=True, comes_along=True, states=("stopped", "unknown"))
 def never_started(case: Case) -> Iterator[Finding]:
     """It was set to start at boot after the last boot, and has not been started since.
@@ -162,7 +170,7 @@ def never_started(case: Case) -> Iterator[Finding]:
     service = case.service
     if started_since_boot(service, case.host.boot_at) or skipped(service) or case.standing is Standing.NOT_YET:
         return
-    if service.kind in ("target", "device"):
+    if service.kind in ("target", "device") or _was_tried(case):
         return
     enabled = service.definition.enabled_at if service.definition else None
     boot = case.host.boot_at
