@@ -118,8 +118,12 @@ _OF_RIGHTS = ("", "EACCES", "EPERM", "EROFS")
 def _kept_from(case: Case, path: str, writes: bool | None, runs: bool) -> Barrier | None:
     """What keeps it from a path; where it may read there, and nobody says that it was about to write, that is told, and is no proof: but
     for places that programs write to."""
-    found = barrier(case, path, writes, runs)
-    if found is None or writes is not None or runs or _is_written(path) or barrier(case, path, False) is not None:
+    found, file = barrier(case, path, writes, runs), case.file(path)
+    is_known = writes is not None or runs or _is_written(path)
+    is_called = (
+        file is not None and file.kind == "socket"
+    )  # who connects to one has to be able to write to it (unix(7))
+    if found is None or is_known or is_called or barrier(case, path, False) is not None:
         return found
     why = f"{account_of(case)} may read {path}, and not write to it: {found.why}"
     return replace(found, why=why, only_writing=True)
@@ -236,7 +240,8 @@ def _is_written(path: str) -> bool:
 def _writes(event: Event, case: Case | None = None, path: str = "") -> bool | None:
     """Whether a line says that it was about to write, or what it was refused can have been nothing else; None where that is open."""
     made = case is not None and not lines.calls(event, path) and _could_only_be_made(case, path)
-    return True if made or says(event.text, "read only", "writes") else None
+    wrote = event.call is not None and event.call.writes
+    return True if made or wrote or says(event.text, "read only", "writes") else None
 
 
 def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, user: str) -> Finding:
