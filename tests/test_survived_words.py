@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
 
 from hollow_chain.causes import Facts
+from hollow_chain.causes.good_runs import said_when_well
 from hollow_chain.chain import Graph
 from hollow_chain.facts.codec import decode
+from hollow_chain.facts.host import Event
 from hollow_chain.verdict import diagnose
 from tests.test_cases import document
 
@@ -96,3 +99,26 @@ def test_what_lies_some_steps_back_is_a_hint_at_the_most() -> None:
 )  # fmt: skip
 def test_what_it_ended_over_is_named_whatever_comes_after(cause: str, text: str, facts: dict[str, Any]) -> None:
     assert first(text, facts)[0] == cause
+
+
+def test_a_line_of_a_whole_second_may_be_of_the_start_after_the_stop() -> None:
+    starting, started, stopping = (
+        "7d4958e842da4a758f6c1cdc7b36dcc5", "39f53479d3a045ac8e11786248231fbf", "de5b426a63be47a7b6ac3eaac82e2f6f",
+    )  # fmt: skip
+    noon = datetime(2031, 3, 4, 12, 0, 20, tzinfo=UTC)
+
+    def told(code: str, seconds: float) -> Event:
+        return Event(at=noon + timedelta(seconds=seconds), text="", service="a.service", by_manager=True, code=code)
+
+    def said(text: str, seconds: float) -> Event:
+        return Event(at=noon + timedelta(seconds=seconds), text=text, service="a.service")
+
+    run = [
+        told(starting, 0.1),
+        said("cannot open /srv/plan", 2),
+        said("using defaults", 1),
+        told(started, 2.4),
+        told(stopping, 2.6),
+    ]
+    assert said_when_well(run) == {"using defaults"}
+    assert said_when_well([*run[:-1], told(stopping, 4)]) == {"using defaults", "cannot open /srv/plan"}

@@ -52,4 +52,11 @@ class _Run:
     def said_at_its_start(self, stopped: datetime) -> set[str]:
         """What the program said at its start, and went on after, until it was *stopped*."""
         begun = self.begun or stopped
-        return {plain(e.text) for e in self.lines if e.at - begun < _AT_ITS_START and stopped - e.at > _WENT_ON}
+        return {
+            plain(e.text) for e in self.lines if e.at - begun < _AT_ITS_START and stopped - _latest(e.at) > _WENT_ON
+        }
+
+
+def _latest(at: datetime) -> datetime:
+    """The latest moment that one as a log tells it may be: many tell whole seconds."""
+    return at if at.microsecond else at + timedelta(seconds=1)
