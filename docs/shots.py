@@ -33,20 +33,28 @@ SHOTS = {
     "changes": "changes --from facts --host office-01; hollow-chain changes --between facts/office-01.yaml mended/office-01.json",
 }
 DISPLAY = ":77"
+_LONGEST = 30.0
+"""Seconds for which the end of a call is waited for before the picture is taken."""
 
 
 def shoot(name: str, call: str, folder: Path, inside: str = "", seconds: float = 3.5, typed: str = "") -> None:
     """Run one call in a terminal window and keep a picture of the window; *inside*: what leads into another host,
     *typed*: what is shown in the place of the call."""
     program = f"{inside} {PROGRAM}" if inside else "hollow-chain"
-    script = f"clear; echo {shlex.quote(f'$ hollow-chain {typed or call}')}; echo; {program} {call}; sleep 30"
+    ended = folder / f".{name}-ended"
+    script = f"clear; echo {shlex.quote(f'$ hollow-chain {typed or call}')}; echo; {program} {call}; touch {shlex.quote(str(ended))}; sleep 60"
     env = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}", "LC_ALL": "C.UTF-8"}
     terminal = subprocess.Popen(
         ["xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x48+0+0", "-bg", "#10151c", "-fg", "#d8dee6",
          "-xrm", "xterm*color1: #ff7b72", "-xrm", "xterm*color6: #79c0ff", "-xrm", "xterm*color2: #7ee787", "-e", "bash", "-c", script],
         cwd=folder, env=env,
     )  # fmt: skip
+    until = time.monotonic() + _LONGEST
     time.sleep(seconds)
+    while not ended.exists() and time.monotonic() < until:  # a machine that has much to do takes longer
+        time.sleep(0.2)
+    time.sleep(0.3)
+    ended.unlink(missing_ok=True)
     subprocess.run(["import", "-window", "root", str(HERE / f"{name}.png")], env=env, check=True)
     terminal.kill()
     terminal.wait()

@@ -23,7 +23,7 @@ _MOST_NEEDS = 40
 """Services below one that are gone through: a chain of so many is none that a person would follow."""
 _HARD, _SOFT = ("Requires", "BindsTo"), ("Wants",)
 _UP = ("active", "reloading")
-_TIMEOUT = "timeout"
+TIMEOUT = "timeout"
 """The manager's result of a start that ran out of time (systemd.service(5))."""
 
 
@@ -48,7 +48,7 @@ class Along:
     @property
     def ran_out_of_time(self) -> bool:
         """Whether the manager ended its start, as that took too long."""
-        return self.unit.get("Result") == _TIMEOUT
+        return self.unit.get("Result") == TIMEOUT
 
     def came_to(self, above: Outcome) -> Outcome | None:
         """What its start came to, where that is worth telling: it was begun with the other's, which came to *above*, and is not up."""

@@ -13,7 +13,7 @@ from hollow_chain.facts.observed import Observation, ObservedPart, ObservedWait
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
-from hollow_chain.observing.along import Along, needed_by, run_of, seen_along, story_of
+from hollow_chain.observing.along import TIMEOUT, Along, needed_by, run_of, seen_along, story_of
 from hollow_chain.observing.call_table import BIND, traced_names
 from hollow_chain.observing.course import SETTLED, Course, Tell, Turn, WatchWish
 from hollow_chain.observing.last_read import last_read
@@ -38,9 +38,6 @@ _MOST_ALONG = 4
 """Services beside it of which is told what they tried: where more than a few fail together, one reason is behind them."""
 _NEVER = 2**64 - 1
 """``USEC_INFINITY``: no limit."""
-
-_TIMEOUT = "timeout"
-"""The manager's result of a start that ran out of time (systemd.service(5))."""
 
 
 def limit_of(unit: dict[str, Any]) -> float:
@@ -209,9 +206,9 @@ def _observation(wish: WatchWish, course: Course, story: Story, traced: bool, wh
     elif traced:
         calls = weighed(story, good, course.outcome != "ended")
     waits: list[ObservedWait] = []
-    if course.outcome == "not-up" or (course.outcome == "failed" and course.result == _TIMEOUT):
+    if course.outcome == "not-up" or (course.outcome == "failed" and course.result == TIMEOUT):
         waits = waits_of(story, course.waits, course.at.timestamp() + course.seconds)
-    read = last_read(story) if traced and course.outcome in ("failed", "ended") and course.result != _TIMEOUT else ""
+    read = last_read(story) if traced and course.outcome in ("failed", "ended") and course.result != TIMEOUT else ""
     return Observation(
         wish.unit, course.at, round(course.seconds, 3), course.outcome, traced, why_not, _parts(course, story), calls, waits,
         read or None, bool(good),

@@ -64,8 +64,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
     for event, path in _refused(case):
         named = path in paths_in(event.text)
         # Programs are run where they lie, and not written to.
-        runs = bool(read(event.text).named("not run", "program")) or is_program_place(path)
-        runs = runs or says(event.text, "run in vain")
+        told = bool(read(event.text).named("not run", "program")) or says(event.text, "run in vain")
+        runs = told or is_program_place(path)
         # A path of another line is the one that is meant only where it is seen to be closed, for reading at that.
         asked = _writes(event, case, path) if named else (_is_written(path) and _writes(event)) or False
         writes = False if runs else asked
@@ -120,9 +120,8 @@ def _kept_from(case: Case, path: str, writes: bool | None, runs: bool) -> Barrie
     for places that programs write to."""
     found, file = barrier(case, path, writes, runs), case.file(path)
     is_known = writes is not None or runs or _is_written(path)
-    is_called = (
-        file is not None and file.kind == "socket"
-    )  # who connects to one has to be able to write to it (unix(7))
+    # Who connects to a socket has to be able to write to it (unix(7)).
+    is_called = file is not None and file.kind == "socket"
     if found is None or is_known or is_called or barrier(case, path, False) is not None:
         return found
     why = f"{account_of(case)} may read {path}, and not write to it: {found.why}"
