@@ -14,6 +14,7 @@ from typing import Any, TypeVar
 from dbus_fast import Message, MessageType
 
 from hollow_chain.facts.host import Host
+from hollow_chain.reach.file_locks import FileLocks
 from hollow_chain.reach.flags import flags
 from hollow_chain.reach.handles import Folder, Walker
 from hollow_chain.reach.interfaces import Entry, Interface, Match, NotThere, Running, Socket, Volume
@@ -140,7 +141,7 @@ class MadeHost:
         """Seconds before the reading, and fields."""
         self.runs_now: dict[int, tuple[str, str]] = {}
         """Processes: program and unit."""
-        self.held: dict[int, int] = {}
+        self.held = FileLocks()
         self.opened: dict[int, set[str]] = {}
         self.listens: list[Socket] | OSError = []
         self.journal_is: str = ""
@@ -240,7 +241,7 @@ class MadeHost:
     def open_files(self, process: int) -> set[str]:
         return self.opened.get(process, set())
 
-    def locks(self) -> dict[int, int]:
+    def locks(self) -> FileLocks:
         return self.held
 
     def sockets(self, most: int) -> list[Socket]:

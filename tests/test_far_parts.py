@@ -17,6 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hollow_chain.reach.address import Address, BadAddress, parse
+from hollow_chain.reach.file_locks import FileLocks
 from hollow_chain.reach.machine_id import digest
 from hollow_chain.reach.ssh import answers, told
 from hollow_chain.reach.ssh.accounts import groups, users
@@ -97,7 +98,7 @@ def test_the_first_answer_of_a_host() -> None:
     assert told.processes_of(files) == {71: "/proc/71", 72: "/proc/72"}
     assert told.arguments(files, 71) == ["/opt/desk", "--at", "quay"]
     assert told.began(files, 71) is not None and told.began(files, 72) is None
-    assert told.locks(files) == {1234: 71}
+    assert FileLocks(files["/proc/locks"]).processes == {71}
     assert told.local_sockets(files, {"44": 71}, 10) == {"/run/desk socket": 71}
     found = told.sockets(files, False, {"41": 71}, 10)
     assert [(one.port, one.address, one.protocol, one.process) for one in found] == [
@@ -163,7 +164,7 @@ def test_any_answer_is_taken(data: bytes) -> None:
         return
     told.sockets(first.files, False, {}, 10)
     told.local_sockets(first.files, {}, 10)
-    told.locks(first.files)
+    FileLocks(first.files.get("/proc/locks", ""), first.files.get("/proc/self/mountinfo", ""))
 
 
 def test_what_lies_in_a_folder_is_told_with_all_that_it_is(tmp_path: Any) -> None:

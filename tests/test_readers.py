@@ -13,6 +13,7 @@ from hollow_chain.causes import Facts
 from hollow_chain.chain import Graph
 from hollow_chain.facts.host import OF_RECORDS, OF_SOCKETS, Host, snapshot
 from hollow_chain.families.messages import FAILED, STARTED, STARTING
+from hollow_chain.reach.file_locks import FileLocks
 from hollow_chain.reach.interfaces import Socket
 from hollow_chain.trouble import Trouble
 from hollow_chain.verdict import diagnose
@@ -145,7 +146,10 @@ def test_a_path_that_the_log_calls_absent_is_looked_at(made: MadeHost) -> None:
 def test_who_holds_a_lock_and_which_process_a_line_names(made: MadeHost) -> None:
     made.failed("desk.service")
     made.put("/run/desk.lock", "99\n")
-    made.held = {Path(made.files.at("/run/desk.lock")).stat().st_ino: 77}
+    about = Path(made.files.at("/run/desk.lock")).stat()
+    made.held = FileLocks(
+        f"1: FLOCK  ADVISORY  WRITE 77 {os.major(about.st_dev):02x}:{os.minor(about.st_dev):02x}:{about.st_ino} 0 EOF"
+    )
     made.runs_now = {77: ("/usr/bin/other", "other.service")}
     made.says("desk.service", "cannot lock /run/desk.lock: Resource temporarily unavailable, held by process 77")
     host = made.read()

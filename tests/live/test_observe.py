@@ -209,6 +209,27 @@ def test_a_start_that_hangs_is_told_by_the_call_that_it_hangs_in(host: RealHost,
     let_go(host)
 
 
+ENDLESS = {
+    "a lock of another's": "lock-held",
+    "a pipe that nobody writes to": "start-timeout",
+    "a server that takes nobody": "start-timeout",
+}
+
+
+@pytest.mark.parametrize("what", ENDLESS)
+def test_a_first_start_without_a_limit_that_hangs_is_told_by_the_call(host: RealHost, what: str) -> None:
+    body, before, _, thing = HANGS[what]
+    name = f"endless{list(HANGS).index(what)}"
+    service(host, name, body, "Type=notify\\nTimeoutStartSec=infinity\\n", before)
+    try:
+        status, found = observe(host, f"{name} --for 6")
+        assert status == 1 and found["causes"][0]["cause"] == ENDLESS[what], found["causes"][:1]
+        assert thing in json.dumps(found["causes"][0])
+    finally:
+        host.run(f"systemctl stop {name}", check=False)
+    let_go(host)
+
+
 def tree(host: RealHost, unit: str) -> list[str]:
     group = host.run(f"systemctl show -P ControlGroup {unit}").stdout.strip()
     told = host.run(

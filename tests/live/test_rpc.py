@@ -244,16 +244,12 @@ def test_a_password_is_asked_for_once_and_never_shown(harbor: Harbor) -> None:
 def test_a_ticket_takes_the_place_of_a_password(harbor: Harbor) -> None:
     cache = harbor.home / "tickets"
     cache.write_bytes(base64.b64decode(harbor.hosts["gate"].run(TICKETS).stdout))
-    named = Path("/etc/netns") / harbor.chair / "hosts"  # ip-netns(8): bound over /etc/hosts in that name space
-    named.parent.mkdir(parents=True)
-    named.write_text(f"127.0.0.1 localhost\n{harbor.address('gate')} gate\n")
-    try:
-        done = harbor.call("roster", "--from", "rpc://gate", KRB5CCNAME=f"FILE:{cache}")
-        assert done.returncode in (0, 1) and "Spooler" in done.stdout, done.stderr
-        done = harbor.call("roster", "--from", f"rpc://{harbor.address('gate')}", KRB5CCNAME=str(cache))
-        assert done.returncode == 3 and "has no ticket for cifs/" in done.stderr, done.stderr
-    finally:
-        shutil.rmtree(named.parent)
+    names = harbor.home / "names"
+    names.write_text(f"127.0.0.1 localhost\n{harbor.address('gate')} gate\n")
+    done = harbor.call("roster", "--from", "rpc://gate", names=names, KRB5CCNAME=f"FILE:{cache}")
+    assert done.returncode in (0, 1) and "Spooler" in done.stdout, done.stderr
+    done = harbor.call("roster", "--from", f"rpc://{harbor.address('gate')}", KRB5CCNAME=str(cache))
+    assert done.returncode == 3 and "has no ticket for cifs/" in done.stderr, done.stderr
 
 
 def test_nobody_speaks_smb_there(harbor: Harbor) -> None:

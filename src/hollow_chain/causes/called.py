@@ -6,7 +6,8 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from hollow_chain.causes.case import Case, Facts
-from hollow_chain.causes.standing import Standing, failed_last
+from hollow_chain.causes.standing import Standing
+from hollow_chain.causes.words import came_to_nothing
 from hollow_chain.chain.graph import Node
 from hollow_chain.facts.habits import names_of, own_names_of
 from hollow_chain.facts.host import Event
@@ -37,7 +38,7 @@ def called_sockets(case: Case) -> list[CalledSocket]:
 
 
 def _called(case: Case) -> Iterator[CalledSocket]:
-    if not case.registered or not failed_last(case.service) or case.standing.well:
+    if not case.registered or not came_to_nothing(case) or case.standing.well:
         return
     last = {path: event for event, path in lines.called_sockets(case.own_events())}
     for path, event in list(last.items())[-_MOST:]:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from hollow_chain.causes.called import called_sockets
 from hollow_chain.causes.case import SOCKETS, Case, Facts
 from hollow_chain.causes.finding import FITS, HINT, SAID, Evidence
-from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import came_to_nothing
 from hollow_chain.chain.graph import Edge, Node
 from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_listener, overlap, plain
 from hollow_chain.facts.host import Event, Host, Listener
@@ -126,7 +126,7 @@ def _of_unknown_host(case: Case, last_words: list[Event]) -> Unanswered | None:
 
 
 def _words(case: Case) -> list[Event]:
-    events = case.own_events() if failed_last(case.service) and not case.standing.well else []
+    events = case.own_events() if came_to_nothing(case) and not case.standing.well else []
     at = case.host.read_at
     if case.facts.says and case.node.key == case.facts.asked and at is not None:
         events = [*events, Event(at=at, text=case.facts.says, service=case.node.name, source=USER)]

@@ -45,14 +45,15 @@ def at_work(process: int) -> ObservedWait | None:
     if len(words) < 2 or not words[0].isdigit() or int(words[0]) not in known:
         return None
     name, kind = known[int(words[0])]
-    thing = _behind(process, int(words[1], 16)) if kind in _OF_DESCRIPTOR else ""
+    descriptor = int(words[1], 16)
+    thing = _behind(process, descriptor) if kind in _OF_DESCRIPTOR else ""
     if kind == CHILD:
         thing = _child(process)
     elif kind == POLL:
         thing = _asked(process)
-    return ObservedWait(
-        name, kind, thing, _holder(thing) if kind == LOCK else 0, process, here().processes.program(process)
-    )
+    # By its own handle: the path is one of the process's, which may see other files than everybody does.
+    holder = _holder(f"/proc/{process}/fd/{descriptor}") if kind == LOCK else 0
+    return ObservedWait(name, kind, thing, holder, process, here().processes.program(process))
 
 
 def _behind(process: int, descriptor: int) -> str:
@@ -125,20 +126,27 @@ def _child(process: int) -> str:
 
 
 def _holder(path: str) -> int:
-    """The process that has the lock on a file."""
-    if not path.startswith("/"):
-        return 0
+    """The process that has the lock on a file; 0 where that cannot be told."""
     try:
-        return here().processes.locks().get(Path(path).stat().st_ino, 0)
+        return here().processes.locks().holder(Path(path).stat())
     except OSError:
         return 0
+
+
+def _holder_by_path(process: int, path: str) -> int:
+    """The same of a file as a process sees it."""
+    return _holder(f"/proc/{process}/root{path}") if path.startswith("/") else 0
 
 
 def waits_of(story: Story, last: list[ObservedWait], now: float) -> list[ObservedWait]:
     """What the processes of a start that did not come to its end waited in: calls of the trace that never returned, and beside them what
     was seen last."""
+    holders = {(one.process, one.name): one.holder for one in last}
     found = [
-        ObservedWait(call.name, known.kind, thing, _holder(thing) if known.kind == LOCK else 0, life.number, life.program, round(now - call.at, 1))
+        ObservedWait(
+            call.name, known.kind, thing, holders.get((life.number, call.name)) or _holder_by_path(life.number, thing),
+            life.number, life.program, round(now - call.at, 1),
+        )
         for life, call, known, thing in story.waits
         if known.kind in _BLOCKS and now - call.at > _LONG
     ]  # fmt: skip

@@ -24,6 +24,7 @@ from hollow_chain.reach.control import (
     ServiceDatabase,
     ServiceOrders,
 )
+from hollow_chain.reach.file_locks import FileLocks
 from hollow_chain.reach.interfaces import Interface, NotThere, Records, Running, Socket, Volume, in_turn
 from hollow_chain.reach.machine_id import digest
 from hollow_chain.reach.no_numbers import NoNumbers
@@ -66,9 +67,9 @@ class UntoldProcesses:
         """Not told."""
         raise PermissionError("the files of processes are not told over the network")
 
-    def locks(self) -> dict[int, int]:
+    def locks(self) -> FileLocks:
         """Not told."""
-        return {}
+        return FileLocks()
 
 
 class UntoldNetwork:

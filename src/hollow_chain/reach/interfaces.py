@@ -12,6 +12,7 @@ from datetime import datetime
 from typing import Any, NamedTuple, Protocol, TypeVar
 
 from hollow_chain.facts.host import Manager
+from hollow_chain.reach.file_locks import FileLocks
 from hollow_chain.reach.handles import Walker
 
 T = TypeVar("T")
@@ -86,8 +87,8 @@ class Processes(Protocol):
     def open_files(self, process: int) -> set[str]:
         """The paths of the files that it has open. Raises :class:`OSError` where that may not be read."""
 
-    def locks(self) -> dict[int, int]:
-        """The process behind each locked file, by inode number (proc_locks(5)); empty where the host does not tell."""
+    def locks(self) -> FileLocks:
+        """Who has which file locked; none where the host does not tell."""
 
 
 class Socket(NamedTuple):

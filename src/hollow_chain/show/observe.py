@@ -104,10 +104,10 @@ def show_observation(page: Page, seen: Observation, service: str) -> None:
 
 def show_calls(page: Page, seen: Observation) -> None:
     """The calls that failed and may matter, and what it waits in."""
-    from hollow_chain.wording.observed import said
+    from hollow_chain.wording.observed import on, said
 
     for wait in seen.waits[:4]:
-        of = f" of {clean(wait.thing, 200)}" if wait.thing else ""
+        of = f" {clean(on(wait), 200)}" if wait.thing else ""
         holder = f", which process {wait.holder} has" if wait.holder else ""
         page.line(
             (f"process {wait.process} ({clean(wait.program, 100)}) waits in {wait.name}{of}{holder}", CAUTION),

@@ -15,7 +15,7 @@ def holders_of(names: Iterable[str], paths: Iterable[str], processes: Processes)
     wanted, whole = set(names), set(paths)
     if not wanted and not whole:
         return []
-    locked = set(processes.locks().values()) if wanted else set()
+    locked = processes.locks().processes if wanted else set()
     found: dict[str, int] = {}
     for process in processes.numbers():
         if not whole and process not in locked:

@@ -9,6 +9,7 @@ from contextlib import suppress
 from datetime import UTC, datetime
 
 from hollow_chain.facts.host import File
+from hollow_chain.reach.file_locks import FileLocks
 from hollow_chain.reach.handles import Found, NotOpened
 from hollow_chain.reach.interfaces import Files, Reached
 from hollow_chain.wording.x509 import validity
@@ -55,7 +56,7 @@ class Looker:
         self._walker = reached.files.walker(any_link=True)
         self._careful = reached.files.walker()
         self._names: dict[tuple[str, int], str] = {}
-        self._locks: dict[int, int] | None = None
+        self._locks: FileLocks | None = None
 
     def close(self) -> None:
         """Let go of the folders that it has come through."""
@@ -153,7 +154,7 @@ class Looker:
                 about = self._careful.find(path).about
             except OSError:
                 return
-            file.held_by = file.held_by or (self._locks.get(about.st_ino, 0) if about is not None else 0)
+            file.held_by = file.held_by or (self._locks.holder(about) if about is not None else 0)
 
     def add_fixed(self, path: str) -> None:
         """Add to a file or a folder whether a flag keeps everybody from changing it."""
@@ -172,7 +173,7 @@ class Looker:
             content = self._careful.read(file.path, _LOCK_BYTES)
         except OSError:
             return
-        file.held_by = self._locks.get(content.about.st_ino, 0)
+        file.held_by = self._locks.holder(content.about)
         words = content.data.split()
         if words and words[0].isdigit() and len(words[0]) < 10:
             file.names_process = int(words[0])

@@ -6,8 +6,10 @@ from msgspec.structs import replace
 
 from hollow_chain.causes import HINT, Evidence, Facts, Finding
 from hollow_chain.causes.finding import TELLS
+from hollow_chain.causes.standing import failed_last
 from hollow_chain.chain import Node
 from hollow_chain.facts.change import Change
+from hollow_chain.facts.service import Service
 from hollow_chain.lately.clue import Clues
 from hollow_chain.lately.telling import told_before
 from hollow_chain.verdict.weigh import weights
@@ -60,8 +62,15 @@ def with_told(facts: Facts, place: Node, changes: list[Change], finding: Finding
 def _pieces(facts: Facts, place: Node, changes: list[Change], bears: str) -> list[Evidence]:
     clues = clues_of(facts, place.host)
     since = clues.failing_since(place.service) if clues is not None and place.service is not None else None
-    did = "stopped" if place.service is not None and place.service.state == "stopped" else "failed"
+    did = _ended(place.service) if place.service is not None else "failed"
     return [Evidence(told_before(one, since, did), one.source, one.at, bears) for one in changes]
+
+
+def _ended(service: Service) -> str:
+    """What happened to a service at the moment before which changes are told."""
+    if service.state == "starting" and not failed_last(service):
+        return "was started"  # it is under way, and nothing has failed yet
+    return "stopped" if service.state == "stopped" else "failed"
 
 
 def _names(finding: Finding, change: Change) -> bool:

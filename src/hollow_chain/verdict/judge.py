@@ -313,7 +313,12 @@ def _next_look(facts: Facts, below: Below, verdict: Verdict) -> NextLook | None:
         facts.standing(place) is Standing.UNSTABLE,
     )
     restarts = facts.standing(place) is Standing.UNSTABLE
-    return look or (observe_once(place, along, restarts=restarts) if along else start_and_read(place, restarts))
+    if look or along:
+        return look or observe_once(place, along, restarts=restarts)
+    # Of a start that is still under way and was watched, its mend says what to look at: nothing has ended that could be read.
+    under_way = place.service is not None and place.service.state == "starting"
+    told = under_way and bool(verdict.causes) and any(mend.seeks for mend in verdict.causes[0].finding.mends)
+    return None if told else start_and_read(place, restarts)
 
 
 def _observable(facts: Facts, place: Node) -> str:

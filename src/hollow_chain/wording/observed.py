@@ -81,6 +81,11 @@ _NOT_BOUND = ("EACCES", "EADDRINUSE", "EADDRNOTAVAIL")
 _ENDPOINT = pattern(r"^(?:\[[0-9a-f:.]+\]|\d{1,3}(?:\.\d{1,3}){3}):\d{1,5}$")
 
 
+def on(wait: ObservedWait) -> str:
+    """What a call is about, with the word that joins the two."""
+    return f"{'to' if wait.kind == 'connect' else 'of'} {wait.thing}"
+
+
 def is_answer(one: ObservedWait) -> bool:
     """Whether it waits for what somebody sends whom it is connected with."""
     return one.kind == "read" and _ENDPOINT.search(one.thing) is not None

@@ -75,7 +75,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
         if found is None and named and not event.by_manager and bypasses(case):
             found = closed_to_all_but_root(case, path)
         if found is None and (not named or case.file(path) is None) and not event.by_manager:
-            if named and not case.family.named_paths_are_looked_at and failed_last(case.service):
+            if named and not case.family.named_paths_are_looked_at and came_to_nothing(case):
                 yield _told_alone(case, event, path, user)
                 return
             continue
@@ -89,10 +89,10 @@ def access_denied(case: Case) -> Iterator[Finding]:
         # Nobody says that it was refused: what is no place for data is closed only to who may not read it.
         may_write = _is_written(path) and (file is None or file.exists or says(event.text, "writes"))
         writes = _writes(event) if may_write else False
-        found = barrier(case, path, writes) if file is not None and failed_last(case.service) else None
-        if found is None and writes is None and file is not None and failed_last(case.service):
+        found = barrier(case, path, writes) if file is not None and came_to_nothing(case) else None
+        if found is None and writes is None and file is not None and came_to_nothing(case):
             found = read_only_by_definition(case, path)
-        if found is None and file is not None and file.exists and bypasses(case) and failed_last(case.service):
+        if found is None and file is not None and file.exists and bypasses(case) and came_to_nothing(case):
             found = barrier_for_owner(case, path)
         is_other = says(event.text, "missing", "full") or error_at_end(event.text) not in _OF_RIGHTS
         if found is not None and not (program and path == program.path) and not is_other:
@@ -168,7 +168,7 @@ def _without_rights(case: Case, user: str) -> Iterator[Finding]:
 
 def _refused_without_a_name(case: Case) -> bool:
     """Whether it says that something was refused, and names no path that is one from the root on."""
-    return failed_last(case.service) and any(not paths for _, paths in lines.refused(case.own_events()))
+    return came_to_nothing(case) and any(not paths for _, paths in lines.refused(case.own_events()))
 
 
 def _closed_places(case: Case, user: str) -> Iterator[Finding]:

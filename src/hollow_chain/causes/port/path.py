@@ -12,7 +12,7 @@ from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.reached import sought
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.sockets import claims_tcp
-from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import came_to_nothing
 from hollow_chain.chain.graph import Edge, Graph, Node
 from hollow_chain.facts.endpoints import is_loopback
 from hollow_chain.facts.host import Firewall, FirewallRule, Listener
@@ -70,7 +70,7 @@ def is_blocked(facts: Facts, edge: Edge) -> bool:
 def _network_of_its_own(case: Case) -> Iterator[Finding]:
     """Its definition gives it a network in which nobody else is, and it could not reach somebody (systemd.exec(5), "PrivateNetwork=")."""
     confinement = case.service.confinement
-    said = lines.saying(case.own_events(), "unreached", "host away") if failed_last(case.service) else []
+    said = lines.saying(case.own_events(), "unreached", "host away") if came_to_nothing(case) else []
     if confinement is None:
         return
     if not confinement.private_network:
@@ -103,7 +103,7 @@ def _calls_forbidden(case: Case, confinement: Confinement) -> Iterator[Finding]:
     """Its definition lets it call only some addresses, and it got no answer: from one that is not among them, or from nobody
     (systemd.resource-control(5), "IPAddressDeny="). What is dropped there is not refused: it ends in silence."""
     closed, opened = _networks(confinement.no_calls_to), _networks(confinement.calls_to)
-    said = lines.saying(case.own_events(), "unreached", "host away", "silent") if failed_last(case.service) else []
+    said = lines.saying(case.own_events(), "unreached", "host away", "silent") if came_to_nothing(case) else []
     if not closed or not said:
         return
     called = {ip_address(text) for one in said for text in addresses_in(one.text)}

@@ -13,7 +13,7 @@ from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
-from hollow_chain.causes.words import clock
+from hollow_chain.causes.words import came_to_nothing, clock
 from hollow_chain.facts.host import TOLD, Event, File, Process
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
@@ -256,7 +256,7 @@ def _is_younger(process: Process, file: File | None) -> bool:
 
 def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
     """Complaints about locks, with the file and the live process behind each; each file once."""
-    if case.standing.well or not failed_last(case.service):
+    if case.standing.well or not came_to_nothing(case):
         return
     seen: set[str] = set()
     own = [e for e in case.last_events() if not e.by_manager]

@@ -12,7 +12,7 @@ from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.process.telling import ending
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, hangs, overdue
-from hollow_chain.causes.time.stuck import in_words, stuck, stuck_in
+from hollow_chain.causes.time.stuck import in_words, stuck, stuck_in, stuck_so_far
 from hollow_chain.causes.two_looks import two_looks
 from hollow_chain.causes.words import between, clock, ended_up, span
 from hollow_chain.families import Family
@@ -110,6 +110,7 @@ def start_timeout(case: Case) -> Iterator[Finding]:
         yield _hanging(case)
         return
     if not timed_out(case):
+        yield from stuck_so_far(case)
         return
     service, last = case.service, case.service.last
     limit, needed = limit_of(case), needed_by(case)

@@ -6,6 +6,7 @@ import os
 from datetime import UTC, datetime
 from pathlib import Path
 
+from hollow_chain.reach.file_locks import FileLocks
 from hollow_chain.reach.interfaces import Running
 
 _SHORT_NAME = 15
@@ -65,14 +66,9 @@ class LocalProcesses:
         """The paths of the files that it has open."""
         return {str(link.readlink()) for link in Path(f"/proc/{process}/fd").iterdir()}
 
-    def locks(self) -> dict[int, int]:
-        """The process behind each locked file, by inode number (proc_locks(5))."""
+    def locks(self) -> FileLocks:
+        """Who has which file locked."""
         try:
-            lines = Path("/proc/locks").read_text().splitlines()
+            return FileLocks(Path("/proc/locks").read_text(), Path("/proc/self/mountinfo").read_text(errors="replace"))
         except OSError:
-            return {}
-        found: dict[int, int] = {}
-        for words in (line.split() for line in lines):
-            if len(words) > 5 and words[4].isdigit() and words[1] != "->":
-                found.setdefault(int(words[5].rpartition(":")[2]), int(words[4]))
-        return found
+            return FileLocks()

@@ -7,6 +7,7 @@ import json
 from functools import cached_property
 from typing import Any
 
+from hollow_chain.reach.file_locks import FileLocks
 from hollow_chain.reach.interfaces import Interface, Running, Socket
 from hollow_chain.reach.ssh import told
 from hollow_chain.reach.ssh.attendant import Attendant
@@ -78,9 +79,9 @@ class FarProcesses:
             raise PermissionError(errno.EACCES, "not told", f"/proc/{process}/fd")
         return self._open.get(process, set())
 
-    def locks(self) -> dict[int, int]:
-        """The process behind each locked file."""
-        return told.locks(self._files)
+    def locks(self) -> FileLocks:
+        """Who has which file locked."""
+        return FileLocks(self._files.get("/proc/locks", ""), self._files.get("/proc/self/mountinfo", ""))
 
 
 class FarNetwork:

@@ -122,12 +122,3 @@ def local_sockets(files: dict[str, str], holders: dict[str, int], most: int) -> 
         if len(words) == 8 and words[7].startswith("/") and len(found) < most:
             found[words[7].rstrip("\n")] = holders.get(words[6], 0)
     return found
-
-
-def locks(files: dict[str, str]) -> dict[int, int]:
-    """The process behind each locked file, by inode number (proc_locks(5))."""
-    found: dict[int, int] = {}
-    for words in (line.split() for line in files.get("/proc/locks", "").split("\n")):
-        if len(words) > 5 and words[4].isdigit() and words[1] != "->":
-            found.setdefault(int(words[5].rpartition(":")[2]), int(words[4]))
-    return found

@@ -6,6 +6,7 @@ import ctypes
 from ctypes import wintypes
 from datetime import UTC, datetime, timedelta
 
+from hollow_chain.reach.file_locks import FileLocks
 from hollow_chain.reach.interfaces import Running
 
 _ABOUT = 0x1000
@@ -97,9 +98,9 @@ class Win32Processes:
         """Not told by a documented interface."""
         raise OSError("this system does not tell which files a process has open")
 
-    def locks(self) -> dict[int, int]:
+    def locks(self) -> FileLocks:
         """Not told."""
-        return {}
+        return FileLocks()
 
 
 def _arguments(process: int) -> list[str]:
