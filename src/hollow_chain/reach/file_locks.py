@@ -9,7 +9,7 @@ from hollow_chain.reach.handles import kinds_of
 
 # One that waits for a lock stands behind an arrow; of a lock that no process has alone, the kernel tells -1.
 _LOCK = pattern(
-    r"\d+: \w{1,20} +\w{1,20} +\w{1,20} +(?P<process>\d{1,10}) "
+    r"\d{1,9}: \w{1,20} {1,9}\w{1,20} {1,9}\w{1,20} {1,9}(?P<process>\d{1,10}) "
     r"(?P<major>[0-9a-f]{1,8}):(?P<minor>[0-9a-f]{1,8}):(?P<number>\d{1,20}) "
 )
 _OF_MANY_DEVICES = ("btrfs", "overlay", "bcachefs")
