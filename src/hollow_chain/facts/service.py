@@ -99,6 +99,8 @@ class Program(Part):
     """Working folder."""
     root: str = ""
     """Root folder of the program where it is not the host's own."""
+    outer_path: str = ""
+    """Where the program of such a root lies for everybody else; empty where that cannot be told."""
     library: str = ""
     """The library with its code, where its process is one that hosts several services."""
     also_named: Listed[str] | None = None

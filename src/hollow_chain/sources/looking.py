@@ -47,6 +47,7 @@ def look(reading: HostReading) -> None:
             return
         if program.root:  # paths mean something else to it
             looker.look(program.root)
+            program.outer_path = looker.look_below(program.root, program.outer_path)
             return
         looker.look(program.path, service.state != "running")
         if service.state == "failed":

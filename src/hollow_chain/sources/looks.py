@@ -88,6 +88,24 @@ class Looker:
             self._look_above(path)
         return found
 
+    def look_below(self, root: str, path: str) -> str:
+        """Look at a program at *path*, and at its interpreter, as one whose root folder is *root* sees them. Gives the path; empty where
+        it cannot be told what lies there: a link from the root on means something else to each of the two."""
+        if not path or self._leads_out(root, path):
+            return ""
+        found = self.look(path, is_program=True)
+        if found is not None and found.interpreter.startswith("/"):
+            inner = root.rstrip("/") + found.interpreter
+            described = None if self._leads_out(root, inner) else self._described(inner)
+            found.interpreter_exists = described.exists if described is not None else None
+        return path
+
+    def _leads_out(self, root: str, path: str) -> bool:
+        parts = path[len(root) :].strip("/").split("/")
+        places = ["/".join([root.rstrip("/"), *parts[:depth]]) for depth in range(1, len(parts) + 1)]
+        links = (self._reached.files.link(place) for place in places)
+        return any(link.startswith("/") or ".." in link.split("/") for link in links)
+
     def look_way(self, path: str) -> None:
         """Look at *path* and at every folder on the way to it: any of them may keep an account out."""
         self.look(path)

@@ -371,5 +371,8 @@ def _refused(case: Case) -> Iterator[tuple[Event, str]]:
             meant = [p for p, writes in known if (f := case.file(p)) and f.exists and rights.barrier(case, p, writes)][
                 :1
             ]
+        if meant and not any(path in event.text for path in meant):
+            # Of several in the line before it, as a trace of calls shows them: one that is seen to be closed.
+            meant = [path for path in meant if rights.barrier(case, path, False)][:1] or meant
         if meant:
             yield event, meant[-1] if event.by_manager else max(meant, key=len)

@@ -131,6 +131,10 @@ def _programs_of(case: Case) -> list[tuple[str, File | None]]:
     if service.program is None or (service.definition is not None and service.definition.load == "masked"):
         return []
     step = service.last.step_program if service.last else ""
+    if service.program.root:
+        # Below a root folder of its own, paths mean something else; of its program, the host's own path may be known.
+        outer = service.program.outer_path if service.last and service.last.exit_status == EXIT_EXEC else ""
+        return [(outer, case.file(outer))] if outer else []
     named = [path for path in (service.program.path, service.program.library, step) if path]
     for event in case.last_events():
         named += [name for name in _not_run(event) if name.startswith("/")]

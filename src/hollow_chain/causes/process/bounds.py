@@ -83,7 +83,7 @@ def limit_reached(case: Case) -> Iterator[Finding]:
         return
     yield from _ended_by_bound(case, lowered)
     for bound in _BOUNDS:
-        said = lines.saying(words, bound.says) if bound.says else _too_large(case, lowered)
+        said = _complaints(words, bound) if bound.says else _too_large(case, lowered)
         said = said or (_not_begun(case) if "LimitNPROC" in bound.settings and "LimitNPROC" in lowered else [])
         own = {name: lowered[name] for name in bound.settings if name in lowered}
         absurd = {name: value for name, value in own.items() if value <= bound.hardly}
@@ -91,6 +91,14 @@ def limit_reached(case: Case) -> Iterator[Finding]:
             continue
         yield _reached(case, bound, [case.quoted(said[0], SAID)] if said else [], own or absurd, bool(absurd))
         return
+
+
+def _complaints(words: list[Event], bound: Bound) -> list[Event]:
+    """Those that complain of too little of a thing; what ends with an error of rights was refused, however much there is of it."""
+    return [event for event in lines.saying(words, bound.says) if error_at_end(event.text) not in _OF_RIGHTS]
+
+
+_OF_RIGHTS = ("EPERM", "EACCES")
 
 
 def _at_its_bound(case: Case) -> Iterator[Finding]:

@@ -91,20 +91,28 @@ _KEPT_FROM = {
 def _kept_from(case: Case, settings: list[str]) -> tuple[str, str, Event] | None:
     """The setting that refused it a call, what that call is about, and the record that names the call."""
     for event in case.own_events()[::-1] if settings else ():
-        if event.call is not None and event.call.error != "EPERM":
-            continue
         words = [event.call.name] if event.call is not None else _WORD.findall(event.text[:_LONGEST].lower())
-        if event.call is None and errors()[_NOT_PERMITTED].text.lower() not in event.text.lower():
-            continue
+        given = [event.call.error] if event.call is not None else _refusals_in(event.text)
         for setting in settings:
             calls, what = _KEPT_FROM.get(setting, ((), ""))
-            if any(call in words for call in calls):
+            is_meant = any(call in words for call in calls) or _SPOKEN_OF.get(setting, _NOBODY).issubset(words)
+            if is_meant and any(error in given for error in _ERRORS_OF.get(setting, _NOT_PERMITTED)):
                 return setting, what, event
     return None
 
 
-_NOT_PERMITTED = 1
-"""The error that such a call gives (errno(3), ``EPERM``)."""
+def _refusals_in(text: str) -> list[str]:
+    """The errors of a refusal whose text stands in a line."""
+    return [errors()[number].name for number in _PLAIN_REFUSALS if errors()[number].text.lower() in text.lower()]
+
+
+_NOT_PERMITTED = ("EPERM",)
+"""The error that such a call gives (errno(3))."""
+_ERRORS_OF = {"MemoryDenyWriteExecute": ("EPERM", "EACCES")}
+"""The same where it is not always that one: newer managers leave it to the kernel itself (``PR_SET_MDWE``, prctl(2))."""
+_SPOKEN_OF = {"MemoryDenyWriteExecute": {"executable", "memory"}}
+"""Words that all stand in a line that is about such a call and does not name it."""
+_NOBODY = {""}
 _WORD = pattern(r"[a-z_0-9]{3,30}")
 _LONGEST = 2000
 """Characters of a line that are gone through for the name of a call."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import NamedTuple
 
@@ -43,7 +44,8 @@ def add(host: Host, linked: dict[str, Linked], files: Files, walker: Walker, eac
         if service.limits is not None and typed:
             service.limits.start_typed = typed
         if service.program is not None:
-            service.program.log_files = list(dict.fromkeys([*service.program.log_files, *_streams(words)]))
+            service.program.log_files = list(dict.fromkeys([*service.program.log_files, *_files_of(words, *_OUTPUTS)]))
+            service.program.input_file = next(_files_of(words, "StandardInput"), service.program.input_file)
         if definition.needs_reload:
             _compare(service, definition, words)
 
@@ -51,12 +53,13 @@ def add(host: Host, linked: dict[str, Linked], files: Files, walker: Walker, eac
 
 
 _FILE_STREAM = ("file:", "append:", "truncate:")
+_OUTPUTS = ("StandardOutput", "StandardError")
 
 
-def _streams(words: dict[str, str]) -> list[str]:
-    """The files that its streams go to; the manager itself tells no more than that they are files."""
-    given = [words.get(name, "") for name in ("StandardInput", "StandardOutput", "StandardError")]
-    return [text.partition(":")[2] for text in given if text.startswith(_FILE_STREAM) and "%" not in text]
+def _files_of(words: dict[str, str], *streams: str) -> Iterator[str]:
+    """The files that *streams* are bound to; the manager itself tells no more than that they are files."""
+    given = [words.get(name, "") for name in streams]
+    yield from (text.partition(":")[2] for text in given if text.startswith(_FILE_STREAM) and "%" not in text)
 
 
 def _compare(service: Service, definition: Definition, on_disk_words: dict[str, str]) -> None:

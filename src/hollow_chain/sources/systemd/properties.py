@@ -229,6 +229,7 @@ def _program(facts: Properties, kind: str) -> Program | None:
         # A folder marked with "!" may be missing, and is then not used.
         folder="" if facts.get("WorkingDirectory", "").startswith("!") else facts.get("WorkingDirectory", ""),
         root=facts.get("RootDirectory", ""),
+        outer_path=_outer_path(facts, path),
         style=facts.get("Type", ""),
         stays=bool(facts.get("RemainAfterExit")),
         paths=_named_paths(facts, arguments[1:]),
@@ -243,6 +244,17 @@ def _program(facts: Properties, kind: str) -> Program | None:
         log_files=[path for word in ("StandardOutput", "StandardError") if (path := _file_of(facts.get(word, "")))],
         own_folders=_own_folders(facts),
     )
+
+
+_BROUGHT_IN = (
+    "BindPaths", "BindReadOnlyPaths", "TemporaryFileSystem", "MountImages", "ExtensionImages", "ExtensionDirectories",
+)  # fmt: skip
+"""Settings that bring something into the root folder of a unit that does not lie there (systemd.exec(5), "Paths")."""
+
+
+def _outer_path(facts: Properties, path: str) -> str:
+    root = facts.get("RootDirectory", "").rstrip("/")
+    return f"{root}{path}" if root and path and not any(facts.get(name) for name in _BROUGHT_IN) else ""
 
 
 def _input_of(facts: Properties) -> str:
