@@ -409,6 +409,8 @@ def test_what_is_asked_before(host: RealHost) -> None:
         assert done.returncode == 2 and said in done.stderr and done.stderr.count("\n") == 1, (words, done.stderr)
     done = host.run(f"setpriv --reuid=nobody --clear-groups {PROGRAM} observe plain --yes", check=False)
     assert done.returncode in (1, 2, 3) and "Traceback" not in done.stderr
+    host.run("systemctl stop lasting", check=False)
+    let_go(host)
 
 
 DEAF: dict[str, tuple[str, str, str, str]] = {

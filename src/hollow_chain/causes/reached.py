@@ -32,10 +32,12 @@ class Sought(NamedTuple):
     address: str
     port: int
     event: Event
+    by_setting: str = ""
+    """The setting that sends it there, where the words do not say where."""
 
     def evidence(self, case: Case) -> Evidence:
         """The words that say so."""
-        return case.quoted(self.event, HINT if self.event.source == USER else SAID)
+        return case.quoted(self.event, HINT if self.event.source == USER else FITS if self.by_setting else SAID)
 
 
 def sought(case: Case) -> list[Sought]:
@@ -51,15 +53,35 @@ def _sought(case: Case) -> Iterator[Sought]:
         return
     events = _words(case)
     said = lines.saying(events, "unreached")
-    for event, address, port in lines.endpoints_in(said, events):
+    named = list(lines.endpoints_in(said, events))
+    for event, address, port in named:
         host = _owner(case, address)
         if host:
             yield Sought(host, address, port, event)
+    if said and not named and not any(named_endpoints(event.text) for event in said):
+        yield from _by_setting(case, said[-1])
     for event in said:
         for name, port in named_endpoints(event.text):
             owner = case.graph.host_named(name)
             if owner is not None:
                 yield Sought(owner.name, name, port, event)
+
+
+def _by_setting(case: Case, event: Event) -> Iterator[Sought]:
+    """Where its settings send it, of a complaint that does not say where: the one place of them at which nobody listens."""
+    program = case.service.program
+    found: dict[tuple[str, int], Sought] = {}
+    for called in (program.calls if program is not None else None) or ():
+        host = _owner(case, called.address)
+        one = Sought(host, called.address, called.port, event, called.source)
+        sockets = case.facts.index(host).sockets if host else None
+        if (
+            sockets is not None
+            and sockets.known
+            and not any(answers(s, one, case.node.host) for s in sockets.at(one.port))
+        ):
+            found.setdefault((host, one.port), one)
+    yield from found.values() if len(found) == 1 else ()
 
 
 class Unanswered(NamedTuple):
@@ -95,10 +117,11 @@ def unanswered(case: Case) -> Unanswered | None:
         if any(service.name != case.node.name for service in sockets.claimants(one.port)):
             continue
         place = f"{one.address or one.host}:{one.port}"
+        sent = f", to which it is sent by {one.by_setting}" if one.by_setting else ""
         return Unanswered(
-            f"could not reach {place}: nothing listens there",
+            f"could not reach {place}{sent}: nothing listens there",
             case.seen(f"no socket on tcp port {one.port} of {one.host} that would answer, and no service known that is set to it",
-                      SOCKETS, bears=FITS),
+                      SOCKETS, bears=HINT if one.by_setting else FITS),
             f"Start, or put right, what is to listen on {place}, or correct the address where {case.service.name} names it; "
             f"then start {case.service.name}.",
         )  # fmt: skip

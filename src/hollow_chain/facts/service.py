@@ -135,6 +135,8 @@ class Program(Part):
     """Files of its settings that say at their head that they are generated from something else: path to that line."""
     settings_paths: Annotated[Listed[str], of_kind(LOOKED_UP)] = []
     """Files that its own settings name as locks, PID files and sockets."""
+    calls: Annotated[Listed[Called] | None, of_kind(LOOKED_UP)] = None
+    """Endpoints that its settings send it to, where it could not reach one and did not say which."""
 
 
 def is_deserted(service: Service) -> bool:
@@ -210,6 +212,16 @@ class Confinement(Part):
     no_calls_to: Listed[str] | None = None
     """Addresses and networks that it may neither call nor be called from, as far as :attr:`calls_to` does not name them."""
     calls_to: Listed[str] | None = None
+
+
+class Called(Part, gc=False):
+    """An endpoint that a service is set to call, as the client of whoever listens there."""
+
+    address: str
+    """An address, or the name of a machine."""
+    port: Port
+    source: str = ""
+    """The setting that says so, and where it stands."""
 
 
 class Claim(Part, gc=False):

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
+from hollow_chain.facts.endpoints import is_loopback
 from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Service
@@ -99,6 +100,35 @@ def add_to_needs(host: Host, failed: Iterable[Service], reader: EvidenceReader) 
                 and not need.claims
             ):
                 add(need, reader)
+
+
+def add_to_sought(reading: HostReading, failed: Iterable[Service]) -> None:
+    """The claims of whoever is set to a port of this host that *failed* services could not reach: most of these name no need for it."""
+    host = reading.host
+    held = {listener.port for listener in host.listeners}
+    claimed = {claim.port for service in host.services for claim in service.claims}
+    sought = {port for service in failed for port in _ports_sought(host, service)} - held - claimed
+    if not sought:
+        return
+
+    def add_sought(service: Service) -> None:
+        if service.kind == "service" and not service.claims and not service.template:
+            add(service, reading.evidence)
+            service.claims = [claim for claim in service.claims if claim.port in sought]
+
+    expect(host.services, reading)
+    reading.reached.each(add_sought, host.services)
+
+
+def _ports_sought(host: Host, service: Service) -> Iterator[int]:
+    records = _records(host, service)
+    local = {"", "localhost", *host.addresses}
+    for _, address, port in lines.endpoints_in(lines.saying(records, "unreached"), records):
+        if address in local or is_loopback(address):
+            yield port
+    for called in (service.program.calls if service.program is not None else None) or ():
+        if called.address in local or is_loopback(called.address):
+            yield called.port
 
 
 def _records(host: Host, service: Service) -> list[Event]:

@@ -80,7 +80,7 @@ def claims_of_arguments(arguments: list[str]) -> list[Claim]:
             continue
         value, alone = _VALUE.match(given), _ALONE.match(given)
         if value and 0 < int(value["port"]) < 65536:
-            unsure = not (value["address"] or _LISTENS.search(key) or _is_plain(key))
+            unsure = not (value["address"] or _LISTENS.search(key) or is_plain(key))
             found.append(
                 Claim(port=int(value["port"]), address=_plain(value["address"]), source="arguments", unsure=unsure)
             )
@@ -99,7 +99,7 @@ def _is_elsewhere(key: str, value: str) -> bool:
     return bool(key == _SHORT_HOST or _HOST.match(key)) and _plain(value.strip("\"'")) not in ("", "0.0.0.0", "::")
 
 
-def _is_plain(name: str, own: Iterable[str] = ()) -> bool:
+def is_plain(name: str, own: Iterable[str] = ()) -> bool:
     """Whether all words of a name are said of any program by itself, or are its *own* names."""
     words = [word.lower() for part in _WORDS.split(name) for word in _NAME.findall(part)]
     return all(
@@ -136,7 +136,7 @@ def claims_of_text(text: str, source: str, told: bool = False, own: Iterable[str
         key, value = setting.key, setting.value
         if value.lower() in _FALSE and _NETWORK.search(key) and not _NEGATED.match(key):
             found.append((True, Claim(port=0, source=f"{where}: {key} {value}", switched_off=True)))
-        if not speaks_of_listening(key) or _is_off(setting.block):
+        if not speaks_of_listening(key) or is_off(setting.block):
             continue
         endpoint, alone = _ENDPOINT.match(value), _ALONE.match(value)
         listens = bool(_LISTENS.search(key))
@@ -166,7 +166,7 @@ def claims_of_text(text: str, source: str, told: bool = False, own: Iterable[str
     return chosen
 
 
-def _is_off(block: OutlineBlock) -> bool:
+def is_off(block: OutlineBlock) -> bool:
     """Whether a block says of itself that it is switched off, or one around it does."""
     return any(
         one.settings.get(key, "").lower() in _FALSE for one in block.around() for key in _ENABLED if key in one.settings
@@ -179,10 +179,10 @@ def _is_own(setting: OutlineSetting, listens: bool, names: set[str]) -> bool:
         return False
     beside = setting.block.settings
     if listens or any(_LISTENS.search(key) and speaks_of_listening(key) for key in beside):
-        return listens or _is_plain(setting.key, names)
+        return listens or is_plain(setting.key, names)
     if any(_is_elsewhere(key, value) for key, value in beside.items()):
         return False
-    return _is_plain(setting.key, names) and all(_is_plain(one.name, names) for one in setting.block.around())
+    return is_plain(setting.key, names) and all(is_plain(one.name, names) for one in setting.block.around())
 
 
 def _claim(endpoint: re.Match[str], where: str) -> Claim:

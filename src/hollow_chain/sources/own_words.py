@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service, is_deserted
-from hollow_chain.sources import claims, logs, logs_unnamed, settings
+from hollow_chain.sources import called_endpoints, claims, logs, logs_unnamed, settings
 from hollow_chain.sources.evidence_files import Text
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
 from hollow_chain.wording.secrets import mask_text
-from hollow_chain.wording.things import place_in
+from hollow_chain.wording.things import endpoints_of, place_in
 
 _MOST_FILES = 16
 """Logs, and files of settings, of one service that are remembered."""
@@ -50,10 +51,21 @@ def add(reading: HostReading) -> None:
         told = [*(e for e in host.events if e.service == service.name), *said]
         return [*said, *_lines_complained_of(told, configured)]
 
+    def add_calls(service: Service) -> None:
+        said = lines.saying([e for e in host.events if e.service == service.name], "unreached")
+        if service.program is not None and said and not all(endpoints_of(event.text) for event in said):
+            texts = {
+                path: one.text for path, one in claims.configuration(service, reader).items() if one.trust == "trusted"
+            }
+            service.program.calls = called_endpoints.calls_of(service.program, texts, names_of(service)) or None
+
+    failed = [s for s in host.services if s.state == "failed" or _has_restarted(s)]
     claims.expect([s for s in host.services if s.state == "failed"], reading)
     for events in reading.reached.each(own_events, list(host.services)):
         host.events += events
-    claims.add_to_needs(host, [s for s in host.services if s.state == "failed" or _has_restarted(s)], reader)
+    reading.reached.each(add_calls, failed)
+    claims.add_to_needs(host, failed, reader)
+    claims.add_to_sought(reading, failed)
 
 
 def _add_contested_claims(service: Service, reading: HostReading, configured: dict[str, Text]) -> None:

@@ -16,6 +16,8 @@ from hollow_chain.causes.words import clock
 from hollow_chain.facts.endpoints import is_loopback, of_claim, of_listener
 from hollow_chain.facts.host import Listener
 from hollow_chain.facts.service import Claim
+from hollow_chain.wording import lines
+from hollow_chain.wording.things import endpoints_of, paths_in
 
 _SETTLED_SECONDS = 5.0
 """A service that came up a moment ago may still be about to open its socket."""
@@ -35,6 +37,7 @@ def listener_off(case: Case) -> Iterator[Finding]:
         return
     own = [s for s in case.index.sockets.of(case.service) if s.protocol[:3] == "tcp"]
     calls = _calls(case)
+    yield from _went_without(case)
     if not calls and not case.service.claims and not any(is_loopback(s.address) for s in own):
         return  # nobody calls in vain, and it is set to nothing that it could lack
     if any(answers(s, one, caller) for s in own for caller, one in calls):
@@ -62,6 +65,26 @@ def listener_off(case: Case) -> Iterator[Finding]:
         yield _off(case, "runs without any listening socket", calls, off, own, unheld)
     elif off and case.asked:
         yield _note(case, off[0])
+
+
+def _went_without(case: Case) -> Iterator[Finding]:
+    """It says in this run that an address which it wanted is in use, without a word about which, and has no socket at all."""
+    said = [event for event in lines.saying(case.own_events(), "in use") if not endpoints_of(event.text)]
+    if said and not case.index.sockets.of(case.service) and not paths_in(said[-1].text):
+        name = case.node.name
+        yield Finding(
+            says=f"{name} runs without any listening socket: an address that it wanted was in use.",
+            evidence=(
+                case.quoted(said[-1], FITS),
+                case.seen(f"no socket belongs to {name}", SOCKETS, bears=FITS),
+            ),
+            mends=(
+                Mend(
+                    f"See in its settings where {name} is to listen, and who has that; then start {name} anew.",
+                    seeks=True,
+                ),
+            ),
+        )
 
 
 def _just_up(case: Case) -> bool:
