@@ -135,6 +135,8 @@ class Program(Part):
     """Files of its settings that say at their head that they are generated from something else: path to that line."""
     settings_paths: Annotated[Listed[str], of_kind(LOOKED_UP)] = []
     """Files that its own settings name as locks, PID files and sockets."""
+    named: Annotated[Listed[Named] | None, of_kind(LOOKED_UP)] = None
+    """Files and folders that its settings name, where it complained of one and did not say of which."""
     calls: Annotated[Listed[Called] | None, of_kind(LOOKED_UP)] = None
     """Endpoints that its settings send it to, where it could not reach one and did not say which."""
 
@@ -220,6 +222,14 @@ class Called(Part, gc=False):
     address: str
     """An address, or the name of a machine."""
     port: Port
+    source: str = ""
+    """The setting that says so, and where it stands."""
+
+
+class Named(Part, gc=False):
+    """A file or folder that a setting of a service names."""
+
+    path: str
     source: str = ""
     """The setting that says so, and where it stands."""
 

@@ -28,7 +28,7 @@ _BARE_HOST = pattern(rf"^[\"']?(?P<host>{_HOST})[\"']?$")
 _BARE_PORT = pattern(r"^[\"']?(?P<port>\d{2,5})[\"']?$")
 _OPTION = pattern(r"^--?(?P<name>[A-Za-z][\w.\-]{0,100})(?:=(?P<value>.{0,300}))?$")
 _OWN = pattern(
-    r"(?i)listen|bind|public|external|advertis|callback|redirect|origin|canonical|base[_.\-]?ur[li]|self|proxy"
+    r"(?i)listen|bind|public|external|advertis|callback|redirect|origin|canonical|(?<![a-z])base[_.\-]?ur[li]|self|proxy"
 )
 """Words of settings that tell others where the program itself is, or over whom a call goes that is none of its own."""
 _OF_MACHINE = ("hostname", "host", "server", "address", "addr", "ip", "node")

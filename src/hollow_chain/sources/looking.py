@@ -63,6 +63,8 @@ def look(reading: HostReading) -> None:
                 looker.look_way(one.path)
             for path in (program.input_file, *(program.optional_files or ())):
                 looker.look_way(path)
+        for named in program.named or ():
+            looker.look_way(named.path)
         for path in (program.folder, *program.paths, *program.environment_files, *(program.credential_files or ())):
             looker.look(path, instance=service.instance)
         tried = (

@@ -6,6 +6,7 @@ in all of them.
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator
 from typing import NamedTuple
@@ -62,7 +63,7 @@ class _Open(NamedTuple):
 def settings_of(text: str) -> list[OutlineSetting]:
     """The settings of a text in their order, each with its block; comments are left out."""
     outline, found = _Outline(), []
-    for line in text.splitlines():
+    for line in _in_lines(text).splitlines():
         block, bare = outline.place(line)
         setting = _SETTING.match(bare) if bare else None
         if setting is not None:
@@ -70,6 +71,16 @@ def settings_of(text: str) -> list[OutlineSetting]:
             block.settings[setting["key"].lower()] = value
             found.append(OutlineSetting(setting["key"], value, block))
     return found
+
+
+def _in_lines(text: str) -> str:
+    """JSON (RFC 8259) that stands all in one line, with a line for each value; any other text as it is."""
+    if text[:1] != "{" or "\n" in text.strip():
+        return text
+    try:
+        return json.dumps(json.loads(text), indent=1)
+    except (ValueError, RecursionError):
+        return text
 
 
 class _Outline:

@@ -10,10 +10,12 @@ from hollow_chain.sources.evidence_files import Text
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
 from hollow_chain.wording.secrets import mask_text
-from hollow_chain.wording.things import endpoints_of, place_in
+from hollow_chain.wording.things import endpoints_of, paths_in, place_in
 
 _MOST_FILES = 16
 """Logs, and files of settings, of one service that are remembered."""
+_MOST_NAMED = 40
+"""Places that the settings of one service name, of which each is looked at."""
 _MOST_LINES = 5
 """Lines of configuration that are put beside the records that complain of them."""
 
@@ -51,19 +53,25 @@ def add(reading: HostReading) -> None:
         told = [*(e for e in host.events if e.service == service.name), *said]
         return [*said, *_lines_complained_of(told, configured)]
 
-    def add_calls(service: Service) -> None:
-        said = lines.saying([e for e in host.events if e.service == service.name], "unreached")
-        if service.program is not None and said and not all(endpoints_of(event.text) for event in said):
-            texts = {
-                path: one.text for path, one in claims.configuration(service, reader).items() if one.trust == "trusted"
-            }
+    def add_unspoken(service: Service) -> None:
+        records = [event for event in host.events if event.service == service.name]
+        called = any(not endpoints_of(event.text) for event in lines.saying(records, "unreached"))
+        named = any(not paths_in(event.text) for event in lines.saying(records, "missing", "denied"))
+        if service.program is None or not (called or named):
+            return
+        configured = claims.configuration(service, reader)
+        texts = {path: one.text for path, one in configured.items() if one.trust == "trusted"}
+        if called:
             service.program.calls = called_endpoints.calls_of(service.program, texts, names_of(service)) or None
+        if named:
+            found = [one for path, text in texts.items() for one in settings.named_in_text(text, path)]
+            service.program.named = found[:_MOST_NAMED] or None
 
     failed = [s for s in host.services if s.state == "failed" or _has_restarted(s)]
     claims.expect([s for s in host.services if s.state == "failed"], reading)
     for events in reading.reached.each(own_events, list(host.services)):
         host.events += events
-    reading.reached.each(add_calls, failed)
+    reading.reached.each(add_unspoken, failed)
     claims.add_to_needs(host, failed, reader)
     claims.add_to_sought(reading, failed)
 

@@ -6,8 +6,10 @@ import stat
 from collections.abc import Iterable, Iterator
 from pathlib import PurePath
 
+from hollow_chain.facts.service import Named
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.handles import Walker
+from hollow_chain.sources.outline import settings_of
 from hollow_chain.wording.secrets import mask_text
 
 MOST_FILES = 80
@@ -32,6 +34,20 @@ def log_paths_of_text(text: str) -> list[str]:
 def own_paths_of_text(text: str) -> list[str]:
     """Files that a configuration text names as locks, PID files or sockets, by the key or by the name."""
     return list(dict.fromkeys(m["path"] or m["named"] for m in _OWN.finditer(text)))[:16]
+
+
+def named_in_text(text: str, source: str) -> list[Named]:
+    """Files and folders that a configuration text names, one to a setting."""
+    found = (
+        _NAMED.match(setting.value) and Named(setting.value.strip("\"'"), f"{setting.key} in {source}")
+        for setting in settings_of(text)
+    )
+    return [one for one in found if one][:_MOST_NAMED]
+
+
+_NAMED = pattern(r"^(?P<quote>[\"']?)/[^\s\"',;:$%*?]{1,300}(?P=quote)$")
+_MOST_NAMED = 24
+"""Places of one text that are kept: more are data, and of a daemon of a hundred modules none is the one that it means."""
 
 
 def places_of(name: str) -> tuple[str, str, str]:

@@ -367,6 +367,7 @@ def _refused(case: Case) -> Iterator[tuple[Event, str]]:
             known = [
                 *((p, True) for p in program.log_files),
                 *((p, None if inside(p, "/var") else False) for p in program.paths),
+                *((one.path, None if inside(one.path, "/var") else False) for one in program.named or ()),
             ]
             meant = [p for p, writes in known if (f := case.file(p)) and f.exists and rights.barrier(case, p, writes)][
                 :1

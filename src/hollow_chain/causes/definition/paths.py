@@ -9,7 +9,7 @@ from datetime import timedelta
 from hollow_chain.causes import looked
 from hollow_chain.causes.called import CalledSocket, called_sockets
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.definition import absence, unfound
+from hollow_chain.causes.definition import absence, by_settings, unfound
 from hollow_chain.causes.definition.given import missing_variables, tested_in_vain
 from hollow_chain.causes.definition.program import library_folders, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
@@ -102,6 +102,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
         yield from _missing_module(case)
         yield from _links_to_nothing(case)
         yield from unfound.files(case)
+        yield from by_settings.lacking(case)
 
 
 def _nobody_answers(case: Case, called: CalledSocket, reasons: list[Evidence]) -> Finding:
