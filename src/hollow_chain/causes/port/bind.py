@@ -41,7 +41,8 @@ def address_missing(case: Case) -> Iterator[Finding]:
         for c in case.service.claims
         if said and not c.unsure and c.address not in ANY | here
     ]
-    found = list(lines.address_not_there(said)) or claimed or [(event, "", 0) for event in said[-1:]]
+    near = [one for one in lines.endpoints_in(said, case.told_events()) if one[1] not in ANY]
+    found = list(lines.address_not_there(said)) or near or claimed or [(event, "", 0) for event in said[-1:]]
     for event, address, port in sorted(found, key=lambda one: one[1] in ANY or one[1] in here):
         there = address in here
         where = address or "an address that its log does not name"
