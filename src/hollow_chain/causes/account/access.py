@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from hollow_chain.causes import looked, places, rights
-from hollow_chain.causes.account.capabilities import refused_rights
+from hollow_chain.causes.account.capabilities import is_of_rights, refused_rights
 from hollow_chain.causes.account.own_view import hidden_own, not_to_be_run, read_only_by_definition
 from hollow_chain.causes.account.policy import refused_by_policy
 from hollow_chain.causes.account.root import wants_root
@@ -62,6 +62,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
         yield from by_policy
         return
     for event, path in _refused(case):
+        if is_of_rights(case, event, user):
+            continue
         named = path in paths_in(event.text)
         # Programs are run where they lie, and not written to.
         told = bool(read(event.text).named("not run", "program")) or says(event.text, "run in vain")

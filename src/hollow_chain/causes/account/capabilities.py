@@ -8,6 +8,8 @@ from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, SAID, Finding, Mend
 from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS
 from hollow_chain.facts.host import Event
+from hollow_chain.lazy import pattern
+from hollow_chain.wording.system_errors import error_at_end
 
 _RIGHTS = {
     "CAP_SETGID": ("setgid", "setregid", "setresgid", "setgroups", "setfsgid"),
@@ -36,19 +38,37 @@ _NEEDED = {call: right for right, calls in _RIGHTS.items() for call in calls}
 def refused_rights(case: Case, user: str) -> Iterator[Finding]:
     """It made a call that needs a right which neither its account nor its definition gives it."""
     for event in case.own_events():
-        right = _right_of(event)
-        if right and not _has(case, user, right):
-            yield _lacks(case, event, user, right)
+        if is_of_rights(case, event, user):
+            yield _lacks(case, event, user, _right_of(event))
             return
 
 
+def is_of_rights(case: Case, event: Event, user: str) -> bool:
+    """Whether a record is of such a call: then owner and mode of the path that it names are not what refused it."""
+    right = _right_of(event)
+    return bool(right) and not _has(case, user, right)
+
+
 def _right_of(event: Event) -> str:
+    return _NEEDED.get(_refused_call(event), "")
+
+
+def _refused_call(event: Event) -> str:
+    """The call that was not permitted, where that is no matter of a path."""
     call = event.call
-    if call is None or call.error != "EPERM" or (call.thing.startswith("/") and call.name not in _ON_PATHS):
+    if call is None:
+        words = _WORD.findall(event.text[:_LONGEST].lower()) if error_at_end(event.text) == "EPERM" else ()
+        return next((word for word in words if word in _SPOKEN_OF), "")
+    if call.error != "EPERM" or (call.thing.startswith("/") and call.name not in _ON_PATHS):
         return ""
-    return _NEEDED.get(call.name, "")
+    return call.name
 
 
+_SPOKEN_OF = ("chroot", "setuid", "setgid", "setgroups", "mlockall", "mknod", "mount", "sched_setscheduler")
+"""Calls whose name, in a line that ends in this error, means nothing else."""
+_WORD = pattern(r"[a-z_]{3,30}")
+_LONGEST = 500
+"""Characters of a line that are gone through for the name of a call."""
 _ON_PATHS = ("chown", "fchown", "lchown", "fchownat", "chroot", "mount", "umount2", "mknod", "mknodat")
 """Calls on a path that need a right of root's whatever owner and mode of the path say."""
 
@@ -62,7 +82,7 @@ def _has(case: Case, user: str, right: str) -> bool:
 
 
 def _lacks(case: Case, event: Event, user: str, right: str) -> Finding:
-    name, call = case.service.name, event.call.name if event.call is not None else ""
+    name, call = case.service.name, _refused_call(event)
     taken = user in ALL_RIGHTS_ACCOUNTS
     who = f"its definition takes {right} from it" if taken else f"the account {user} has no {right}"
     setting = "CapabilityBoundingSet" if taken else "AmbientCapabilities"
