@@ -27,6 +27,7 @@ from hollow_chain.families.steps import step_of
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
 from hollow_chain.wording.last_words import telling
+from hollow_chain.wording.of_files import may_be_of_files
 from hollow_chain.wording.system_errors import error_at_end
 from hollow_chain.wording.things import is_program_place, paths_in
 
@@ -61,7 +62,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
     if by_policy:
         yield from by_policy
         return
-    for event, path in _refused(case):
+    for event, path, tied in _refused(case):
         if is_of_rights(case, event, user):
             continue
         named = path in paths_in(event.text)
@@ -81,7 +82,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
                 yield _told_alone(case, event, path, user)
                 return
             continue
-        yield _denied(case, event, path, found, user)
+        yield _denied(case, event, path, found, user, tied)
         return
     for path, way in _unreached_programs(case):
         yield _denied(case, None, path, way, user)
@@ -245,13 +246,14 @@ def _writes(event: Event, case: Case | None = None, path: str = "") -> bool | No
     return True if made or wrote or says(event.text, "read only", "writes") else None
 
 
-def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, user: str) -> Finding:
+def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, user: str, tied: bool = True) -> Finding:
+    """*tied*: whether the record itself, or what led to it, names the path."""
     service = case.service
     evidence = []
     if event is not None:
         evidence.append(case.quoted(event, FITS if says(event.text, "denied", "read only") else HINT))
     if found is not None:
-        bears = HINT if found.only_writing else SAID
+        bears = HINT if found.only_writing else SAID if tied else HINT
         evidence.append(case.seen(found.why, FILES if found.file else "definition", bears=bears))
     else:
         evidence.append(case.seen("owner, mode and definition, as far as they were seen, would let it", FILES))
@@ -353,8 +355,9 @@ _OF_ITSELF = ("", "EXEC")
 """Of these steps the program is what is refused; in the record of any other it is named, and not meant."""
 
 
-def _refused(case: Case) -> Iterator[tuple[Event, str]]:
-    """Paths that a record refuses; the longest path of each record is the one that is meant."""
+def _refused(case: Case) -> Iterator[tuple[Event, str, bool]]:
+    """Paths that a record refuses, and whether it, or what led to it, names them; the longest path of each record is the one that is
+    meant."""
     for event, near in lines.refused(case.told_events()):
         if not _STEPS_ON_FILES.issuperset(read(event.text).named("step", "step")):
             continue  # the manager could not get as far as the program: not the program is refused
@@ -363,7 +366,7 @@ def _refused(case: Case) -> Iterator[tuple[Event, str]]:
         paths = [p for p in near if not re.search(rf"{re.escape(p)}(?::| line )\d+", event.text)]
         program = case.service.program
         meant = [p for p in paths if not (program and p == program.path)] or ([] if step not in _OF_ITSELF else paths)
-        if not near and program and not event.by_manager:
+        if not near and program and not event.by_manager and may_be_of_files(event.text):
             # The record names no path: of those that the service is known to use, one that keeps its account out of what a
             # program does with such a file. Files of the environment are read by the manager, with all rights.
             known = [
@@ -378,4 +381,4 @@ def _refused(case: Case) -> Iterator[tuple[Event, str]]:
             # Of several in the line before it, as a trace of calls shows them: one that is seen to be closed.
             meant = [path for path in meant if rights.barrier(case, path, False)][:1] or meant
         if meant:
-            yield event, meant[-1] if event.by_manager else max(meant, key=len)
+            yield event, meant[-1] if event.by_manager else max(meant, key=len), bool(near)

@@ -10,6 +10,7 @@ from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.last_words import telling
+from hollow_chain.wording.of_files import is_of_files
 from hollow_chain.wording.things import paths_in
 
 _WORD = pattern(r"[a-z]{3,30}")
@@ -51,7 +52,7 @@ def _is_absent(case: Case, path: str) -> bool:
 
 
 def _says_no_place(event: Event) -> bool:
-    return event.call is None and says(event.text, "missing") and not paths_in(event.text)
+    return event.call is None and says(event.text, "missing") and not paths_in(event.text) and is_of_files(event.text)
 
 
 def _words(text: str) -> set[str]:
