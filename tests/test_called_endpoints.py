@@ -80,6 +80,16 @@ def test_the_service_that_is_set_to_what_it_could_not_reach_is_the_reason(desk: 
     assert first(host, "desk.service")[1] == "store.service"
 
 
+def test_a_usual_port_leads_to_the_service_of_its_name(desk: MadeHost) -> None:
+    desk.says("desk.service", "cannot open the store: Connection refused")
+    desk.unit("stored.service", ExecStart=[["/usr/sbin/stored", ["/usr/sbin/stored"], False]])
+    desk.put(
+        "/etc/services",
+        "# ports\nother\t99/tcp\nstore 7411/udp\nstorage  7411/tcp  store # of the ferries\nodd\nbad x/tcp\n",
+    )
+    assert first(desk.read(), "desk.service")[1] == "stored.service"
+
+
 def test_where_nobody_is_set_to_it_that_is_said(desk: MadeHost) -> None:
     desk.says("desk.service", "cannot open the store: Connection refused")
     cause, service, says = first(desk.read(), "desk.service")

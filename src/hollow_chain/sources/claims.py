@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from hollow_chain.facts.endpoints import is_loopback
-from hollow_chain.facts.habits import names_of
+from hollow_chain.facts.habits import names_of, own_names_of
 from hollow_chain.facts.host import Event, Host
-from hollow_chain.facts.service import Service
+from hollow_chain.facts.service import Claim, Service
 from hollow_chain.sources import endpoint_settings, settings
 from hollow_chain.sources.called_with import called_with
 from hollow_chain.sources.evidence_files import EvidenceReader, Text, texts
+from hollow_chain.sources.port_names import port_names
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
 
@@ -119,6 +120,19 @@ def add_to_sought(reading: HostReading, failed: Iterable[Service]) -> None:
 
     expect(host.services, reading)
     reading.reached.each(add_sought, host.services)
+    _add_by_name(
+        reading, sought - {claim.port for service in host.services for claim in service.claims if not claim.unsure}
+    )
+
+
+def _add_by_name(reading: HostReading, ports: set[int]) -> None:
+    """Of ports that nobody says to be his, those that bear the name of a service: many a daemon is set to no other than its usual one."""
+    names = port_names(reading.reached.files) if ports else {}
+    for port in sorted(ports & names.keys()):
+        wanted = {f"{name}{end}" for name in names[port] for end in ("", "d")}
+        for service in reading.host.services:
+            if service.kind == "service" and not service.template and not wanted.isdisjoint(own_names_of(service)):
+                service.claims.append(Claim(port=port, source="the name of that port (services(5))", unsure=True))
 
 
 def _ports_sought(host: Host, service: Service) -> Iterator[int]:
