@@ -29,11 +29,14 @@ FILES = {
     "No such file or directory": "/srv/a/berths",
 }
 OTHERS = (
+    "PermissionError: [Errno 13] Permission denied",
     "bind() failed: Permission denied", "setrlimit: Operation not permitted", "socket: Operation not permitted",
     "ioctl(SIOCSIFFLAGS): Operation not permitted", "permission denied for table berths", "access denied for user 'mate'@'localhost'",
     "401 Unauthorized: permission denied", "kill(12): Operation not permitted", "connect: Permission denied", "sudo: permission denied",
     "user berth does not exist", 'role "berth" does not exist', "table berth does not exist", "database berth does not exist",
     "berth 7 not found", "module berth not found", "host berth not found", "error: unit berth not found",
+    "key not found: BERTH", "column berth does not exist", "No such process", "No such device", "class berth.Main not found",
+    "symbol not found: berth", "no such container: berth", "index berth not found", "volume berth not found", "route not found",
 )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ from hollow_chain.lazy import pattern
 from hollow_chain.wording.system_errors import error_at_end
 
 _FILES = pattern(
-    r"(?i)\b(?:files?|director(?:y|ies)|dirs?|folders?|paths?|certificates?|keys?|keytab|socket file|pid ?file|lock ?file)\b"
+    r"(?i)\b(?:files?|director(?:y|ies)|dirs?|folders?|paths?|certificates?|(?:private|host|public) keys?|keytab|pid ?file|lock ?file)\b"
 )
 _OTHERS = pattern(
     r"(?i)\b(?:bind|listen|ports?|socket|connect(?:ed|ion)?|tables?|relations?|schemas?|databases?|users?|roles?|members?|passwords?|tokens?|"
@@ -25,4 +25,11 @@ def is_of_files(text: str) -> bool:
 def may_be_of_files(text: str) -> bool:
     """Whether a line that calls something refused may speak of a file: what owner and mode refuse gives ``EACCES`` (open(2)), and what
     needs a right of root's gives ``EPERM`` (capabilities(7))."""
-    return error_at_end(text) != "EPERM" and (_FILES.search(text) is not None or _OTHERS.search(text) is None)
+    if error_at_end(text) == "EPERM" or _NO_FILE.search(text[-_LONGEST:]):
+        return False
+    return _FILES.search(text) is not None or _OTHERS.search(text) is None
+
+
+_NO_FILE = pattern(r"\[Errno \d{1,3}\] [A-Z][a-z ]{3,60}\s{0,9}$")
+"""How an error of the system ends in Python, of a call that was about no file: else the file's name stands behind it (OSError)."""
+_LONGEST = 100
