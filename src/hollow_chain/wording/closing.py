@@ -19,7 +19,7 @@ _CLOSES = pattern(
     r"|\b(?:init(?:iali[sz]ation)?|start(?:-?up|ing)?|boot|launch|set-?up|bootstrap)(?: of(?: [\w.'\"@\-]{1,40}){1,3})? (?:has |was |is )?"
     r"(?:failed|failure|aborted|unsuccessful)"
     r"|\b(?:shutting down|exit(?:ing|ed|s)?|abort(?:ing|ed)?|giving up|gave up|quit(?:ting)?|terminat(?:ing|ed)|bailing out|crashing|"
-    r"stopping|stopped)(?: [\w.'\"@\-]{1,40}){0,4}"
+    r"stopping|stopped)(?: [\w.'\"@\-]{1,40}){0,4}(?:,? see (?:the )?(?:logs?|above|below)(?: above| below)?)?"
     r"|\b(?:exit(?:ed)?|status|code|errno|error)(?: with)?(?: an?)?(?: error)?(?: status| code)?:? ?\d{1,3}"
     r"|\bsignal:? \w{1,20}"
     r"|\b(?:errno|last error)\b[\w ]{0,30}[:=] ?0"
@@ -33,9 +33,31 @@ _CANNOT = pattern(
 """How a line speaks that tells what came of something: that a thing could not be done, and not why."""
 
 
+_ADVISES = pattern(
+    r"(?i)^(?:[\w.\-\[\]()]{1,40}: ){0,2}(?:"
+    r"(?:hint|tip|note|help|suggestion)s?:"
+    r"|(?:for (?:more|further|additional|detailed|help|details|usage)|refer to|consult|visit|more (?:info|information|details)|read more)\b"
+    r"|(?:a |the )?(?:complete|full|detailed) (?:log|trace|report)\b"
+    r"|see (?:also |https?:|['\"`]|the (?:documentation|docs|manual|logs?|readme)|(?:above|below)\b|[\w.\-]{1,40}\(\d\))"
+    r"|please (?:contact|see|report|file|check|try|refer|consult|visit|run|make sure|ensure|verify|read|install|upgrade|update|fix|correct|set|"
+    r"specify|provide|review|open|send|restart)\b"
+    r"|if (?:you|this|the|it|\w{1,20} is)\b[^\n]{0,120}?(?:\byou (?:may|can|should|might|will)|please|contact|report|file an?|open an?)\b"
+    r"|you (?:can|may|might|could|should)\b"
+    r"|(?:try|consider|run|type|use) (?:['\"`]|--|with\b|again\b|\w{2,20}ing\b)"
+    r")"
+)
+"""How a line begins that tells what could be done, and nothing of what was the matter."""
+
+
 def closes(text: str) -> bool:
-    """Whether a line only closes a run: that it could not start or ends, and nothing of why."""
-    return _CLOSES.search(text[-200:]) is not None and not says(text, *REASONS) and not paths_in(text)
+    """Whether a line only closes a run: that it could not start or ends, or what could be done, and nothing of why."""
+    told = _CLOSES.search(text[-200:]) is not None and not paths_in(text)
+    return advises(text) or (told and not says(text, *REASONS))
+
+
+def advises(text: str) -> bool:
+    """Whether a line only tells what could be done."""
+    return _ADVISES.match(text[:300]) is not None and not says(text, *REASONS)
 
 
 def is_matter_of_its_own(text: str) -> bool:

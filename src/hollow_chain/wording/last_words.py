@@ -6,7 +6,7 @@ from hollow_chain.facts.host import Event
 from hollow_chain.families.messages import EXITED, FAILED, JOB_FAILED
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import forms
-from hollow_chain.wording.closing import REASONS, closes
+from hollow_chain.wording.closing import REASONS, advises, closes
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.lines import CONFIGURATION, SEVERE_LEVELS, of_trace
 from hollow_chain.wording.settled import does_without, is_calm, is_step
@@ -98,9 +98,10 @@ _CAUSED = "Caused by"
 
 
 def _reason_before(own: list[Event], closing: Event) -> Event | None:
-    """The line near before a *closing* one that says what was the matter; None where no line does."""
+    """The line near before a *closing* one that says what was the matter; None where no line does. Before advice, any line says more."""
     at = next((n for n, event in enumerate(own) if event is closing), 0)
     steps = 0
+    plain: Event | None = None
     for event in own[max(0, at - _NEAR) : at][::-1]:
         if of_trace(event.text) or closes(event.text) or _only_ends(event.text) or does_without(event.text):
             continue
@@ -110,9 +111,10 @@ def _reason_before(own: list[Event], closing: Event) -> Event | None:
             return event
         else:
             steps += is_step(event.text)
+            plain = plain or event
         if steps > _STEPS_BETWEEN:
-            return None
-    return None
+            break
+    return plain if advises(closing.text) else None
 
 
 def _only_ends(text: str) -> bool:
