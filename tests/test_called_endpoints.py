@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from hollow_chain.facts.service import Called, Program
+from hollow_chain.facts.service import CalledEndpoint, Program
 from hollow_chain.sources.called_endpoints import MOST_CALLS, calls_of
 from tests.made_host import MadeHost
 from tests.test_readers import first
@@ -49,8 +49,8 @@ def test_arguments_and_variables_are_settings_too() -> None:
         environment=["DB=5432", "CACHE_URL=redis://127.0.0.1:6379"],
     )
     assert calls_of(program, {}, ["gate"]) == [
-        Called("quay", 5672, "broker in its arguments"),
-        Called("127.0.0.1", 6379, "CACHE_URL in its environment"),
+        CalledEndpoint("quay", 5672, "broker in its arguments"),
+        CalledEndpoint("127.0.0.1", 6379, "CACHE_URL in its environment"),
     ]
 
 
@@ -76,7 +76,9 @@ def test_the_service_that_is_set_to_what_it_could_not_reach_is_the_reason(desk: 
     desk.put("/etc/store.conf", "listen = 127.0.0.1:7411\n")
     host = desk.read()
     program = next(one for one in host.services if one.name == "desk.service").program
-    assert program is not None and program.calls == [Called("127.0.0.1", 7411, "STORE_PORT in /etc/default/desk")]
+    assert program is not None and program.calls == [
+        CalledEndpoint("127.0.0.1", 7411, "STORE_PORT in /etc/default/desk")
+    ]
     assert first(host, "desk.service")[1] == "store.service"
 
 

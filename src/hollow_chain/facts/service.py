@@ -137,7 +137,7 @@ class Program(Part):
     """Files that its own settings name as locks, PID files and sockets."""
     named: Annotated[Listed[Named] | None, of_kind(LOOKED_UP)] = None
     """Files and folders that its settings name, where it complained of one and did not say of which."""
-    calls: Annotated[Listed[Called] | None, of_kind(LOOKED_UP)] = None
+    calls: Annotated[Listed[CalledEndpoint] | None, of_kind(LOOKED_UP)] = None
     """Endpoints that its settings send it to, where it could not reach one and did not say which."""
 
 
@@ -216,7 +216,7 @@ class Confinement(Part):
     calls_to: Listed[str] | None = None
 
 
-class Called(Part, gc=False):
+class CalledEndpoint(Part, gc=False):
     """An endpoint that a service is set to call, as the client of whoever listens there."""
 
     address: str

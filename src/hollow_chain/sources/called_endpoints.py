@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from itertools import pairwise
 
-from hollow_chain.facts.service import Called, Program
+from hollow_chain.facts.service import CalledEndpoint, Program
 from hollow_chain.lazy import pattern
 from hollow_chain.sources.called_with import called_with
 from hollow_chain.sources.endpoint_settings import is_off, is_plain, speaks_of_listening
@@ -37,7 +37,7 @@ _PORT = "port"
 _NOWHERE = ("0.0.0.0", "[::]", "")
 
 
-def calls_of(program: Program, texts: Mapping[str, str], own: Iterable[str]) -> list[Called]:
+def calls_of(program: Program, texts: Mapping[str, str], own: Iterable[str]) -> list[CalledEndpoint]:
     """The endpoints that a program is set to call. *texts* are those of its configuration, by path; *own* are its names."""
     names = {name.lower() for name in own}
     variables = "\n".join(program.environment)
@@ -60,7 +60,7 @@ def _as_settings(arguments: list[str]) -> str:
     return "\n".join(lines)
 
 
-def _of_text(text: str, source: str, own: set[str]) -> Iterator[Called]:
+def _of_text(text: str, source: str, own: set[str]) -> Iterator[CalledEndpoint]:
     for setting in settings_of(text)[:_MOST_SETTINGS]:
         key = setting.key
         if (
@@ -95,6 +95,6 @@ def _is_of_another(setting: OutlineSetting, name: str, own: set[str]) -> bool:
     return not (is_plain(name, own) and all(is_plain(block.name, own) for block in setting.block.around()))
 
 
-def _called(host: str, port: str, source: str) -> Iterator[Called]:
+def _called(host: str, port: str, source: str) -> Iterator[CalledEndpoint]:
     if host not in _NOWHERE and 0 < int(port) < 65536:
-        yield Called(host.strip("[]"), int(port), source[:120])
+        yield CalledEndpoint(host.strip("[]"), int(port), source[:120])

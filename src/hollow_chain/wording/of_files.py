@@ -33,3 +33,4 @@ def may_be_of_files(text: str) -> bool:
 _NO_FILE = pattern(r"\[Errno \d{1,3}\] [A-Z][a-z ]{3,60}\s{0,9}$")
 """How an error of the system ends in Python, of a call that was about no file: else the file's name stands behind it (OSError)."""
 _LONGEST = 100
+"""Characters at the end of a line among which that stands."""
