@@ -41,7 +41,8 @@ def asked(host: Host, name: str) -> Verdict:
 def failed(status: int) -> Host:
     """A host with a service that failed in a step of its manager, and of which everything that it names is gone."""
     program = Program(
-        path="/opt/a/a", folder="/srv/a", root="/srv/root", outer_path="/srv/root/opt/a/a", paths=["/srv/chart"], log_files=["/srv/log/out"], credential_files=["/etc/a/pass"]
+        path="/opt/a/a", folder="/srv/a", root="/srv/root", outer_path="/srv/root/opt/a/a",
+        paths=["/srv/chart"], log_files=["/srv/log/out"], credential_files=["/etc/a/pass"]
     )  # fmt: skip
     last = LastRun(result="exit-code", exit_status=status, started_at=NOON, ended_at=NOON)
     gone = {
