@@ -7,8 +7,9 @@ from pathlib import Path
 import pytest
 
 from hollow_chain.facts.service import CalledEndpoint, Program
+from hollow_chain.reach.interfaces import Socket
 from hollow_chain.sources.called_endpoints import MOST_CALLS, calls_of
-from tests.made_host import MadeHost
+from tests.made_host import MadeHost, ago
 from tests.test_readers import first
 
 TEXTS: dict[str, list[tuple[str, int]]] = {
@@ -82,6 +83,17 @@ def test_the_service_that_is_set_to_what_it_could_not_reach_is_the_reason(desk: 
     assert first(host, "desk.service")[1] == "store.service"
 
 
+def test_another_client_of_the_same_store_is_not_the_reason(desk: MadeHost) -> None:
+    for name in ("desk", "gate"):
+        desk.failed(f"{name}.service", EnvironmentFiles=[(f"/etc/default/{name}", False)])
+        desk.put(f"/etc/default/{name}", "STORE_HOST=localhost\nSTORE_PORT=7411\n")
+        desk.says(f"{name}.service", "cannot open the store: Connection refused")
+    host = desk.read()
+    assert [one.claims for one in host.services] == [[], []]
+    for name in ("desk", "gate"):
+        assert first(host, f"{name}.service")[:2] == ("exits-with-error", f"{name}.service")
+
+
 def test_a_usual_port_leads_to_the_service_of_its_name(desk: MadeHost) -> None:
     desk.says("desk.service", "cannot open the store: Connection refused")
     desk.unit("stored.service", ExecStart=[["/usr/sbin/stored", ["/usr/sbin/stored"], False]])
@@ -90,6 +102,17 @@ def test_a_usual_port_leads_to_the_service_of_its_name(desk: MadeHost) -> None:
         "# ports\nother\t99/tcp\nstore 7411/udp\nstorage  7411/tcp  store # of the ferries\nodd\nbad x/tcp\n",
     )
     assert first(desk.read(), "desk.service")[1] == "stored.service"
+
+
+def test_one_that_listens_elsewhere_is_named_and_not_blamed(desk: MadeHost) -> None:
+    desk.says("desk.service", "cannot open the store: Connection refused")
+    desk.unit("store.service", ActiveState="active", SubState="running", MainPID=44, ActiveEnterTimestamp=ago(3600))
+    desk.runs_now = {44: ("/usr/bin/true", "store.service")}
+    desk.listens = [Socket(7412, "127.0.0.1", "tcp", 44)]
+    desk.put("/etc/services", "store 7411/tcp\n")
+    cause, service, says = first(desk.read(), "desk.service")
+    assert (cause, service) == ("exits-with-error", "desk.service")
+    assert "nothing listens there; store.service listens on tcp port 7412 on 127.0.0.1" in says
 
 
 def test_where_nobody_is_set_to_it_that_is_said(desk: MadeHost) -> None:

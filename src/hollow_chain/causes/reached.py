@@ -8,6 +8,8 @@ from typing import NamedTuple
 from hollow_chain.causes.called import called_sockets
 from hollow_chain.causes.case import SOCKETS, Case, Facts
 from hollow_chain.causes.finding import FITS, HINT, SAID, Evidence
+from hollow_chain.causes.sockets import Sockets
+from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.words import came_to_nothing
 from hollow_chain.chain.graph import Edge, Node
 from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_listener, overlap, plain
@@ -96,8 +98,8 @@ def unanswered(case: Case) -> Unanswered | None:
     """What the last failed try called, by the words that it ended with, where the socket table shows that nobody listens there, and no
     service of the facts is set to it."""
     calls, sockets_called = sought(case), called_sockets(case)
-    if any(led.by_port or not case.facts.standing(led.edge.head).well for led in leads_to(case.facts, case.node)):
-        return None  # where it leads on to a service, that is told there
+    if any(_is_told_there(case, led) for led in leads_to(case.facts, case.node)):
+        return None
     last_words = telling(case.told_events())
     for called in sockets_called:
         file = case.file(called.path)
@@ -114,18 +116,44 @@ def unanswered(case: Case) -> Unanswered | None:
             continue
         if any(answers(s, one, case.node.host) for s in sockets.at(one.port)):
             continue
-        if any(service.name != case.node.name for service in sockets.claimants(one.port)):
+        others = [service for service in sockets.claimants(one.port) if service.name != case.node.name]
+        if not all(_listens_elsewhere(sockets, service, one.port) for service in others):
             continue
         place = f"{one.address or one.host}:{one.port}"
+        instead = "".join(
+            f"; {s.name} listens on {', '.join(str(of_listener(x)) for x in sockets.of(s)[:3])}" for s in others[:2]
+        )
         sent = f", to which it is sent by {one.by_setting}" if one.by_setting else ""
         return Unanswered(
-            f"could not reach {place}{sent}: nothing listens there",
+            f"could not reach {place}{sent}: nothing listens there{instead}",
             case.seen(f"no socket on tcp port {one.port} of {one.host} that would answer, and no service known that is set to it",
                       SOCKETS, bears=HINT if one.by_setting else FITS),
             f"Start, or put right, what is to listen on {place}, or correct the address where {case.service.name} names it; "
             f"then start {case.service.name}.",
         )  # fmt: skip
     return _of_unknown_host(case, last_words)
+
+
+def _is_told_there(case: Case, led: Led) -> bool:
+    """Whether a call leads on to a service that is the reason: one that is not well, or lacks the listener that it is set to."""
+    head = led.edge.head
+    if not led.by_port:
+        return not case.facts.standing(head).well
+    host = case.graph.hosts.get(head.host)
+    if (
+        head.service is None
+        or host is None
+        or case.facts.standing(head) is not Standing.UP
+        or deaf_for(case.facts, led.edge)
+    ):
+        return True
+    return not _listens_elsewhere(case.facts.index(host.name).sockets, head.service, None)
+
+
+def _listens_elsewhere(sockets: Sockets, service: Service, port: int | None) -> bool:
+    """Whether a service runs and listens, but not on a port."""
+    own = sockets.of(service)
+    return service.state == "running" and bool(own) and port not in {one.port for one in own}
 
 
 def _of_unknown_host(case: Case, last_words: list[Event]) -> Unanswered | None:

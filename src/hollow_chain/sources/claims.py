@@ -9,6 +9,7 @@ from hollow_chain.facts.habits import names_of, own_names_of
 from hollow_chain.facts.host import Event, Host
 from hollow_chain.facts.service import Claim, Service
 from hollow_chain.sources import endpoint_settings, settings
+from hollow_chain.sources.called_endpoints import calls_of
 from hollow_chain.sources.called_with import called_with
 from hollow_chain.sources.evidence_files import EvidenceReader, Text, texts
 from hollow_chain.sources.port_names import port_names
@@ -54,12 +55,21 @@ def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | 
     for path, text in texts_of.items():
         if path not in named and not told:
             found += endpoint_settings.claims_of_text(text.text, path, text.trust != "trusted", names)
+    found = _without_calls(found, service, given)
     known = {(c.port, c.protocol, c.address, c.switched_off) for c in service.claims}
     for claim in sorted(found, key=lambda one: one.unsure):  # what one file leaves open, another may say
         about = (claim.port, claim.protocol, claim.address, claim.switched_off)
         if about not in known:
             known.add(about)
             service.claims.append(claim)
+
+
+def _without_calls(found: list[Claim], service: Service, given: dict[str, str]) -> list[Claim]:
+    """*found* without the ports that are told, by a machine beside them, to be of somebody whom it calls."""
+    if service.program is None or not any(claim.unsure for claim in found):
+        return found
+    called = {one.port for one in calls_of(service.program, given, names_of(service))}
+    return [claim for claim in found if not (claim.unsure and claim.port in called)]
 
 
 def add_to_all(reading: HostReading) -> None:
