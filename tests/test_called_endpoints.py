@@ -83,6 +83,16 @@ def test_the_service_that_is_set_to_what_it_could_not_reach_is_the_reason(desk: 
     assert first(host, "desk.service")[1] == "store.service"
 
 
+@pytest.mark.parametrize(
+    ("says", "port"), [("cannot fill the cache: Connection refused", 7499), ("gave up: Connection refused", 0)]
+)
+def test_of_several_the_one_is_meant_that_the_words_speak_of(desk: MadeHost, says: str, port: int) -> None:
+    desk.put("/etc/default/desk", "STORE_URL=tcp://localhost:7411\nCACHE_URL=tcp://localhost:7499\n")
+    desk.says("desk.service", says)
+    told = first(desk.read(), "desk.service")[2]
+    assert (f"could not reach localhost:{port}" in told) == bool(port)
+
+
 def test_another_client_of_the_same_store_is_not_the_reason(desk: MadeHost) -> None:
     for name in ("desk", "gate"):
         desk.failed(f"{name}.service", EnvironmentFiles=[(f"/etc/default/{name}", False)])

@@ -16,6 +16,7 @@ from hollow_chain.facts.endpoints import Endpoint, is_any, is_loopback, of_liste
 from hollow_chain.facts.host import Event, Host, Listener
 from hollow_chain.facts.service import Link, LinkKind, Service
 from hollow_chain.wording import lines
+from hollow_chain.wording.closing import may_be_about
 from hollow_chain.wording.complaints import is_source
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.last_words import telling
@@ -70,7 +71,8 @@ def _sought(case: Case) -> Iterator[Sought]:
 
 
 def _by_setting(case: Case, event: Event) -> Iterator[Sought]:
-    """Where its settings send it, of a complaint that does not say where: the one place of them at which nobody listens."""
+    """Where its settings send it, of a complaint that does not say where: the one place of them at which nobody listens, or the one of
+    these whose setting speaks of the same."""
     program = case.service.program
     found: dict[tuple[str, int], Sought] = {}
     for called in (program.calls if program is not None else None) or ():
@@ -83,7 +85,8 @@ def _by_setting(case: Case, event: Event) -> Iterator[Sought]:
             and not any(answers(s, one, case.node.host) for s in sockets.at(one.port))
         ):
             found.setdefault((host, one.port), one)
-    yield from found.values() if len(found) == 1 else ()
+    meant = [one for one in found.values() if may_be_about(event.text, one.by_setting.partition(" in ")[0])]
+    yield from next((chosen for chosen in (meant, list(found.values())) if len(chosen) == 1), ())
 
 
 class Unanswered(NamedTuple):

@@ -7,16 +7,11 @@ from collections.abc import Iterator
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.finding import ENDS, FITS, HINT, TELLS, Finding, Mend
 from hollow_chain.facts.host import Event
-from hollow_chain.lazy import pattern
+from hollow_chain.wording.closing import may_be_about
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.of_files import is_of_files
 from hollow_chain.wording.things import paths_in
-
-_WORD = pattern(r"[a-z]{3,30}")
-_OF_ANY = frozenset(("file", "files", "path", "paths", "dir", "dirs", "directory", "folder", "name", "etc", "opt", "srv", "var", "lib", "usr",
-                     "not", "does", "exist", "exists", "found", "such", "missing", "error", "conf", "config", "default"))  # fmt: skip
-"""Words that are in the names of settings and in complaints alike, whatever these are about."""
 
 
 def lacking(case: Case) -> Iterator[Finding]:
@@ -26,7 +21,7 @@ def lacking(case: Case) -> Iterator[Finding]:
     said = next((e for e in telling(case.own_events())[::-1] if absent and _says_no_place(e)), None)
     if said is None:
         return
-    meant = [one for one in absent if _words(said.text) & _words(f"{one.source.partition(' in ')[0]} {one.path}")]
+    meant = [one for one in absent if may_be_about(said.text, f"{one.source.partition(' in ')[0]} {one.path}")]
     if len(meant or absent) != 1:
         return
     one = (meant or absent)[0]
@@ -53,8 +48,3 @@ def _is_absent(case: Case, path: str) -> bool:
 
 def _says_no_place(event: Event) -> bool:
     return event.call is None and says(event.text, "missing") and not paths_in(event.text) and is_of_files(event.text)
-
-
-def _words(text: str) -> set[str]:
-    """The words that tell one thing from another, without the end that many of one kind have."""
-    return {word.removesuffix("s") for word in _WORD.findall(text.lower())} - _OF_ANY
