@@ -10,7 +10,7 @@ import msgspec
 
 from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.finding import FITS, HINT, Evidence
-from hollow_chain.causes.places import inside
+from hollow_chain.causes.places import inside, is_written
 from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, Barrier, barrier, bypasses, closed_to_all_but_root
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_up_after
@@ -27,8 +27,6 @@ TELLING = (
 """What a line may say that is a reason by itself."""
 _ABORTED = 6
 """The signal by which a program ends itself where it cannot go on (abort(3)); any other comes from outside, or of a fault in it."""
-_WRITTEN = ("/var", "/run", "/srv")
-"""Where programs write (hier(7))."""
 
 
 def is_silent(case: Case) -> bool:
@@ -62,7 +60,7 @@ def closed(case: Case) -> Iterator[tuple[File, Barrier]]:
         yield from _closed_to_who_it_goes_on_as(case)
         return
     for file in used(case):
-        writes = any(inside(file.path, root) for root in _WRITTEN)
+        writes = is_written(file.path)
         found = barrier(case, file.path, writes) if file.exists else None
         # What it may write to below is what it needs there.
         let_in = found is not None and found.by_definition and any(inside(own, file.path) for own in _let_write(case))

@@ -32,6 +32,15 @@ _BREAKS = pattern(r"[\s'\";|&<>()=,`$]+")
 _LOCK_NAME = pattern(r"(?i)lock|\.?pid$|sock(?:et)?$")
 
 
+_WRITTEN = ("/var", "/run", "/srv", "/tmp")
+"""Where programs write; elsewhere they only read, as long as they do not say otherwise (hier(7))."""
+
+
+def is_written(path: str) -> bool:
+    """Whether a place is one for data, which programs make and write themselves."""
+    return any(inside(path, place) for place in _WRITTEN)
+
+
 def inside(path: str, place: str) -> bool:
     """Whether *path* is *place* or lies below it."""
     return (path + "/").startswith(place.rstrip("/") + "/")

@@ -241,6 +241,18 @@ def _servers(host: Host, claimant: Service) -> list[Service]:
     return behind or [claimant]
 
 
+def _named_as_down(case: Case) -> Iterator[Led]:
+    """Services of its host of which its last words say that they do not run, and which do not."""
+    for event, name in lines.told_down(telling(_words(case))) if case.registered else ():
+        service = case.graph.find(case.node.host, f"{name}.service") or case.graph.find(case.node.host, name)
+        down = service is not None and service.kind == "service" and service.state in ("stopped", "failed")
+        if service is not None and down and service.name != case.node.name:
+            head = case.facts.graph.node(case.node.host, service.name)
+            yield Led(
+                Edge(case.node, Link(to=service.name, word="will not go without", pulls=False), head), True, event
+            )
+
+
 def leads_to(facts: Facts, node: Node) -> Iterator[Led]:
     """Edges from *node* to what its own words say that it could not reach, declared or not.
 
@@ -252,6 +264,7 @@ def leads_to(facts: Facts, node: Node) -> Iterator[Led]:
         if called.server is not None:
             link = Link(to=called.server.name, word="calls a socket of", pulls=False)
             yield Led(Edge(node, link, called.server), True, called.event)
+    yield from _named_as_down(case)
     for one in sought(case):
         sockets = facts.index(one.host).sockets
         if any(answers(listener, one, node.host) for listener in sockets.at(one.port)):

@@ -64,7 +64,8 @@ def add(reading: HostReading) -> None:
         if called:
             service.program.calls = called_endpoints.calls_of(service.program, texts, names_of(service)) or None
         if named:
-            found = [one for path, text in texts.items() for one in settings.named_in_text(text, path)]
+            given = {**texts, "its environment": "\n".join(service.program.environment)}
+            found = [one for path, text in given.items() for one in settings.named_in_text(text, path)]
             service.program.named = found[:_MOST_NAMED] or None
 
     failed = [s for s in host.services if s.state == "failed" or _has_restarted(s)]

@@ -65,8 +65,23 @@ def unopened_paths(events: list[Event]) -> Iterator[tuple[Event, str]]:
     """Paths that a record says could not be opened or used, without saying why."""
     for index, event in enumerate(events):
         if says(event.text, "unopened") and not event.source.startswith(CONFIGURATION):
-            for path in paths_in(event.text) or _paths_after(events, index):
+            for path in paths_in(event.text) or _paths_of_trace(events, index) or _paths_after(events, index):
                 yield event, path
+
+
+def _paths_of_trace(events: list[Event], index: int) -> list[str]:
+    """The paths in the last call that a trace shows before the error in which it ends; not where in the program that stands."""
+    for other in events[max(0, index - _IN_TRACE) : index][::-1]:
+        if not (other.text[:1].isspace() and of_one_breath(events[index], other)):
+            return []
+        found = paths_in(other.text)
+        if found or says(other.text, "in code"):
+            return [] if says(other.text, "in code") else found
+    return []
+
+
+_IN_TRACE = 3
+"""Lines of a trace before its error among which the last call stands: itself, a mark below it, and its place."""
 
 
 def _paths_after(events: list[Event], index: int) -> list[str]:
@@ -75,6 +90,21 @@ def _paths_after(events: list[Event], index: int) -> list[str]:
     return [path for other in after if of_one_breath(events[index], other) for path in paths_in(other.text)]
 
 
+_DOWN = pattern(
+    r"(?i)(?P<quote>['\"`]?)(?P<name>[A-Za-z][\w@.\-]{2,60})(?P=quote)(?: service| daemon| server)? (?:is|was|has|are)(?: currently)?"
+    r"(?:(?:n't| not)(?: yet)?(?: been| be)? (?:running|started|active|up|available|ready|responding)| (?:down|stopped|inactive|unavailable))\b"
+)
+
+
+def told_down(events: list[Event]) -> Iterator[tuple[Event, str]]:
+    """Names of what records say that it does not run."""
+    for event in events:
+        for found in _DOWN.finditer(event.text[:_LONGEST]):
+            yield event, found["name"].removesuffix(".service")
+
+
+_LONGEST = 1000
+"""Characters of a line that are gone through for such names."""
 _EXISTS = pattern(r"(?i)(?<!such )\bfile exists\b|\bEEXIST\b|FileAlreadyExists")
 
 

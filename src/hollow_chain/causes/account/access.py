@@ -17,7 +17,7 @@ from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.program import EXIT_EXEC, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, Boot, Shown, When
-from hollow_chain.causes.places import inside
+from hollow_chain.causes.places import inside, is_written
 from hollow_chain.causes.rights import Barrier, account_of, barrier, barrier_for_owner, bypasses, closed_to_all_but_root
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
@@ -70,7 +70,7 @@ def access_denied(case: Case) -> Iterator[Finding]:
         told = bool(read(event.text).named("not run", "program")) or says(event.text, "run in vain")
         runs = told or is_program_place(path)
         # A path of another line is the one that is meant only where it is seen to be closed, for reading at that.
-        asked = _writes(event, case, path) if named else (_is_written(path) and _writes(event)) or False
+        asked = _writes(event, case, path) if named else (is_written(path) and _writes(event)) or False
         writes = False if runs else asked
         found = _kept_from(case, path, writes, runs) or _badly_owned(case, event, path)
         if found is None and named and writes is None:
@@ -90,9 +90,11 @@ def access_denied(case: Case) -> Iterator[Finding]:
     for event, path in lines.unopened_paths(case.own_events()):
         file, program = case.file(path), case.service.program
         # Nobody says that it was refused: what is no place for data is closed only to who may not read it.
-        may_write = _is_written(path) and (file is None or file.exists or says(event.text, "writes"))
-        writes = _writes(event) if may_write else False
+        may_write = is_written(path) and (file is None or file.exists or says(event.text, "writes"))
+        made = is_written(path) and _could_only_be_made(case, path)
+        writes = made or (_writes(event) if may_write else False)
         found = barrier(case, path, writes) if file is not None and came_to_nothing(case) else None
+        found = replace(found, only_writing=True) if made and found is not None else found
         if found is None and writes is None and file is not None and came_to_nothing(case):
             found = read_only_by_definition(case, path)
         if found is None and file is not None and file.exists and bypasses(case) and came_to_nothing(case):
@@ -122,7 +124,7 @@ def _kept_from(case: Case, path: str, writes: bool | None, runs: bool) -> Barrie
     """What keeps it from a path; where it may read there, and nobody says that it was about to write, that is told, and is no proof: but
     for places that programs write to."""
     found, file = barrier(case, path, writes, runs), case.file(path)
-    is_known = writes is not None or runs or _is_written(path)
+    is_known = writes is not None or runs or is_written(path)
     # Who connects to a socket has to be able to write to it (unix(7)).
     is_called = file is not None and file.kind == "socket"
     if found is None or is_known or is_called or barrier(case, path, False) is not None:
@@ -229,14 +231,6 @@ def _run_through(case: Case, program: str) -> Iterator[str]:
         yield path
         after = file.link_to or file.interpreter
         path = after if after.startswith("/") or not after else f"{path.rpartition('/')[0]}/{after}"
-
-
-_WRITTEN = ("/var", "/run", "/srv", "/tmp")
-"""Where programs write; elsewhere they only read, as long as they do not say otherwise (hier(7))."""
-
-
-def _is_written(path: str) -> bool:
-    return any(inside(path, place) for place in _WRITTEN)
 
 
 def _writes(event: Event, case: Case | None = None, path: str = "") -> bool | None:

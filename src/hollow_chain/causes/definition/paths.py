@@ -14,7 +14,8 @@ from hollow_chain.causes.definition.given import missing_variables, tested_in_va
 from hollow_chain.causes.definition.program import library_folders, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.places import is_device
+from hollow_chain.causes.places import is_device, is_written
+from hollow_chain.causes.rights import barrier
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered, started_since_boot
@@ -25,6 +26,7 @@ from hollow_chain.families.steps import EXIT_NOT_FOUND, step_of
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines, sought
 from hollow_chain.wording.forms import read, says
+from hollow_chain.wording.system_errors import error_at_end
 from hollow_chain.wording.things import paths_below, paths_in
 
 _NOT_THERE = (2, 3)
@@ -270,7 +272,11 @@ def _has_come_up(case: Case) -> bool:
 def _was_to_be_made(case: Case, event: Event, path: str) -> bool:
     """Whether a line only says that something could not be made, in a folder that is there: it is not there for that, and not the reason."""
     above = case.file(path.rpartition("/")[0] or "/")
-    return says(event.text, "writes") and above is not None and above.exists
+    if above is None or not above.exists:
+        return False
+    # Programs make what they write to themselves; of one that was to be there, most say that it is not.
+    may_be = event.call is None and is_written(path) and error_at_end(event.text) != "ENOENT"
+    return says(event.text, "writes") or (may_be and barrier(case, path, True) is not None)
 
 
 _IS_THERE = ("denied", "busy", "in use", "full")
