@@ -78,7 +78,7 @@ def _in_lines(text: str) -> str:
     if text[:1] != "{" or "\n" in text.strip():
         return text
     try:
-        return json.dumps(json.loads(text), indent=1)
+        return json.dumps(json.loads(text), indent=0)  # as deep as it may be nested, no longer than twice itself
     except (ValueError, RecursionError):
         return text
 
