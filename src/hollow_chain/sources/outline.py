@@ -13,6 +13,8 @@ from typing import NamedTuple
 
 from hollow_chain.lazy import pattern
 
+_MOST_LINES = 30_000
+"""Lines of a text that are gone through: what has more is data, whatever it is called."""
 _DEEPEST = 40
 """Blocks within each other that are told apart: more is no configuration that anybody keeps."""
 _TAB = 8
@@ -63,7 +65,7 @@ class _Open(NamedTuple):
 def settings_of(text: str) -> list[OutlineSetting]:
     """The settings of a text in their order, each with its block; comments are left out."""
     outline, found = _Outline(), []
-    for line in _in_lines(text).splitlines():
+    for line in _in_lines(text).splitlines()[:_MOST_LINES]:
         block, bare = outline.place(line)
         setting = _SETTING.match(bare) if bare else None
         if setting is not None:
