@@ -76,4 +76,6 @@ def test_settings_in_one_line_of_json_are_read_as_in_many() -> None:
     found = settings_of('{"spool": "/srv/a", "store": {"host": "quay", "port": 5432}, "list": [1, 2]}\n')
     told = {(one.key, one.value.strip('"'), one.block.name) for one in found}
     assert {("spool", "/srv/a", ""), ("host", "quay", "store"), ("port", "5432", "store")} <= told
-    assert settings_of('{"a": ' * 100_000) == [] and settings_of("{} x") == []
+    assert settings_of("{} x") == []
+    for hostile in ('{"a": ' * 100_000, "{" + '"\\' * 300_000, "{" + '"' * 300_001, '{"' + "a" * 300_000):
+        settings_of(hostile)  # ends: no quote is sought an end for again and again

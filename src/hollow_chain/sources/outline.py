@@ -6,7 +6,6 @@ in all of them.
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator
 from typing import NamedTuple
@@ -76,13 +75,16 @@ def settings_of(text: str) -> list[OutlineSetting]:
 
 
 def _in_lines(text: str) -> str:
-    """JSON (RFC 8259) that stands all in one line, with a line for each value; any other text as it is."""
+    """What stands in braces all in one line, as JSON often does (RFC 8259), with a line for each value; any other text as it is."""
     if text[:1] != "{" or "\n" in text.strip():
         return text
-    try:
-        return json.dumps(json.loads(text), indent=0)  # as deep as it may be nested, no longer than twice itself
-    except (ValueError, RecursionError):
-        return text
+    return _SIGN.sub(
+        lambda sign: f"\n{sign[0]}" if sign[0] in "}]" else f"{sign[0]}\n" if sign[0] in "{[," else sign[0], text
+    )
+
+
+_SIGN = pattern(r"\"(?:[^\"\\]|\\.){0,4000}\"?|[{}\[\],]")
+"""A text in quotes (of one that has no end, what there is: else each quote would be sought an end for), or a sign at which a line ends."""
 
 
 class _Outline:
