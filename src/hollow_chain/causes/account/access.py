@@ -24,7 +24,9 @@ from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered
 from hollow_chain.facts.host import Event
 from hollow_chain.families.steps import step_of
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.closing import may_be_about
 from hollow_chain.wording.forms import read, says
 from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.of_files import may_be_of_files
@@ -116,6 +118,16 @@ def access_denied(case: Case) -> Iterator[Finding]:
     yield from lacked or _without_rights(case, user)
 
 
+def _speaks_of(case: Case, event: Event, meant: list[str]) -> bool:
+    """Whether a record that names no path speaks of what is known of one: of its log, or with a word of its name."""
+    program = case.service.program
+    logs = program.log_files if program is not None else []
+    return (any(path in logs for path in meant) and _LOG.search(event.text) is not None) or any(
+        may_be_about(event.text, path) for path in meant
+    )
+
+
+_LOG = pattern(r"(?i)\blog(?:s|ging|[ -]?files?)?\b")
 _OF_RIGHTS = ("", "EACCES", "EPERM", "EROFS")
 """Errors of a call that was refused; a line that ends with another tells that it was not."""
 
@@ -375,4 +387,8 @@ def _refused(case: Case) -> Iterator[tuple[Event, str, bool]]:
             # Of several in the line before it, as a trace of calls shows them: one that is seen to be closed.
             meant = [path for path in meant if rights.barrier(case, path, False)][:1] or meant
         if meant:
-            yield event, meant[-1] if event.by_manager else max(meant, key=len), bool(near)
+            yield (
+                event,
+                meant[-1] if event.by_manager else max(meant, key=len),
+                bool(near) or _speaks_of(case, event, meant),
+            )
