@@ -242,8 +242,20 @@ def _servers(host: Host, claimant: Service) -> list[Service]:
 
 
 def _named_as_down(case: Case) -> Iterator[Led]:
-    """Services of its host of which its last words say that they do not run, and which do not."""
-    for event, name in lines.told_down(telling(_words(case))) if case.registered else ():
+    """Services of its host of which its last words say that they do not run, and which do not. Worked out once."""
+    about = "named as down", case.node.key
+    known = case.facts.memory.get(about)
+    if known is None:
+        known = case.facts.memory[about] = list(_down_by_words(case)) if case.registered else []
+    yield from known  # type: ignore[misc]
+
+
+def _down_by_words(case: Case) -> Iterator[Led]:
+    told = list(lines.told_down(_words(case)))
+    last = telling(_words(case)) if told else []
+    for event, name in told:
+        if not any(event is one for one in last):
+            continue
         service = case.graph.find(case.node.host, f"{name}.service") or case.graph.find(case.node.host, name)
         down = service is not None and service.kind == "service" and service.state in ("stopped", "failed")
         if service is not None and down and service.name != case.node.name:

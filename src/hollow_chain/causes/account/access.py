@@ -26,7 +26,6 @@ from hollow_chain.facts.host import Event
 from hollow_chain.families.steps import step_of
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
-from hollow_chain.wording.closing import may_be_about
 from hollow_chain.wording.forms import read, says
 from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.of_files import may_be_of_files
@@ -118,13 +117,11 @@ def access_denied(case: Case) -> Iterator[Finding]:
     yield from lacked or _without_rights(case, user)
 
 
-def _speaks_of(case: Case, event: Event, meant: list[str]) -> bool:
-    """Whether a record that names no path speaks of what is known of one: of its log, or with a word of its name."""
+def _speaks_of_log(case: Case, event: Event, meant: list[str]) -> bool:
+    """Whether a record that names no path speaks of its log, and that is what is meant."""
     program = case.service.program
     logs = program.log_files if program is not None else []
-    return (any(path in logs for path in meant) and _LOG.search(event.text) is not None) or any(
-        may_be_about(event.text, path) for path in meant
-    )
+    return any(path in logs for path in meant) and _LOG.search(event.text) is not None
 
 
 _LOG = pattern(r"(?i)\blog(?:s|ging|[ -]?files?)?\b")
@@ -390,5 +387,5 @@ def _refused(case: Case) -> Iterator[tuple[Event, str, bool]]:
             yield (
                 event,
                 meant[-1] if event.by_manager else max(meant, key=len),
-                bool(near) or _speaks_of(case, event, meant),
+                bool(near) or _speaks_of_log(case, event, meant),
             )
