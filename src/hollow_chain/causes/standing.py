@@ -139,10 +139,17 @@ def _was_watched_in_vain(service: Service, host: Host) -> bool:
     return "not-up" in seen or ("ended" in seen and service.state == "stopped")
 
 
+def _was_seen_to_fail(service: Service, host: Host) -> bool:
+    """Whether a start of it was watched and failed: the next try, which is under way since, has not shown anything else yet."""
+    return any(one.service == service.name and one.outcome == "failed" for one in host.observed or ())
+
+
 def _of_starting(service: Service, host: Host) -> Standing:
     last = service.last
     if _was_watched_in_vain(service, host):
         return Standing.DOWN
+    if _was_seen_to_fail(service, host):
+        return Standing.UNSTABLE
     if between_restarts(service):
         ended_well = last is not None and last.result == "success" and not last.exit_status and last.restarts < 2
         return Standing.NOT_YET if ended_well else Standing.UNSTABLE

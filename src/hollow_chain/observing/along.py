@@ -15,6 +15,7 @@ from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
 from hollow_chain.observing.last_read import last_read
+from hollow_chain.observing.links import broken_links
 from hollow_chain.observing.story import Story, told
 from hollow_chain.observing.waiting import waits_of
 from hollow_chain.observing.weighing import weighed
@@ -94,7 +95,7 @@ def seen_along(
     hangs = outcome == "not-up" or one.ran_out_of_time
     return Observation(
         one.name, at, round(seconds, 3), outcome, traced,
-        calls=weighed(story, good, outcome != "ended") if traced else [],
+        calls=weighed(story, good, outcome != "ended", broken_links(story)) if traced else [],
         waits=waits_of(story, one.waits, at.timestamp() + seconds) if hangs else [],
         read_last=(last_read(story) or None) if traced and not hangs else None,
         known_good=bool(good),

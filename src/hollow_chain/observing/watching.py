@@ -17,6 +17,7 @@ from hollow_chain.observing.along import TIMEOUT, Along, needed_by, run_of, seen
 from hollow_chain.observing.call_table import BIND, traced_names
 from hollow_chain.observing.course import SETTLED, Course, Tell, Turn, WatchWish
 from hollow_chain.observing.last_read import last_read
+from hollow_chain.observing.links import broken_links
 from hollow_chain.observing.looks import look, processes_of, size
 from hollow_chain.observing.story import Story
 from hollow_chain.observing.waiting import waits_of
@@ -204,7 +205,7 @@ def _observation(wish: WatchWish, course: Course, story: Story, traced: bool, wh
         ]
         good_starts.keep(wish.unit, signatures(story) - {signature(one.name, one.error, one.thing) for one in calls})
     elif traced:
-        calls = weighed(story, good, course.outcome != "ended")
+        calls = weighed(story, good, course.outcome != "ended", broken_links(story))
     waits: list[ObservedWait] = []
     if course.outcome == "not-up" or (course.outcome == "failed" and course.result == TIMEOUT):
         waits = waits_of(story, course.waits, course.at.timestamp() + course.seconds)

@@ -66,6 +66,7 @@ class _CallWeights(msgspec.Struct):
     passed_preparation: _Reasoned
     nothing: _Reasoned
     library: _Reasoned
+    broken_link: _Reasoned
     errors: list[_ErrorWeight]
     places: list[_PlaceFactor]
 
@@ -100,11 +101,13 @@ def signatures(story: Story) -> set[str]:
     }
 
 
-def weighed(story: Story, good: frozenset[str], failed: bool) -> list[ObservedCall]:
+def weighed(
+    story: Story, good: frozenset[str], failed: bool, broken_links: frozenset[str] = frozenset()
+) -> list[ObservedCall]:
     """The calls that may have ended the start, the weightiest first, each with its share. *good*: what fails in good starts too;
-    *failed*: whether the start ended badly, and not just without leaving anything."""
+    *failed*: whether the start ended badly, and not just without leaving anything; *broken_links*: where links lead nowhere."""
     scored: dict[tuple[str, str], tuple[float, ObservedCall]] = {}
-    for score, one in _scored(story, good, failed):
+    for score, one in _scored(story, good, failed, broken_links):
         key = one.error, one.thing or one.name
         if score > scored.get(key, (0.0, one))[0]:
             scored[key] = score, one
@@ -114,7 +117,9 @@ def weighed(story: Story, good: frozenset[str], failed: bool) -> list[ObservedCa
     return [msgspec.structs.replace(one, weight=round(score**2 / whole, 3)) for score, one in best[:_MOST]]
 
 
-def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[float, ObservedCall]]:
+def _scored(
+    story: Story, good: frozenset[str], failed: bool, broken_links: frozenset[str]
+) -> Iterator[tuple[float, ObservedCall]]:
     tops = story.tops()
     hangs = failed and bool(tops) and tops[-1].end is None
     for life in story.lives.values():
@@ -123,7 +128,7 @@ def _scored(story: Story, good: frozenset[str], failed: bool) -> Iterator[tuple[
             yield ended, _seen(life, refused.refused, FILTER, "", "SIGSYS", refused.at, False)
         yield from _libraries(life)
         for one in life.failed:
-            if not (worth := _worth(one)):
+            if not (worth := _worth(one, broken_links)):
                 continue
             # What is left of an error however much is done after it tells that it is no search.
             near = (
@@ -192,10 +197,22 @@ def _of_end(story: Story, life: Life, failed: bool) -> float:
     return 1.0
 
 
-def _worth(one: Attempt) -> float:
+def sought_in_vain(story: Story) -> set[str]:
+    """Paths that were not found, wherever they were sought."""
+    return {
+        one.thing
+        for life in story.lives.values()
+        for one in life.failed
+        if one.call.error == "ENOENT" and one.known.kind in (LOOK, OPEN, RUN) and one.thing.startswith("/")
+    }
+
+
+def _worth(one: Attempt, broken_links: frozenset[str]) -> float:
     row = _by_error().get(one.call.error)
     if row is None:
         return 0.0
+    if one.thing in broken_links and one.call.error == "ENOENT":
+        return _numbers().broken_link.value
     kinds = row.kinds
     kind = "write" if one.writes and f"{one.known.kind} to write" not in kinds else f"{one.known.kind} to write"
     kind = kind if one.writes and kind in kinds else one.known.kind

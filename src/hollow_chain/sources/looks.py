@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import posixpath
 import stat
 import struct
 from contextlib import suppress
@@ -19,6 +20,8 @@ _LOCK_BYTES, _HEAD_BYTES, _CERTIFICATE_BYTES = 64, 256, 1 << 16
 certificates, of which the first counts."""
 _MOST_LINKS = 6
 """Links and interpreters behind a program that are followed: an interpreter of an environment of its own is a link to a link."""
+_LONGEST_PATH = 4000
+"""Bytes of a path: the kernel takes no longer one (path_resolution(7), ``PATH_MAX``)."""
 _MOST_SIBLINGS = 20
 """Files of other instances that are listed: enough to see how they are named."""
 
@@ -68,7 +71,7 @@ class Looker:
 
         For an absent file that carries the name of an *instance*, the files of other instances are listed.
         """
-        if not path.startswith("/") or "\0" in path or len(path) > 4000:
+        if not path.startswith("/") or "\0" in path or len(path) > _LONGEST_PATH:
             return None
         known = self.seen.get(path)
         if known is not None and not (is_program and known.exists and not known.format):
@@ -85,8 +88,22 @@ class Looker:
             self._add_format(found)
         if not found.exists and found is described:
             found.siblings = _siblings(path, instance, self._reached.files) if instance else []
+            self._look_behind(found)
             self._look_above(path)
         return found
+
+    def _look_behind(self, link: File) -> None:
+        """Look at where a link leads that leads to nothing: it may be one to the next."""
+        for _ in range(_MOST_LINKS):
+            if link.exists or not link.link_to:
+                return
+            path = posixpath.normpath(posixpath.join(link.path.rpartition("/")[0] or "/", link.link_to))
+            if path in self.seen or self._is_off_limits(path) or len(path) > _LONGEST_PATH:
+                return
+            found = self._described(path)
+            if found is None:
+                return
+            link = self.seen.setdefault(path, found)
 
     def look_below(self, root: str, path: str) -> str:
         """Look at a program at *path*, and at its interpreter, as one whose root folder is *root* sees them. Gives the path; empty where

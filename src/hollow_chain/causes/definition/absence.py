@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import posixpath
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.finding import AFTER_RELOAD, HINT, Evidence, Mend
@@ -11,7 +13,7 @@ from hollow_chain.facts.host import File
 from hollow_chain.wording.observed import SOURCE
 
 
-def folder_to_make(case: Case, path: str) -> Mend | None:
+def _folder_to_make(case: Case, path: str) -> Mend | None:
     """The mend of what lacks the very folder that it is to lie in; None where that is there, or nobody looked."""
     above = path.rpartition("/")[0]
     folder, over = case.file(above), case.file(above.rpartition("/")[0])
@@ -38,6 +40,59 @@ def led_there(case: Case, path: str, reasons: list[Evidence]) -> Iterator[Eviden
             return
 
 
+class BrokenLink(NamedTuple):
+    """A link, at a path or on the way there, that leads to nothing."""
+
+    path: str
+    end: str
+    """What is not there: where it leads, through other links if need be."""
+
+    @property
+    def leads(self) -> str:
+        """Where it leads, as a part of a sentence that has named it."""
+        return f"is a link to {self.end}, which is not there"
+
+
+def broken_link(case: Case, path: str) -> BrokenLink | None:
+    """The link for which nothing is at *path*; None where none is known."""
+    link = next((file for one in _upwards(path) if (file := case.file(one)) is not None and _is_seen(file)), None)
+    if link is None or link.exists:
+        return None
+    end = link
+    for _ in range(_MOST_LINKS):
+        after = case.file(_led(end))
+        if after is None or after.exists or not after.link_to:
+            break
+        end = after
+    return BrokenLink(link.path, _led(end))
+
+
+_MOST_LINKS = 40
+"""Links that the kernel follows one after the other (path_resolution(7))."""
+
+
+def _led(link: File) -> str:
+    return posixpath.normpath(posixpath.join(link.path.rpartition("/")[0] or "/", link.link_to))
+
+
+def _is_seen(file: File) -> bool:
+    return file.exists or bool(file.link_to)
+
+
+def _upwards(path: str) -> Iterator[str]:
+    """A path, and every folder above it, the nearest first."""
+    while path:
+        yield path
+        path = path.rpartition("/")[0]
+
+
+def in_the_way(case: Case, path: str) -> File | None:
+    """What stands on the way to an absent path and is no folder; None where nothing does."""
+    nearest = next((file for one in _upwards(path) if (file := case.file(one)) is not None and _is_seen(file)), None)
+    is_none = nearest is not None and nearest.exists and nearest.path != path and nearest.kind != "folder"
+    return nearest if is_none else None
+
+
 _IN_A_CIRCLE = "too many levels of symbolic links"
 """What the C library says of links that lead to one another (path_resolution(7), ``ELOOP``)."""
 
@@ -51,17 +106,41 @@ def how_it_is_gone(case: Case, path: str, reasons: list[Evidence]) -> str:
         return f"is a {file.kind} where something else is wanted"
     if file.link_to and any(_IN_A_CIRCLE in one.fact.lower() for one in reasons):
         return f"is a link to {file.link_to}, and the links lead in a circle"
-    return what_is_gone(file) if file.link_to else f"is not there{_how_far(case, path)}"
+    return what_is_gone(case, path)
 
 
-def seen(file: File) -> str:
-    """What a look at the path found."""
+def seen(case: Case, file: File) -> str:
+    """What a look at the path found, with the path."""
+    barring, link = in_the_way(case, file.path), broken_link(case, file.path)
+    if barring is not None:
+        return f"{barring.path} is a {barring.kind}, and no folder"
+    if link is not None and link.path != file.path:
+        return f"{link.path} is a link to {link.end}"
+    return f"{file.path} {_of_itself(file)}"
+
+
+def _of_itself(file: File) -> str:
     return f"is a {file.kind}" if file.exists else f"is a link to {file.link_to}" if file.link_to else "does not exist"
 
 
-def what_is_gone(file: File) -> str:
-    """What is not there of a path: itself, or what it links to."""
-    return f"is a link to {file.link_to}, which is not there" if file.link_to else "is not there"
+def what_is_gone(case: Case, path: str) -> str:
+    """What is not there of a path: itself, what it or a link on the way leads to, or a folder in the place of something else."""
+    link, barring = broken_link(case, path), in_the_way(case, path)
+    if link is not None:
+        return link.leads if link.path == path else f"is not there: {link.path} {link.leads}"
+    if barring is not None:
+        return f"cannot be there: {barring.path} is a {barring.kind}, and no folder"
+    return f"is not there{_how_far(case, path)}"
+
+
+def to_put_back(case: Case, path: str) -> Mend:
+    """The mend of an absent path: what is not there of it comes back, and what stands in its way goes."""
+    link, barring = broken_link(case, path), in_the_way(case, path)
+    if link is not None:
+        return Mend(f"Put {link.end} back, or correct the link {link.path}; see first who made it.")
+    if barring is not None:
+        return Mend(f"See what made {barring.path}, and move it aside: a folder belongs there.")
+    return _folder_to_make(case, path) or Mend(f"Put {path} back, readable for {user(case)}.")
 
 
 def user(case: Case) -> str:

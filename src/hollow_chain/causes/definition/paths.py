@@ -79,18 +79,12 @@ def path_missing(case: Case) -> Iterator[Finding]:
         file = case.file(path)
         gone = absence.how_it_is_gone(case, path, reasons)
         there = file is not None and file.exists
-        seen = [] if file is None else [case.seen(f"{path} {absence.seen(file)}", FILES, bears=HINT)]
+        seen = [] if file is None else [case.seen(absence.seen(case, file), FILES, bears=HINT)]
         yield Finding(
             says=f"{case.service.name} needs {path}, which {gone}.",
             evidence=(*seen, *absence.led_there(case, path, reasons), *reasons),
             mends=(
-                Mend(
-                    f"See what made {path}, and move it aside."
-                    if there
-                    else f"Put {path} back, readable for {absence.user(case)}."
-                )
-                if (above := absence.folder_to_make(case, path)) is None
-                else above,
+                Mend(f"See what made {path}, and move it aside.") if there else absence.to_put_back(case, path),
                 Mend(f"Or correct the path where {case.service.name} names it.", AFTER_RELOAD, instead=True),
             ),
             # A setting of the manager that came to nothing for want of it did so in its own step.
@@ -170,10 +164,10 @@ def _links_to_nothing(case: Case) -> Iterator[Finding]:
     """It ends without a reason of its own, and a place of its own is a link to nothing."""
     for file in looked.gone(case) if looked.is_silent(case) else ():
         yield Finding(
-            says=f"{case.service.name} most likely misses {file.path}, which {absence.what_is_gone(file)}.",
-            evidence=(looked.place(case, file, absence.what_is_gone(file)), looked.ended(case)),
+            says=f"{case.service.name} most likely misses {file.path}, which {absence.what_is_gone(case, file.path)}.",
+            evidence=(looked.place(case, file, absence.what_is_gone(case, file.path)), looked.ended(case)),
             mends=(
-                Mend(f"Put {file.link_to} back, or correct the link {file.path}; see first who made it.")
+                absence.to_put_back(case, file.path)
                 if file.link_to
                 else Mend(f"Put {file.path} back, owned by {absence.user(case)}."),
             ),

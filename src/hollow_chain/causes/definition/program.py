@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import Act, mode
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.definition import unfound
+from hollow_chain.causes.definition import absence, unfound
 from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.places import is_own_program
@@ -49,12 +49,15 @@ def program_missing(case: Case) -> Iterator[Finding]:
     yield from unfound.commands(case)
     for path, file in programs_of(case):
         if file is not None and not file.exists:
-            leads = f", a link to {file.link_to}" if file.link_to else ""
+            link = absence.broken_link(case, path)
+            leads = f"; {link.path if link.path != path else 'that'} {link.leads}" if link is not None else ""
             yield Finding(
                 says=f"The program of {service.name} is not there: {path}{leads}.",
                 evidence=(case.seen(f"{path} does not exist", FILES, bears=PROOF), *_exec_evidence(case)),
                 mends=(
-                    Mend(f"Install the program that provides {path}."),
+                    Mend(f"Install the program that provides {path}.")
+                    if link is None
+                    else absence.to_put_back(case, path),
                     Mend(f"Or correct the path in the definition of {service.name}.", AFTER_RELOAD, instead=True),
                 ),
             )

@@ -140,7 +140,7 @@ def _nodes_missing(case: Case) -> Iterator[Finding]:
         if path in sockets:
             continue
         file = case.file(path)
-        looked = () if file is None else (case.seen(f"{path} {absence.seen(file)}", FILES, bears=HINT),)
+        looked = () if file is None else (case.seen(absence.seen(case, file), FILES, bears=HINT),)
         yield Finding(
             says=f"{name} needs the device {path}, which {absence.how_it_is_gone(case, path, reasons)}.",
             evidence=(*looked, *reasons),

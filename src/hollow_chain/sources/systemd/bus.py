@@ -7,6 +7,7 @@ that is installed but not loaded makes the manager load it for as long as the ca
 from __future__ import annotations
 
 import asyncio
+import re
 from collections.abc import Iterable, Mapping
 from types import MappingProxyType
 from typing import Any, NamedTuple
@@ -206,9 +207,13 @@ def installed(folders: Iterable[str], files: Files) -> dict[str, str]:
     files.expect((), folders)
     for folder in folders:
         for name in files.names(folder):
-            if name.endswith(UNIT_SUFFIXES):
+            if name.endswith(UNIT_SUFFIXES) and _NAME.fullmatch(name):
                 found.setdefault(name, f"{folder}/{name}")
     return found
+
+
+_NAME = re.compile(r"[\w:\-\\][\w:\-.\\@]{0,254}", re.ASCII)
+"""A name that the manager takes for one of a unit (systemd.unit(5)); files that are hidden it passes over."""
 
 
 def _is_alias(name: str, link: str) -> bool:
