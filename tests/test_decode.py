@@ -26,6 +26,12 @@ FIRST = {
     "0x80070005": ("5 (from 0x80070005)", "access-denied"),
     "-2147024891": ("5 (from 0x80070005)", "access-denied"),
     "Error 1053: the service did not respond": ("1053", "start-timeout"),
+    "0xC0000005": ("0xC0000005", "killed"),
+    "-1073741819": ("0xC0000005", "killed"),
+    "0xc0000135": ("126 (from 0xC0000135)", "path-missing"),
+    "2148204801": ("0x800B0101", "certificate-expired"),
+    "exited with code 0xE0434352": ("0xE0434352", "exits-with-error"),
+    "%%-2146762495": ("0x800B0101", "certificate-expired"),
     "error 193": ("193", "wrong-program-format"),
     "10048": ("10048", "port-held"),
     "10061": ("10061", "listener-off"),
@@ -72,6 +78,9 @@ def test_the_table_is_well_formed_and_names_causes_of_the_catalogue() -> None:
     known = {rule.cause for rule in catalogue()} | later
     sentences = table.pop("sentences")
     assert set(sentences) <= set(table["control"])
+    stand_for = {number: entry["same_as"] for number, entry in table["system"].items() if "same_as" in entry}
+    assert set(stand_for.values()) <= set(table["control"])
+    table["system"] = {number: entry for number, entry in table["system"].items() if number not in stand_for}
     for entries in table.values():
         for key, entry in entries.items():
             assert set(entry) <= {"means", "causes", "mixed_up", "name", "of_others"}, key

@@ -15,6 +15,7 @@ from hollow_chain.observing import watching
 from hollow_chain.observing.along import Along, seen_along
 from hollow_chain.observing.call_table import CALLS
 from hollow_chain.observing.last_read import last_read
+from hollow_chain.observing.links import broken_links
 from hollow_chain.observing.story import told
 from hollow_chain.observing.trace_text import (
     TracedCall,
@@ -155,6 +156,35 @@ def test_what_fails_in_good_starts_too_is_left_out() -> None:
     assert [call.thing for call in weighed(story, frozenset(), True)][:1] == ["/srv/plan-12"]
     good = told([lines[0], line.format(2, "plan-7")], "a.service", ["/bin/a"])
     assert [call.thing for call in weighed(story, frozenset(signatures(good)), True)][:1] == ["/srv/chart"]
+
+
+@pytest.mark.parametrize("broken", ["modules/chart.so", "current/bin/a.conf"])
+def test_what_a_link_says_should_be_there_is_missed(tmp_path: Path, broken: str) -> None:
+    (tmp_path / "modules").mkdir()
+    (tmp_path / "modules" / "chart.so").symlink_to(tmp_path / "chart-9.so")
+    (tmp_path / "current").symlink_to("release-7")
+    seek = '7 1.{} openat(AT_FDCWD</srv>, "{}", O_RDONLY) = -1 ENOENT (No such file or directory)'
+    read = '7 1.{} openat(AT_FDCWD</srv>, "/etc/b", O_RDONLY) = 3</etc/b>'
+    lines = [
+        '7 1.0 execve("/bin/a", [""...], 0x7f) = 0',
+        seek.format(1, tmp_path / broken),
+        seek.format(2, "/usr/lib/a/chart-2.so"),
+        seek.format(3, tmp_path / "gone" / "x"),
+        *(read.format(at) for at in range(4, 8)),
+        "7 1.9 +++ exited with 1 +++",
+    ]
+    story = told(lines, "a.service", ["/bin/a"])
+    assert broken_links(story) == {f"{tmp_path}/{broken}"}
+    found = weighed(story, frozenset(), True, broken_links(story))
+    without = weighed(story, frozenset(), True)
+    assert found[0].thing == f"{tmp_path}/{broken}" and found[0].weight > 0.6
+    assert next(one.weight for one in without if one.thing == found[0].thing) < 0.5
+
+
+def test_a_name_that_no_file_can_have_is_no_link() -> None:
+    line = f'7 1.1 openat(AT_FDCWD</srv>, "/srv/{"a" * 300}", O_RDONLY) = -1 ENOENT (No such file or directory)'
+    lines = ['7 1.0 execve("/bin/a", [""...], 0x7f) = 0', line, "7 1.9 +++ exited with 1 +++"]
+    assert broken_links(told(lines, "a.service", ["/bin/a"])) == frozenset()
 
 
 def test_an_observation_is_part_of_the_facts() -> None:

@@ -325,6 +325,9 @@ def test_the_first_folder_of_the_search_path_wins(tmp_path: Path) -> None:
         (tmp_path / folder / "a.service").write_text("")
     (tmp_path / "lib" / "b.timer").write_text("")
     (tmp_path / "lib" / "readme.txt").write_text("")
+    for odd in (".mount", ".hidden.service", "@.service", "a b.service", f"{'a' * 300}.service"):
+        if len(odd) < 256:  # as long as a name may be (NAME_MAX)
+            (tmp_path / "etc" / odd).write_text("")
     found = installed([str(tmp_path / "etc"), str(tmp_path / "none"), str(tmp_path / "lib")], here().files)
     assert found == {"a.service": f"{tmp_path}/etc/a.service", "b.timer": f"{tmp_path}/lib/b.timer"}
 

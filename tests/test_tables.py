@@ -100,6 +100,22 @@ def test_a_number_of_a_failed_start_leads_to_what_decode_says_of_it(number: int)
     assert first.confidence < 0.98, "a number is no look"
 
 
+@pytest.mark.parametrize("number", sorted(meanings._table()["system"]), ids=hex)
+def test_a_wide_status_of_a_process_leads_to_what_decode_says_of_it(number: int) -> None:
+    signed = number - (1 << 32) if number >= 1 << 31 else number
+    service = Service(
+        name="A", state="stopped", startup="automatic", last=LastRun(error_number=1067, exit_status=signed)
+    )
+    verdict = asked(Host(name="office", manager="control-manager", read_at=NOON, boot_at=NOON, services=[service]), "A")
+    meant = meanings.read(f"0x{number:08X}")[0]
+    assert [one.what for one in meanings.read(str(signed))][:1] == [meant.what]
+    first = verdict.causes[0]
+    # What ended it is no stop that somebody asked for, by that number alone.
+    assert first.finding.cause in (*meant.causes, *(_ENDS if meant.causes[0] in (*_ENDS, "stopped") else ()))
+    assert str(signed) not in first.finding.says
+    assert first.confidence < 0.9, "a number is no look"
+
+
 @pytest.mark.parametrize("number", sorted(set(control_errors()) & set(CONTROL)))
 def test_the_sentence_of_a_number_is_read_like_the_number(number: int) -> None:
     text = f"The service failed to start: {control_errors()[number].text}"

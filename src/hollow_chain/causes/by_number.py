@@ -14,6 +14,7 @@ from hollow_chain.causes.finding import FITS, HINT, PROOF, SAID, Evidence, Findi
 from hollow_chain.causes.named import PROGRAM_MISSING
 from hollow_chain.causes.reached import unanswered
 from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import tells_of_an_end
 
 _NEED_FAILED = 1068
 """Control-manager error number: what it needs did not start."""
@@ -45,7 +46,7 @@ def findings(case: Case, found: Sequence[Finding]) -> Iterator[Finding]:
             return
         alone = unanswered(case) if number == NOBODY_LISTENS else None
         failed = f"failed with {entry.what}: {entry.within}"
-        does = f"See 'hollow-chain decode {number}', put that right, then start {case.service.name}."
+        does = f"See 'hollow-chain decode {meanings.written(number)}', put that right, then start {case.service.name}."
         yield Finding(
             says=f"{case.service.name} {alone.says if alone else failed}.",
             evidence=(evidence, *((alone.evidence,) if alone else ())),
@@ -76,28 +77,30 @@ def _numbers(case: Case) -> Iterator[tuple[int, Evidence, bool]]:
     number = last.error_number if last is not None else None
     if last is not None and number and number != OWN_NUMBER:
         told = case.seen(f"the last start ended with error {number}", MANAGER, last.ended_at or last.started_at, SAID)
-        yield number, told, _is_there(case)
+        yield number, told, _is_there(case) or any(map(tells_of_an_end, case.last_events()))
     status = last.exit_status if last is not None else None
     meant = meanings.number_of_status(status) if status is not None else None
     # A number of its own may mean anything, unless it is one that wraps a number of the system.
-    if last is not None and meant is not None and (number != OWN_NUMBER or meant != status):
-        text = f"its process ended with {status}{'' if meant == status else f', which stands for {meant}'}"
+    if (
+        last is not None
+        and status is not None
+        and meant is not None
+        and (number != OWN_NUMBER or meant != status or meanings.is_wide(status))
+    ):
+        stands_for = "" if meanings.written(meant) == meanings.written(status) else f", which stands for {meant}"
+        text = f"its process ended with {meanings.written(status)}{stands_for}"
         yield meant, case.seen(text, MANAGER, last.ended_at or last.started_at, FITS), True
     for event in reversed(case.last_events()):
         if event.by_manager and number == _NEED_FAILED:
             continue  # it quotes the number of that need
         for said in (*meanings.numbers_of(event), *meanings.numbers_of_system(event.text)):
             if said not in (number, OWN_NUMBER):
-                ran = not event.by_manager or _ENDED in event.text
+                ran = not event.by_manager or tells_of_an_end(event)
                 yield said, case.quoted(event, FITS if number else SAID), ran
     # Many programs count their own errors from 1; where their words say more, the words count.
     if last is not None and number == OWN_NUMBER and last.exit_status and not _tells(case):
         text = f"it ended with a number of its own, {last.exit_status}, which may be meant like the system's"
         yield last.exit_status, case.seen(text, MANAGER, last.ended_at or last.started_at, HINT), True
-
-
-_ENDED = "terminated with"
-"""How the manager words the end of a service that had run (its messages 7023 and 7024)."""
 
 
 def _is_there(case: Case) -> bool:

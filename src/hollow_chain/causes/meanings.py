@@ -19,6 +19,7 @@ from hollow_chain.wording.system_errors import control_errors, errors, signal_na
 
 SOURCES = {
     "control": "numbered error of the control-manager family",
+    "system": "number of the system below the control-manager family",
     "manager": "exit status of systemd itself (systemd.exec(5))",
     "program": "exit status of a program, by convention (sysexits.h(3head), LSB)",
     "signal": "signal (signal(7))",
@@ -31,6 +32,8 @@ _ERRNO_NUMBER = pattern(r"(?i)\b(?:errno|os error|error code|err)[ =:#]*(\d{1,3}
 _SIGNAL = pattern(r"\bSIG([A-Z]{2,8})\b|(?i:\bsignal[ =:#]*(\d{1,2})\b)|status=\d{1,2}/([A-Z]{3,6})\b")
 _WIDE_ERROR = 0x80070000
 """HRESULT values (unsigned) from here on carry a numbered error in their low 16 bits."""
+_WIDEST_PLAIN = 0xFFFF
+"""The highest numbered error: above it are numbers of 32 bits, in which severity and origin stand before the number."""
 
 
 class Reading(msgspec.Struct, frozen=True):
@@ -112,9 +115,9 @@ def _named(text: str) -> Iterator[Reading]:
 
 
 def _number(number: int, alone: bool) -> Iterator[Reading]:
-    unsigned = number & 0xFFFFFFFF if number < 0 else number
-    if unsigned >= _WIDE_ERROR and unsigned - _WIDE_ERROR <= 0xFFFF:
-        yield from _control(unsigned & 0xFFFF, 0.95, f" (from 0x{unsigned:08X})")
+    unsigned = _unsigned(number)
+    if abs(number) > _WIDEST_PLAIN:
+        yield from _wide(unsigned, 0.95)
         return
     if number < 0:
         number = -number
@@ -122,6 +125,35 @@ def _number(number: int, alone: bool) -> Iterator[Reading]:
     if alone:
         yield from _exit_status(number, 0.6 if number >= 64 else 0.5)
         yield from _errno(number, 0.45)
+
+
+def _unsigned(number: int) -> int:
+    return number & 0xFFFFFFFF if number < 0 else number
+
+
+def _wide(unsigned: int, likely: float) -> Iterator[Reading]:
+    """What a number of 32 bits means: one that wraps a numbered error, one that stands for one, or one of its own."""
+    stands_for = _stands_for(unsigned)
+    if stands_for is not None:
+        yield from _control(stands_for, likely, f" (from 0x{unsigned:08X})")
+    elif entry := _table()["system"].get(unsigned):
+        yield _made(f"0x{unsigned:08X}", "system", entry, likely)
+
+
+def _stands_for(unsigned: int) -> int | None:
+    """The numbered error that a number of 32 bits stands for; None where it stands for none."""
+    if 0 <= unsigned - _WIDE_ERROR <= _WIDEST_PLAIN:
+        return unsigned & _WIDEST_PLAIN
+    same: int | None = _table()["system"].get(unsigned, {}).get("same_as")
+    return same
+
+
+def _known(number: int) -> int | None:
+    """The number as the table has it; None where it does not."""
+    unsigned = _unsigned(number)
+    stands_for = _stands_for(unsigned)
+    plain = unsigned if stands_for is None else stands_for
+    return plain if plain in _table()["control"] or plain in _table()["system"] else None
 
 
 def _control(number: int, likely: float, note: str = "") -> Iterator[Reading]:
@@ -169,31 +201,32 @@ def _made(what: str, family: str, entry: dict[str, Any], likely: float) -> Readi
 
 
 def control(number: int) -> Reading | None:
-    """What a numbered error of the control-manager family means; None where the table does not have it."""
-    return next(_control(number, 1.0), None)
+    """What a numbered error of the control-manager family means, or a number of the system below it; None where the table does not
+    have it."""
+    return next(_control(number, 1.0), None) or next(_wide(_unsigned(number), 1.0), None)
 
 
-_OF_STATUS = {
-    0xC0000005: 998, 0xC0000017: 8, 0xC0000022: 5, 0xC0000034: 2, 0xC000003A: 3, 0xC0000043: 32, 0xC000007B: 193, 0xC000007F: 112,
-    0xC000009A: 1450, 0xC000012D: 1455, 0xC0000135: 126, 0xC0000139: 127, 0xC0000142: 1114,
-}  # fmt: skip
-"""Numbers of the system below that a process ends with, and the numbered error that each stands for (the documented mapping of NTSTATUS
-values to system errors)."""
 _PLAIN = 255
 """Up to here a program may mean anything by the status that it ends with."""
 
 
 def number_of_status(status: int) -> int | None:
-    """The numbered error of the control-manager family that the exit status of a process stands for; None where it stands for none."""
-    unsigned = status & 0xFFFFFFFF
-    if unsigned >= _WIDE_ERROR and unsigned - _WIDE_ERROR <= 0xFFFF:
-        unsigned &= 0xFFFF
-    else:
-        unsigned = _OF_STATUS.get(unsigned, unsigned if unsigned > _PLAIN else 0)
-    return unsigned if unsigned in _table()["control"] else None
+    """The number of the control-manager family, or of the system below it, that the exit status of a process stands for; None where it
+    stands for none."""
+    return _known(status) if _unsigned(status) > _PLAIN else None
 
 
-_INSERTED = pattern(r"%%(\d{1,10})\b")
+def is_wide(number: int) -> bool:
+    """Whether a number is one of 32 bits, in which severity and origin stand before the number itself."""
+    return _unsigned(number) > _WIDEST_PLAIN
+
+
+def written(number: int) -> str:
+    """A number as people write it: one of 32 bits by its digits to the base 16."""
+    return f"0x{_unsigned(number):08X}" if is_wide(number) else str(number)
+
+
+_INSERTED = pattern(r"%%(-?\d{1,10})\b")
 """How a record names the text of an error by its number."""
 
 
@@ -214,13 +247,13 @@ def numbers_in(text: str) -> list[int]:
     lowered = text.lower()
     found += [one.number for one in control_errors().values() if one.text.lower().rstrip(".") in lowered]
     found += [number for sentence, number in _sentences() if sentence.search(text)]
-    return list(dict.fromkeys(number for number in found if number in _table()["control"]))
+    return list(dict.fromkeys(known for number in found if (known := _known(number)) is not None))
 
 
 def numbers_of(event: Event) -> list[int]:
     """Numbers of the control-manager family that a record carries or names, those that say most first."""
-    own = [event.number] if event.number is not None and event.number in _table()["control"] else []
-    return list(dict.fromkeys([*own, *numbers_in(event.text)]))
+    own = _known(event.number) if event.number is not None else None
+    return list(dict.fromkeys([*([own] if own is not None else ()), *numbers_in(event.text)]))
 
 
 _OF_SYSTEM = pattern(
@@ -235,8 +268,7 @@ def numbers_of_system(text: str) -> list[int]:
     if "rror" not in text and "RROR" not in text and "hr" not in text.lower():
         return []
     said = [int(found["number"], 0) for found in _OF_SYSTEM.finditer(text[:4000])]
-    plain = [one & 0xFFFF if one >= _WIDE_ERROR and one - _WIDE_ERROR <= 0xFFFF else one for one in said]
-    return list(dict.fromkeys(number for number in plain if number in _table()["control"]))
+    return list(dict.fromkeys(known for number in said if (known := _known(number)) is not None))
 
 
 def nearest(text: str) -> list[str]:
@@ -244,6 +276,9 @@ def nearest(text: str) -> list[str]:
     found = _NUMBER.search(text)
     if not found:
         return []
-    number = abs(int(found["number"], 0 if found["number"].lower().startswith("0x") else 10))
+    number = int(found["number"], 0 if found["number"].lower().startswith("0x") else 10)
+    if abs(number) > _WIDEST_PLAIN:
+        wide = sorted(_table()["system"], key=lambda n: abs(n - _unsigned(number)))[:3]
+        return [f"0x{n:08X}" for n in sorted(wide)]
     known = {n for family in ("control", "manager", "program") for n in _table()[family]}
-    return [str(n) for n in sorted(sorted(known, key=lambda n: abs(n - number))[:3])]
+    return [str(n) for n in sorted(sorted(known, key=lambda n: abs(n - abs(number)))[:3])]

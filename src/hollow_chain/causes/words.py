@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import FITS, Evidence
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, SIGTERM, failed_last
+from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
 from hollow_chain.families.messages import EXITED, FAILED, STARTED, STARTING, STOPPED, STOPPING
 from hollow_chain.families.times import ENDED_AT_ONCE
@@ -93,6 +94,12 @@ def came_to_nothing(case: Case) -> bool:
         return True
     works_to_its_end = service.program is not None and service.program.style == "oneshot"
     return service.state == "stopped" and not works_to_its_end and ended_at_once(case)
+
+
+def tells_of_an_end(event: Event) -> bool:
+    """Whether a record of the control-manager family's manager is about the end of a program that had run (its messages 7023 and 7024):
+    what the number in it is about is none of the program then."""
+    return event.by_manager and "terminated with" in event.text
 
 
 def ended_by_request(case: Case) -> bool:

@@ -22,6 +22,7 @@ _CLOSES = pattern(
     r"stopping|stopped)(?: [\w.'\"@\-]{1,40}){0,4}(?:,? see (?:the )?(?:logs?|above|below)(?: above| below)?)?"
     r"|\b(?:exit(?:ed)?|status|code|errno|error)(?: with)?(?: an?)?(?: error)?(?: status| code)?:? ?\d{1,3}"
     r"|\bsignal:? \w{1,20}"
+    r"|\bterminated unexpectedly\.\s{1,3}It has done this [^\n]{0,160}"
     r"|\b(?:errno|last error)\b[\w ]{0,30}[:=] ?0"
     r")(?: ?\([^()]{1,80}\))?[\s.!\u2026]{0,5}$"
 )

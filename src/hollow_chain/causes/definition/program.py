@@ -14,7 +14,7 @@ from hollow_chain.causes.places import is_own_program
 from hollow_chain.causes.rights import place_of
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, failed_last
-from hollow_chain.causes.words import numbered
+from hollow_chain.causes.words import numbered, tells_of_an_end
 from hollow_chain.facts.host import Event, File
 from hollow_chain.families.steps import EXIT_NOT_FOUND, EXIT_NOT_RUN
 from hollow_chain.wording import lines, sought
@@ -295,6 +295,8 @@ def _by_number(case: Case, numbers: tuple[int, ...], what: str, does: str) -> It
     """What an error number alone says of the program, where nobody looked at the program itself."""
     evidence = numbered(case, *numbers, bears=SAID)
     absent = 2 in numbers or 3 in numbers
+    if absent and any(map(tells_of_an_end, case.last_events())):
+        return
     if evidence and all(file is None or (file.exists and not absent) for _, file in programs_of(case)):
         path = case.service.program.path if case.service.program else ""
         yield Finding(

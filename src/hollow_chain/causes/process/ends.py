@@ -83,11 +83,14 @@ def exits_with_error(case: Case) -> Iterator[Finding]:
 
 
 def _meant(case: Case) -> str:
-    """What the error number of the last start means, where its status says nothing else and the family numbers its failures."""
+    """What the status of the last run means, or the error number of the last start where that says nothing, if the family numbers its
+    failures."""
     last = case.service.last
-    if last is None or not case.family.numbers_failures or last.exit_status not in (None, 0) or not last.error_number:
+    if last is None or not case.family.numbers_failures:
         return ""
-    entry = meanings.control(last.error_number)
+    status = meanings.number_of_status(last.exit_status) if last.exit_status else None
+    number = status or (last.error_number if last.exit_status in (None, 0) else 0)
+    entry = meanings.control(number) if number else None
     return f" ({entry.within})" if entry is not None and not entry.of_others else ""
 
 

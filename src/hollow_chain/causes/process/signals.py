@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from hollow_chain.causes import looked
+from hollow_chain.causes import looked, meanings
 from hollow_chain.causes.acts import start
 from hollow_chain.causes.case import MANAGER, Case
 from hollow_chain.causes.finding import FITS, PROOF, SAID, TELLS, Finding, Mend
@@ -25,7 +25,15 @@ _CRASHES = frozenset({4, 5, 6, 7, 8, 11, 31})
 
 
 def _crashed(service: Service) -> bool:
-    return service.last is not None and service.last.signal in _CRASHES
+    return service.last is not None and (service.last.signal in _CRASHES or _crash_of(service) is not None)
+
+
+def _crash_of(service: Service) -> meanings.Reading | None:
+    """What a status of 32 bits says, with which a process of the control-manager family ends by no exit of its own."""
+    status = service.last.exit_status if service.last is not None else None
+    number = meanings.number_of_status(status) if status is not None and meanings.is_wide(status) else None
+    meant = meanings.control(number) if number is not None else None
+    return meant if meant is not None and meant.causes[:1] == ("killed",) else None
 
 
 @cause("killed", Boot.OVER, lacks_only_a_start=True, stays_if=_crashed, states=FAILED_STATES, when=When.UNWELL)
@@ -47,6 +55,10 @@ def killed(case: Case) -> Iterator[Finding]:
     sent = _sent_on_request(case)
     if sent is not None:
         yield sent
+        return
+    crash = _crash_of(service)
+    if crash is not None:
+        yield _crashed_by_its_status(case, crash)
         return
     watchdog = last.result == "watchdog"
     number = last.signal if last.signal is not None else _signal_before_restart(case)
@@ -96,6 +108,22 @@ def killed(case: Case) -> Iterator[Finding]:
         # The manager itself says that its watchdog ended it: whatever it had complained of, it went on.
         residual=not watchdog,
         explains=("crash-loop", "exits-with-error", *(_COMPLAINTS if number in _FROM_OUTSIDE or watchdog else ())),
+    )
+
+
+def _crashed_by_its_status(case: Case, crash: meanings.Reading) -> Finding:
+    name, last = case.service.name, case.service.last
+    return Finding(
+        says=f"{name} crashed{after_how_long(case.service)}, with {crash.what}: {crash.within}.",
+        evidence=(
+            case.seen(
+                f"its process ended with {crash.what}", MANAGER, last.ended_at if last is not None else None, SAID
+            ),
+            *last_words(case),
+        ),
+        mends=(Mend(f"Update or repair the program of {name}, or what it loads: it crashed.", seeks=True),),
+        residual=True,
+        explains=("crash-loop", "exits-with-error"),
     )
 
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from hollow_chain.causes import meanings
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import Evidence
 from hollow_chain.causes.rule import NOT_UP
 from hollow_chain.causes.words import run_seconds, span
 from hollow_chain.facts.service import Service
+from hollow_chain.wording.closing import closes
 from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.system_errors import signals
 
@@ -16,7 +18,8 @@ FAILED_STATES = ("running", *NOT_UP)
 
 def last_words(case: Case) -> tuple[Evidence, ...]:
     """What the last try said at its end, as evidence."""
-    return tuple(case.quoted(event) for event in telling(case.told_events()))
+    told = [event for event in telling(case.told_events()) if not (event.by_manager and closes(event.text))]
+    return tuple(case.quoted(event) for event in told)
 
 
 def own_last_words(case: Case) -> tuple[Evidence, ...]:
@@ -46,7 +49,7 @@ def ending(service: Service) -> str:
     if last is None:
         return "nothing recorded"
     if last.exit_status not in (None, 0):
-        return f"exit status {last.exit_status}" + (f" in {last.step}" if last.step else "")
+        return f"exit status {meanings.written(last.exit_status)}" + (f" in {last.step}" if last.step else "")
     if last.error_number not in (None, 0):
         return f"error {last.error_number}"
     if last.signal is not None:
