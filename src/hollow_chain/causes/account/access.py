@@ -364,6 +364,8 @@ def _refused(case: Case) -> Iterator[tuple[Event, str, bool]]:
     for event, near in lines.refused(case.told_events()):
         if not _STEPS_ON_FILES.issuperset(read(event.text).named("step", "step")):
             continue  # the manager could not get as far as the program: not the program is refused
+        if event.by_manager and not any(path in event.text for path in near):
+            continue  # what it names in the line before is what it was about to run
         step = next(iter(read(event.text).named("step", "step")), "")
         # A place in a source is where the program stood when it was refused something.
         paths = [p for p in near if not re.search(rf"{re.escape(p)}(?::| line )\d+", event.text)]

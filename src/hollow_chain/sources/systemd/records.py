@@ -48,9 +48,20 @@ def add(reading: HostReading) -> None:
         elif service.last is not None and service.last.result in ("exit-code", "exec-condition", "signal"):
             complete(service.last, [e for e in host.events if e.service == service.name])
         if service.state == "running" and service.last is not None and service.last.restarts:
-            service.last.well_before = well_before([e for e in host.events if e.service == service.name])
+            told = [e for e in host.events if e.service == service.name]
+            service.last.well_before = well_before(told)
+            if _is_just_up(service.last, host.read_at) and service.last.result in ("", "success"):
+                judge_by_try_before(service.last, told)
         if service.state == "starting" and service.last is not None:
             _tell_tries(service.last, [e for e in host.events if e.service == service.name])
+
+
+_SHOWS_NOTHING = timedelta(seconds=10)
+"""For so long a run that the manager began by itself has shown nothing but that the one before it ended."""
+
+
+def _is_just_up(last: LastRun, read_at: datetime | None) -> bool:
+    return last.up_at is not None and read_at is not None and read_at - last.up_at < _SHOWS_NOTHING
 
 
 def _tell_tries(last: LastRun, events: list[Event]) -> None:
