@@ -95,7 +95,7 @@ def seen_along(
     hangs = outcome == "not-up" or one.ran_out_of_time
     return Observation(
         one.name, at, round(seconds, 3), outcome, traced,
-        calls=weighed(story, good, outcome != "ended", broken_links(story)) if traced else [],
+        calls=weighed(story, good, outcome != "ended", broken_links(story), hangs) if traced else [],
         waits=waits_of(story, one.waits, at.timestamp() + seconds) if hangs else [],
         read_last=(last_read(story) or None) if traced and not hangs else None,
         known_good=bool(good),

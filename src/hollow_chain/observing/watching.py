@@ -9,19 +9,19 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import Any
 
-from hollow_chain.facts.observed import Observation, ObservedPart, ObservedWait
+from hollow_chain.facts.observed import Observation, ObservedCall, ObservedPart, ObservedWait
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
 from hollow_chain.observing.along import TIMEOUT, Along, needed_by, run_of, seen_along, story_of
-from hollow_chain.observing.call_table import BIND, traced_names
+from hollow_chain.observing.call_table import BIND, CONNECT, traced_names
 from hollow_chain.observing.course import SETTLED, Course, Tell, Turn, WatchWish
 from hollow_chain.observing.last_read import last_read
 from hollow_chain.observing.links import broken_links
 from hollow_chain.observing.looks import look, processes_of, size
 from hollow_chain.observing.story import Story
 from hollow_chain.observing.waiting import waits_of
-from hollow_chain.observing.weighing import signature, signatures, weighed
+from hollow_chain.observing.weighing import asked_again, signature, signatures, weighed
 
 _POLL = 0.1
 """Seconds between two looks: while the manager is traced, each costs it some hundred calls."""
@@ -196,24 +196,34 @@ def _observation(wish: WatchWish, course: Course, story: Story, traced: bool, wh
     good = good_starts.known(wish.unit) if traced else frozenset()
     calls = []
     if traced and course.outcome == "up":
-        # Up, and deaf: where it could not listen is told, and is not kept as what happens in good starts.
-        deaf = [one for one in weighed(story, good, False) if one.kind == BIND and one.error in _REFUSED_LISTENERS]
-        calls = [
-            one
-            for one in deaf
-            if not any(one.thing.rpartition(":")[2] == port.rpartition(":")[2] for port in course.ports)
-        ]
+        # What a service that is up was left without is told, and is not kept as what happens in good starts.
+        calls = _left_without(story, good, course)
         good_starts.keep(wish.unit, signatures(story) - {signature(one.name, one.error, one.thing) for one in calls})
-    elif traced:
-        calls = weighed(story, good, course.outcome != "ended", broken_links(story))
+    hung = course.outcome == "not-up" or (course.outcome == "failed" and course.result == TIMEOUT)
+    if traced and course.outcome != "up":
+        calls = weighed(story, good, course.outcome != "ended", broken_links(story), hung)
     waits: list[ObservedWait] = []
-    if course.outcome == "not-up" or (course.outcome == "failed" and course.result == TIMEOUT):
+    if hung:
         waits = waits_of(story, course.waits, course.at.timestamp() + course.seconds)
     read = last_read(story) if traced and course.outcome in ("failed", "ended") and course.result != TIMEOUT else ""
     return Observation(
         wish.unit, course.at, round(course.seconds, 3), course.outcome, traced, why_not, _parts(course, story), calls, waits,
         read or None, bool(good),
     )  # fmt: skip
+
+
+def _left_without(story: Story, good: frozenset[str], course: Course) -> list[ObservedCall]:
+    """Where a service that is up could not listen, and whom it calls again and again in vain."""
+    again = asked_again(story)
+    found = weighed(story, good, False, hung=True)
+    deaf = [
+        one
+        for one in found
+        if one.kind == BIND
+        and one.error in _REFUSED_LISTENERS
+        and not any(one.thing.rpartition(":")[2] == port.rpartition(":")[2] for port in course.ports)
+    ]
+    return deaf + [one for one in found if one.kind == CONNECT and (one.error, one.thing) in again]
 
 
 def _parts(course: Course, story: Story) -> list[ObservedPart]:

@@ -17,7 +17,7 @@ import msgspec
 
 from hollow_chain import decoding
 from hollow_chain.facts.observed import ObservedCall
-from hollow_chain.observing.call_table import BIND, CONNECT, LOOK, OPEN, ROOM, RUN
+from hollow_chain.observing.call_table import BIND, CONNECT, LOCK, LOOK, OPEN, ROOM, RUN
 from hollow_chain.observing.story import Attempt, Life, Story
 
 FILTER = "filter"
@@ -27,6 +27,10 @@ LIBRARY = "library"
 _NOT_LOADED = 127
 _LIBRARY = re.compile(r"\.so(?:\.[\w.]{1,20})?$")
 _REFUSED_TO_WRITE = ("EACCES", "EPERM", "EROFS")
+_ACCOUNT = re.compile(
+    r"/(?:etc|run|run/host|(?:usr/(?:local/)?)?lib)/userdb/(?P<name>[^/\0]{1,64})\.(?P<kind>user|group)"
+)
+"""Where the C library seeks an account by its name when no file has it (nss-systemd(8))."""
 _DIGITS = re.compile(r"\d+")
 _MOST = 12
 """Calls that are kept: nobody reads more."""
@@ -63,10 +67,12 @@ class _CallWeights(msgspec.Struct):
     well_ended: _Reasoned
     still_runs: _Reasoned
     hangs_on: _Reasoned
+    asked_again: _Reasoned
     passed_preparation: _Reasoned
     nothing: _Reasoned
     library: _Reasoned
     broken_link: _Reasoned
+    unknown_account: _Reasoned
     errors: list[_ErrorWeight]
     places: list[_PlaceFactor]
 
@@ -102,14 +108,20 @@ def signatures(story: Story) -> set[str]:
 
 
 def weighed(
-    story: Story, good: frozenset[str], failed: bool, broken_links: frozenset[str] = frozenset()
+    story: Story,
+    good: frozenset[str],
+    failed: bool,
+    broken_links: frozenset[str] = frozenset(),
+    hung: bool = False,
 ) -> list[ObservedCall]:
     """The calls that may have ended the start, the weightiest first, each with its share. *good*: what fails in good starts too;
-    *failed*: whether the start ended badly, and not just without leaving anything; *broken_links*: where links lead nowhere."""
+    *failed*: whether the start ended badly, and not just without leaving anything; *broken_links*: where links lead nowhere; *hung*:
+    whether it came to its limit, or is still under way."""
+    again = asked_again(story) if hung else frozenset()
     scored: dict[tuple[str, str], tuple[float, ObservedCall]] = {}
-    for score, one in _scored(story, good, failed, broken_links):
+    for score, one in _scored(story, good, failed, broken_links, again):
         key = one.error, one.thing or one.name
-        if score > scored.get(key, (0.0, one))[0]:
+        if score >= scored.get(key, (0.0, one))[0]:  # of equal ones the last, which is nearest to the end
             scored[key] = score, one
     best = sorted(scored.values(), key=lambda pair: -pair[0])
     # Squares: one call that stands out is the reason, however many searches have failed beside it.
@@ -118,7 +130,7 @@ def weighed(
 
 
 def _scored(
-    story: Story, good: frozenset[str], failed: bool, broken_links: frozenset[str]
+    story: Story, good: frozenset[str], failed: bool, broken_links: frozenset[str], again: frozenset[tuple[str, str]]
 ) -> Iterator[tuple[float, ObservedCall]]:
     tops = story.tops()
     hangs = failed and bool(tops) and tops[-1].end is None
@@ -135,22 +147,22 @@ def _scored(
                 _numbers().hangs_on.value if hangs and life.end is None and _by_error()[one.call.error].floor else ended
             )
             score = near * worth * _went_on(life, one)
+            if (one.call.error, one.thing) in again:
+                score = max(score, _numbers().asked_again.value)
             if signature(one.call.name, one.call.error, one.thing) in good:
                 score *= _numbers().in_good_starts.value
             if score > 0:
+                kind, thing = _meant(one)
                 yield (
                     score,
-                    _seen(
-                        life,
-                        one.call.name,
-                        one.known.kind,
-                        one.thing,
-                        one.call.error,
-                        one.call.at,
-                        one.writes,
-                        one.program,
-                    ),
+                    _seen(life, one.call.name, kind, thing, one.call.error, one.call.at, one.writes, one.program),
                 )
+
+
+def _meant(one: Attempt) -> tuple[str, str]:
+    """What a call was to do, and with what: the place in which an account is sought stands for that account."""
+    account = _ACCOUNT.fullmatch(one.thing)
+    return (account["kind"], account["name"]) if account is not None else (one.known.kind, one.thing)
 
 
 def _libraries(life: Life) -> Iterator[tuple[float, ObservedCall]]:
@@ -211,6 +223,8 @@ def _worth(one: Attempt, broken_links: frozenset[str]) -> float:
     row = _by_error().get(one.call.error)
     if row is None:
         return 0.0
+    if _ACCOUNT.fullmatch(one.thing) and one.call.error == "ENOENT":
+        return _numbers().unknown_account.value
     if one.thing in broken_links and one.call.error == "ENOENT":
         return _numbers().broken_link.value
     kinds = row.kinds
@@ -221,10 +235,34 @@ def _worth(one: Attempt, broken_links: frozenset[str]) -> float:
     worth = kinds.get(kind, kinds.get("*", 0.0))
     if _LIBRARY.search(one.thing) and one.known.kind == OPEN and one.call.error == "ENOENT":
         return worth * _numbers().library.value
-    for pattern, factor in _places():
-        if one.thing.startswith("/") and one.known.kind != BIND and pattern.search(one.thing):
-            return worth * factor
-    return worth
+    return worth * _of_place(one)
+
+
+def _of_place(one: Attempt) -> float:
+    """What it takes from a call that failed that many do at that place, and do without."""
+    if one.known.kind == BIND or not (one.thing.startswith("/") or one.known.kind == CONNECT):
+        return 1.0
+    return next((factor for pattern, factor in _places() if pattern.search(one.thing)), 1.0)
+
+
+_WAITED_FOR = (LOOK, OPEN, CONNECT, LOCK, BIND)
+_TRIES, _APART = 3, 1.0
+"""How often, and for how many seconds at least, a thing is asked for in vain that a start waits for."""
+
+
+def asked_again(story: Story) -> frozenset[tuple[str, str]]:
+    """Errors and things of the calls that failed again and again, and never came to their end; what any program asks for is left out."""
+    asked: dict[tuple[str, str], list[float]] = {}
+    for life in story.lives.values():
+        for one in life.failed:
+            if one.known.kind in _WAITED_FOR and one.thing not in ("", *life.succeeded) and _of_place(one) >= 1.0:
+                asked.setdefault((one.call.error, one.thing), []).append(one.call.at)
+    had = {path.rpartition("/")[2] for life in story.lives.values() for path in life.succeeded}
+    return frozenset(
+        what
+        for what, at in asked.items()
+        if len(at) >= _TRIES and max(at) - min(at) >= _APART and what[1].rpartition("/")[2] not in had
+    )
 
 
 def _went_on(life: Life, one: Attempt) -> float:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rich.live import Live
     from rich.text import Text
 
-    from hollow_chain.facts.observed import Observation
+    from hollow_chain.facts.observed import Observation, ObservedCall
     from hollow_chain.observing.course import Seen
     from hollow_chain.show.page import Page
     from hollow_chain.verdict import Verdict
@@ -104,7 +104,7 @@ def show_observation(page: Page, seen: Observation, service: str) -> None:
 
 def show_calls(page: Page, seen: Observation) -> None:
     """The calls that failed and may matter, and what it waits in."""
-    from hollow_chain.wording.observed import on, said
+    from hollow_chain.wording.observed import on
 
     for wait in seen.waits[:4]:
         of = f" {clean(on(wait), 200)}" if wait.thing else ""
@@ -115,17 +115,33 @@ def show_calls(page: Page, seen: Observation) -> None:
             hang=2,
         )
     told = [one for one in seen.calls if one.weight >= _WORTH_TELLING or seen.outcome == "up"][:5]
-    if told and seen.outcome == "up":
-        page.line(("It is up, and could not listen everywhere", CAUTION), indent=2)
-    elif told:
-        page.line(("Calls that failed, the one that matters most first", "underline"), indent=2)
-    for one in told:
+    if seen.outcome == "up":
+        _show_list(
+            page,
+            ("It is up, and could not listen everywhere", CAUTION),
+            [one for one in told if one.kind == "bind"],
+            False,
+        )
+        _show_list(
+            page,
+            ("It is up, and calls again and again in vain", CAUTION),
+            [one for one in told if one.kind != "bind"],
+            False,
+        )
+    else:
+        _show_list(page, ("Calls that failed, the one that matters most first", "underline"), told, True)
+
+
+def _show_list(page: Page, title: tuple[str, str], calls: list[ObservedCall], with_shares: bool) -> None:
+    from hollow_chain.wording.observed import said
+
+    if calls:
+        page.line(title, indent=2)
+    for one in calls:
         program = clean(one.program.rpartition("/")[2], 60)
+        share = f"; {one.weight:.0%} of what failed" if with_shares else ""
         page.line(
-            f"- {clean(said(one), 300)}",
-            (f"  [{program}, process {one.process}; {one.weight:.0%} of what failed]", "dim"),
-            indent=2,
-            hang=2,
+            f"- {clean(said(one), 300)}", (f"  [{program}, process {one.process}{share}]", "dim"), indent=2, hang=2
         )
 
 

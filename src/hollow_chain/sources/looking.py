@@ -247,12 +247,12 @@ def add_accounts(reading: HostReading) -> None:
     host = reading.host
     known = [s.account for s in host.services if s.account]
     users = [account.user for account in known if account.user and not account.dynamic]
-    users += [name for _, name in lines.unknown_user(host.events)][:_MOST_ACCOUNTS]
+    users += [name for _, name in lines.unknown_user(_records(host))][:_MOST_ACCOUNTS]
     host.accounts = accounts(
         users,
         [
             *(name for one in known for name in (*(() if one.dynamic else (one.group,)), *one.groups) if name),
-            *[name for _, name in lines.unknown_group(host.events)][:_MOST_ACCOUNTS],
+            *[name for _, name in lines.unknown_group(_records(host))][:_MOST_ACCOUNTS],
         ],
         reading.reached,
     )

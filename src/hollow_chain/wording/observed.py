@@ -27,6 +27,8 @@ _PLAIN = {
     "statx": "stat",
     "chdir": "enter",
 }
+_ACCOUNTS = ("user", "group")
+"""Kinds of what was looked for that is no path: an account, by its name."""
 _TAKEN = "another process has the lock"
 
 
@@ -60,6 +62,8 @@ def said(one: ObservedCall) -> str:
     if one.kind == "library":
         says = f"cannot open shared object file: {why}" if one.error == "ENOENT" else "invalid ELF header"
         return f"error while loading shared libraries: {one.thing}: {says}"
+    if one.kind in _ACCOUNTS and not one.thing.startswith("/"):
+        return f"unknown system {one.kind} {one.thing}"
     if one.name in _AS_LOCK or one.error == "EEXIST":
         return f"cannot lock {one.thing}: {_TAKEN} ({why})"
     if one.name in _FORKS and one.error == "EAGAIN":

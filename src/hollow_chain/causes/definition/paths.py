@@ -299,7 +299,8 @@ def _is_anybodys(case: Case, event: Event, path: str) -> bool:
     program = service.program or Program()
     user = service.account.user if service.account is not None else ""
     names = (service.name.partition(".")[0].partition("@")[0], program.path.rpartition("/")[2], user)
-    named = any(
+    command_line = service.last.step_arguments or () if service.last is not None else ()
+    named = any(path in word for word in command_line) or any(
         one.startswith(folder.path) for one in (*program.paths, *program.own_folders, *(program.used_places or ()))
     )
     return not named and not any(name and name.casefold() in path.casefold() for name in names)

@@ -12,7 +12,8 @@ from hollow_chain.causes.nature import Boot, Shown, When
 from hollow_chain.causes.process.telling import ending
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, hangs, overdue
-from hollow_chain.causes.time.stuck import in_words, stuck, stuck_in, stuck_so_far
+from hollow_chain.causes.time.awaited import awaited
+from hollow_chain.causes.time.stuck import stuck_so_far
 from hollow_chain.causes.two_looks import two_looks
 from hollow_chain.causes.words import between, clock, ended_up, span
 from hollow_chain.families import Family
@@ -117,10 +118,11 @@ def start_timeout(case: Case) -> Iterator[Finding]:
     allowed = f"{span(limit.seconds)} allowed" if limit else "its limit"
     slow = f"; its slowest good start took {span(needed.slowest)}" if needed else ""
     how = (last.result if last and last.result not in ("", "success", "exit-code") else "") or ending(service)
+    waits = awaited(case)
     yield Finding(
-        says=f"{service.name} was still starting when its time limit ran out ({allowed}{slow}){_at(case)}.",
+        says=f"{service.name} was still starting when its time limit ran out ({allowed}{slow}){f': {waits.says}' if waits else ''}.",
         evidence=(
-            *stuck(case),
+            *(waits.evidence if waits else ()),
             case.seen(f"last start ended with {how}", MANAGER, last.ended_at if last else None, SAID),
             case.seen(f"start limit: {_said(limit) if limit else _why_unsaid(case)}"),
             *_needs_more(case, limit, needed),
@@ -131,15 +133,10 @@ def start_timeout(case: Case) -> Iterator[Finding]:
             ),
             *(case.quoted(event) for event in telling(case.last_events())),
         ),
-        mends=(*_longer(case, limit, needed), _look_why(case)),
+        mends=(*_longer(case, limit, needed), Mend(waits.does, seeks=True) if waits else _look_why(case)),
         explains=("exits-with-error", "killed", "crash-loop"),
         residual=True,
     )
-
-
-def _at(case: Case) -> str:
-    wait = stuck_in(case)
-    return f": {in_words(wait)}" if wait is not None else ""
 
 
 def _hanging(case: Case) -> Finding:

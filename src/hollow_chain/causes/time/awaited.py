@@ -1,0 +1,71 @@
+"""What a start waited for until its limit, beyond the call that it was seen to hang in: who did not answer it, and whom its command line
+asks for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.finding import FITS, HINT, Evidence
+from hollow_chain.causes.reached import unanswered
+from hollow_chain.causes.standing import Standing
+from hollow_chain.causes.time.stuck import in_words, stuck, stuck_in
+from hollow_chain.chain.graph import Node
+from hollow_chain.lazy import pattern
+
+_NAME = pattern(r"[\w@:.\\\-]{2,250}")
+_ASKS = pattern(r"\bis-(?:active|failed|system-running)\b|--?wait\b|\bActiveState\b")
+"""How a command line asks the manager about a unit (systemctl(1)): names without an ending are units there."""
+_MOST_NAMES = 100
+"""Words of a command line that are looked up."""
+
+
+class Awaited(NamedTuple):
+    """What a start waited for, most likely."""
+
+    says: str
+    evidence: tuple[Evidence, ...]
+    does: str
+
+
+def awaited(case: Case) -> Awaited | None:
+    """What the last start that came to its limit waited for; None where nothing tells."""
+    name, wait = case.service.name, stuck_in(case)
+    if wait is not None:
+        return Awaited(in_words(wait), tuple(stuck(case)), f"See why it waits there; then start {name}.")
+    alone = unanswered(case)
+    if alone is not None:
+        return Awaited(f"meanwhile it {alone.says}", (alone.evidence,), alone.does)
+    for node in _asked_for(case):
+        step = case.service.last.step if case.service.last is not None else ""
+        state = node.service.state if node.service is not None else "not registered"
+        return Awaited(
+            f"its {step or 'command line'} asks for {node.name}, which is {state}",
+            (
+                case.seen(f"{step or 'the command line'} of {name} names {node.name}", "definition", bears=FITS),
+                case.seen(f"{node.name} is {state}", MANAGER, bears=HINT),
+            ),
+            f"See why {node.name} is not up, and start it; then start {name}.",
+        )
+    return None
+
+
+def _asked_for(case: Case) -> Iterator[Node]:
+    """Units that the command line names which was running when the limit came, and that are not up."""
+    last, program = case.service.last, case.service.program
+    words = (
+        last.step_arguments if last is not None and last.step else program.arguments if program is not None else None
+    )
+    text = " ".join(words or ())
+    by_stem = _ASKS.search(text) is not None
+    for name in list(dict.fromkeys(_NAME.findall(text[:_LONGEST])))[:_MOST_NAMES]:
+        for whole in (name, f"{name}.service") if by_stem else (name,):
+            node = case.graph.node(case.node.host, whole)
+            is_other = node.service is not None and node.name != case.node.name
+            if is_other and case.facts.standing(node) is not Standing.UP:
+                yield node
+
+
+_LONGEST = 8_000
+"""Characters of a command line that are read: a script of more than that is none that one would write into a definition."""
