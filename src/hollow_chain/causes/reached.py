@@ -66,7 +66,10 @@ def _sought(case: Case) -> Iterator[Sought]:
     for event in said:
         for name, port in named_endpoints(event.text):
             owner = case.graph.host_named(name)
-            if owner is not None:
+            own = case.host.local_names.get(name)
+            if own is not None:
+                yield Sought(case.node.host, own, port, event)
+            elif owner is not None:
                 yield Sought(owner.name, name, port, event)
 
 
@@ -77,7 +80,8 @@ def _by_setting(case: Case, event: Event) -> Iterator[Sought]:
     found: dict[tuple[str, int], Sought] = {}
     for called in (program.calls if program is not None else None) or ():
         host = _owner(case, called.address)
-        one = Sought(host, called.address, called.port, event, called.source)
+        address = case.host.local_names.get(called.address, called.address)
+        one = Sought(host, address, called.port, event, called.source)
         sockets = case.facts.index(host).sockets if host else None
         if (
             sockets is not None
@@ -190,6 +194,8 @@ def _words(case: Case) -> list[Event]:
 def _owner(case: Case, address: str) -> str:
     """The host of the facts that *address* belongs to; empty where none has it."""
     if address in _LOCAL_WORDS or is_loopback(address) or is_any(address):
+        return case.node.host
+    if address in case.host.local_names:
         return case.node.host
     wanted = plain(address)
     near = (case.host, *(h for h in case.graph.hosts.values() if h is not case.host))

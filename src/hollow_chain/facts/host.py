@@ -253,6 +253,8 @@ class Host(Part):
     clock_offset: Annotated[float | None, of_kind(MEASURED)] = None
     """Seconds by which its clock is ahead of a trusted one."""
     addresses: Annotated[Listed[str], of_kind(IDENTITY)] = []
+    local_names: dict[str, str] = {}
+    """Names that its table of names (hosts(5)) gives to addresses of its own, of those that its services call: name to address."""
     machine: Name = ""
     """What tells the machine from all others, however it is called: a digest of its machine ID, from which nobody finds that."""
     default_target: str = ""

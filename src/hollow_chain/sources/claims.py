@@ -15,6 +15,7 @@ from hollow_chain.sources.evidence_files import EvidenceReader, Text, texts
 from hollow_chain.sources.port_names import port_names
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
+from hollow_chain.wording.things import named_endpoints
 
 _OF_THE_MANAGER = ("/lib/systemd/", "/usr/lib/systemd/")
 """Where the manager has its own helpers: what they listen on, its sockets say (file-hierarchy(7))."""
@@ -147,9 +148,13 @@ def _add_by_name(reading: HostReading, ports: set[int]) -> None:
 
 def _ports_sought(host: Host, service: Service) -> Iterator[int]:
     records = _records(host, service)
-    local = {"", "localhost", *host.addresses}
-    for _, address, port in lines.endpoints_in(lines.saying(records, "unreached"), records):
+    local = {"", "localhost", *host.addresses, *host.local_names}
+    said = lines.saying(records, "unreached")
+    for _, address, port in lines.endpoints_in(said, records):
         if address in local or is_loopback(address):
+            yield port
+    for name, port in (place for event in said for place in named_endpoints(event.text)):
+        if name in host.local_names:
             yield port
     for called in (service.program.calls if service.program is not None else None) or ():
         if called.address in local or is_loopback(called.address):

@@ -7,6 +7,7 @@ from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.sources import called_endpoints, claims, logs, logs_unnamed, settings
 from hollow_chain.sources.evidence_files import Text
+from hollow_chain.sources.local_names import add_local_names
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
 from hollow_chain.wording.secrets import mask_text
@@ -73,6 +74,7 @@ def add(reading: HostReading) -> None:
     for events in reading.reached.each(own_events, list(host.services)):
         host.events += events
     reading.reached.each(add_unspoken, failed)
+    add_local_names(host, reading.reached.files)
     claims.add_to_needs(host, failed, reader)
     claims.add_to_sought(reading, failed)
 

@@ -6,13 +6,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from hollow_chain.causes.case import MANAGER, Case
+from hollow_chain.causes.case import MANAGER, SOCKETS, Case
 from hollow_chain.causes.finding import FITS, HINT, Evidence
 from hollow_chain.causes.reached import unanswered
 from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.time.stuck import in_words, stuck, stuck_in
 from hollow_chain.chain.graph import Node
+from hollow_chain.facts.endpoints import is_loopback
 from hollow_chain.lazy import pattern
+from hollow_chain.wording.things import endpoints_of
 
 _NAME = pattern(r"[\w@:.\\\-]{2,250}")
 _ASKS = pattern(r"\bis-(?:active|failed|system-running)\b|--?wait\b|\bActiveState\b")
@@ -37,13 +39,22 @@ def awaited(case: Case) -> Awaited | None:
     alone = unanswered(case)
     if alone is not None:
         return Awaited(f"meanwhile it {alone.says}", (alone.evidence,), alone.does)
+    step = (case.service.last.step if case.service.last is not None else "") or "command line"
+    for place in _called_in_vain(case):
+        return Awaited(
+            f"its {step} asks for {place}, where nothing listens",
+            (
+                case.seen(f"its {step} names {place}", "definition", bears=FITS),
+                case.seen(f"no socket that would answer at {place}", SOCKETS, bears=HINT),
+            ),
+            f"Start, or put right, what is to listen on {place}; then start {name}.",
+        )
     for node in _asked_for(case):
-        step = case.service.last.step if case.service.last is not None else ""
         state = node.service.state if node.service is not None else "not registered"
         return Awaited(
-            f"its {step or 'command line'} asks for {node.name}, which is {state}",
+            f"its {step} asks for {node.name}, which is {state}",
             (
-                case.seen(f"{step or 'the command line'} of {name} names {node.name}", "definition", bears=FITS),
+                case.seen(f"its {step} names {node.name}", "definition", bears=FITS),
                 case.seen(f"{node.name} is {state}", MANAGER, bears=HINT),
             ),
             f"See why {node.name} is not up, and start it; then start {name}.",
@@ -53,18 +64,42 @@ def awaited(case: Case) -> Awaited | None:
 
 def _asked_for(case: Case) -> Iterator[Node]:
     """Units that the command line names which was running when the limit came, and that are not up."""
-    last, program = case.service.last, case.service.program
-    words = (
-        last.step_arguments if last is not None and last.step else program.arguments if program is not None else None
-    )
-    text = " ".join(words or ())
+    text = _command_line(case)
     by_stem = _ASKS.search(text) is not None
-    for name in list(dict.fromkeys(_NAME.findall(text[:_LONGEST])))[:_MOST_NAMES]:
+    for name in list(dict.fromkeys(_NAME.findall(text)))[:_MOST_NAMES]:
         for whole in (name, f"{name}.service") if by_stem else (name,):
             node = case.graph.node(case.node.host, whole)
             is_other = node.service is not None and node.name != case.node.name
             if is_other and case.facts.standing(node) is not Standing.UP:
                 yield node
+
+
+def _called_in_vain(case: Case) -> Iterator[str]:
+    """Endpoints of this host that the command line names, and at which nobody listens."""
+    sockets, text = case.index.sockets, _command_line(case)
+    if not sockets.known:
+        return
+    apart = [(found["host"], int(found["port"])) for found in _APART.finditer(text)]
+    for address, port in dict.fromkeys([*endpoints_of(text), *apart]):
+        address = case.host.local_names.get(address, address)
+        is_own = address == "localhost" or is_loopback(address) or address in case.host.addresses
+        if is_own and 0 < port < 65536 and not any(sockets.at(port)):
+            yield f"{address}:{port}"
+
+
+_APART = pattern(
+    r"(?<!\S)(?P<host>\d{1,3}(?:\.\d{1,3}){3}|::1|localhost|[A-Za-z][\w.\-]{0,250})[ /](?P<port>\d{2,5})(?![\w.:/])"
+)
+"""A machine and its port as two words, as commands take them that try whether somebody listens."""
+
+
+def _command_line(case: Case) -> str:
+    """What was running when the limit came."""
+    last, program = case.service.last, case.service.program
+    words = (
+        last.step_arguments if last is not None and last.step else program.arguments if program is not None else None
+    )
+    return " ".join(words or ())[:_LONGEST]
 
 
 _LONGEST = 8_000
