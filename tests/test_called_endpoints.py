@@ -137,3 +137,24 @@ def test_words_that_say_where_outweigh_the_settings(desk: MadeHost) -> None:
     host = desk.read()
     assert next(one for one in host.services if one.name == "desk.service").program.calls is None  # type: ignore[union-attr]
     assert "7411" not in first(host, "desk.service")[2]
+
+
+@pytest.mark.parametrize("asks", ["settings", "words"])
+def test_a_name_that_the_hosts_own_table_gives_to_itself_is_this_host(desk: MadeHost, asks: str) -> None:
+    desk.put("/etc/hosts", "127.0.0.1 localhost\n10.9.9.9 far-store\n127.0.1.1 quay store-host # of the ferries\nodd\n")
+    desk.put("/etc/default/desk", "STORE_HOST=store-host\nSTORE_PORT=7411\n")
+    told = "cannot open the store" if asks == "settings" else "cannot connect to store-host:7411"
+    desk.says("desk.service", f"{told}: Connection refused")
+    desk.unit("store.service", ExecStart=[["/usr/sbin/store", ["/usr/sbin/store"], False]])
+    desk.put("/etc/store.conf", "listen = 127.0.1.1:7411\n")
+    host = desk.read()
+    assert host.local_names == {"store-host": "127.0.1.1"}
+    assert first(host, "desk.service")[1] == "store.service"
+
+
+def test_a_name_of_another_host_stays_one(desk: MadeHost) -> None:
+    desk.put("/etc/hosts", "10.9.9.9 store-host\n127.0.0.1 store-host\n")
+    desk.says("desk.service", "cannot connect to store-host:7411: Connection refused")
+    host = desk.read()
+    assert host.local_names == {}
+    assert "store-host:7411, which is on a host that no facts are here of" in first(host, "desk.service")[2]

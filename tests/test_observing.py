@@ -14,6 +14,7 @@ from hollow_chain.facts.observed import Observation, ObservedCall, Outcome
 from hollow_chain.observing import watching
 from hollow_chain.observing.along import Along, seen_along
 from hollow_chain.observing.call_table import CALLS
+from hollow_chain.observing.course import Course
 from hollow_chain.observing.last_read import last_read
 from hollow_chain.observing.links import broken_links
 from hollow_chain.observing.story import told
@@ -27,8 +28,8 @@ from hollow_chain.observing.trace_text import (
     unescaped,
     unquoted,
 )
-from hollow_chain.observing.weighing import signatures, weighed
-from hollow_chain.wording.observed import LIKELY, SURE
+from hollow_chain.observing.weighing import asked_again, signatures, weighed
+from hollow_chain.wording.observed import LIKELY, SURE, records_of, said
 
 RECORDED = Path(__file__).parent / "recorded/traces"
 
@@ -344,6 +345,72 @@ def test_a_start_that_hangs_without_its_port_is_told_by_that() -> None:
     assert found[0].thing == "0.0.0.0:80" and LIKELY <= found[0].weight <= SURE
     ended = weighed(told([*lines, "40 1.4 +++ exited with 1 +++"], "a.service", ["/opt/a"]), frozenset(), True)
     assert ended[0].thing == "0.0.0.0:80" and ended[0].weight > SURE
+
+
+def _tries(call: str, count: int, apart: float) -> list[str]:
+    return [
+        '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+        *(f"40 {1.1 + apart * at:.2f} {call}" for at in range(count)),
+        f"40 {1.2 + apart * count:.2f} +++ killed by SIGTERM +++",
+    ]
+
+
+STAT = 'newfstatat(AT_FDCWD</>, "/run/a/ready", 0x1, 0) = -1 ENOENT (No such file or directory)'
+CALL = (
+    'connect(4<TCP:[7]>, {sa_family=AF_INET, sin_port=htons(7411), sin_addr=inet_addr("127.0.0.1")}, 16)'
+    " = -1 ECONNREFUSED (Connection refused)"
+)
+LOADER = 'access("/etc/ld.so.preload", R_OK) = -1 ENOENT (No such file or directory)'
+
+
+@pytest.mark.parametrize(
+    ("call", "count", "apart", "waits"),
+    [
+        (STAT, 12, 0.5, True),
+        (CALL, 4, 1.0, True),
+        (STAT, 2, 5.0, False),
+        (STAT, 12, 0.01, False),
+        (LOADER, 12, 0.5, False),
+    ],
+)
+def test_what_a_start_asks_for_until_its_limit_is_what_it_waits_for(
+    call: str, count: int, apart: float, waits: bool
+) -> None:
+    story = told(_tries(call, count, apart), "a.service", ["/opt/a"])
+    found = weighed(story, frozenset(), True, hung=True)
+    assert (bool(found) and found[0].weight > SURE and found[0].error in ("ENOENT", "ECONNREFUSED")) == waits
+    assert bool(asked_again(story)) == waits
+
+
+def test_what_came_in_the_end_is_not_waited_for() -> None:
+    lines = _tries(STAT, 12, 0.5)
+    lines.insert(-1, '40 7.0 newfstatat(AT_FDCWD</>, "/run/a/ready", {st_mode=S_IFREG|0644, st_size=0}, 0) = 0')
+    assert not asked_again(told(lines, "a.service", ["/opt/a"]))
+
+
+def test_a_service_that_is_up_is_told_whom_it_calls_in_vain() -> None:
+    course = Course(0.0, datetime(2031, 3, 4, 6, 12, tzinfo=UTC))
+    for count, calls in ((5, ["127.0.0.1:7411"]), (1, [])):
+        story = told(_tries(CALL, count, 0.6)[:-1], "a.service", ["/opt/a"])
+        assert [one.thing for one in watching._left_without(story, frozenset(), course)] == calls
+        seen = Observation(
+            "a.service", course.at, 3.0, "up", True, calls=watching._left_without(story, frozenset(), course)
+        )
+        assert records_of(seen) == []  # no rule takes it for a failure
+
+
+@pytest.mark.parametrize(("place", "kind"), [("/etc/userdb/purser.user", "user"), ("/run/userdb/crew.group", "group")])
+def test_an_account_that_is_sought_in_vain_is_told_by_its_name(place: str, kind: str) -> None:
+    lines = [
+        '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+        f'40 1.1 openat(AT_FDCWD</>, "{place}", O_RDONLY|O_CLOEXEC) = -1 ENOENT (No such file or directory)',
+        f'40 1.2 openat(AT_FDCWD</>, "/usr/lib{place.removeprefix("/etc").removeprefix("/run")}", O_RDONLY) = -1 ENOENT (No such)',
+        "40 1.3 +++ exited with 1 +++",
+    ]
+    found = weighed(told(lines, "a.service", ["/opt/a"]), frozenset(), True)
+    name = place.rpartition("/")[2].partition(".")[0]
+    assert [(one.kind, one.thing) for one in found] == [(kind, name)]
+    assert said(found[0]) == f"unknown system {kind} {name}"
 
 
 def test_a_value_of_base_eight_is_read() -> None:

@@ -15,12 +15,13 @@ from hollow_chain.causes.finding import Evidence
 from hollow_chain.causes.order.queue import behind, holds_up
 from hollow_chain.causes.port.path import is_blocked
 from hollow_chain.causes.reached import deaf_for, leads_to
-from hollow_chain.causes.standing import GAVE_UP_OVER, failed_last, skipped
+from hollow_chain.causes.standing import failed_last, skipped
 from hollow_chain.causes.words import started_since_boot
 from hollow_chain.chain import HARD, NEEDS, Edge, Node, knots, reach
 from hollow_chain.chain.graph import SEATS
 from hollow_chain.facts.service import Link, Service
 from hollow_chain.families.base_system import is_base
+from hollow_chain.verdict.on_event import fails_each_connection, gave_up_over
 from hollow_chain.wording import lines
 
 Key = tuple[str, str]
@@ -142,19 +143,6 @@ def _leaned_on(facts: Facts, node: Node) -> list[Edge]:
     ]
 
 
-def _gave_up_over(facts: Facts, node: Node) -> list[Edge]:
-    """The services that a unit starts on its event, and that failed so often that it gave up."""
-    last = node.service.last if node.service is not None else None
-    if last is None or last.result not in GAVE_UP_OVER:
-        return []
-    host = facts.graph.hosts[node.host]
-    failed = [
-        s for s in host.services if s.state in ("failed", "starting") and any(t.name == node.name for t in s.triggers)
-    ]
-    heads = [facts.graph.node(node.host, s.name) for s in failed]
-    return [Edge(node, Link(to=head.name, word="starts on its event", pulls=False), head) for head in heads]
-
-
 _DOES_NOTHING = ("true", ":")
 """Programs that do nothing: what runs one of them is there for what it wants."""
 
@@ -259,7 +247,14 @@ def hollow_needs(facts: Facts, node: Node, unknown_hosts: dict[str, Edge] | None
         )
         for ahead in behind(facts, node)
     ]
-    found += [Need(edge, False) for edge in (*_wanted_by_wrapper(facts, node), *_gave_up_over(facts, node))]
+    found += [
+        Need(edge, False)
+        for edge in (
+            *_wanted_by_wrapper(facts, node),
+            *gave_up_over(facts, node),
+            *fails_each_connection(facts, node),
+        )
+    ]
     for unit in facts.silent_triggers(node):
         found.append(Need(Edge(node, Link(to=unit.name, word="triggered by", pulls=False), unit), False))
     return found
