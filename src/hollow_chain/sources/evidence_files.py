@@ -17,6 +17,7 @@ from hollow_chain.facts.host import Trust
 from hollow_chain.facts.service import Service
 from hollow_chain.reach.handles import Content, Folder, NotOpened, Walker
 from hollow_chain.reach.interfaces import Reached
+from hollow_chain.sources.text_bytes import text_of
 
 _DYNAMIC_USERS = range(61184, 65520)
 """Numbers of accounts that the manager makes for one run (systemd's "Users, Groups, UIDs and GIDs")."""
@@ -71,7 +72,7 @@ class EvidenceReader:
         except OSError:
             return None
         changed = datetime.fromtimestamp(min(max(content.about.st_mtime, 0.0), 1e11), UTC)
-        return Text(path, content.data.decode("utf-8", "replace"), changed, trust, not content.begins)
+        return Text(path, text_of(content.data), changed, trust, not content.begins)
 
     def content(self, service: Service, path: str, most: int, from_end: bool = False) -> tuple[Content, Trust]:
         """The same in bytes. Raises :class:`OSError` where it cannot be read, or is not read for evidence."""

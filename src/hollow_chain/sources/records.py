@@ -17,6 +17,7 @@ import msgspec
 
 from hollow_chain.facts.host import Event
 from hollow_chain.lazy import pattern
+from hollow_chain.sources.text_bytes import text_of
 from hollow_chain.trouble import Trouble
 from hollow_chain.wording.secrets import mask_texts
 from hollow_chain.wording.structured import level_of_word
@@ -123,11 +124,10 @@ def _lines(text: str) -> Iterator[str]:
 
 
 def _text(data: bytes) -> str:
-    if data.startswith((b"\xff\xfe", b"\xfe\xff")):
-        return data.decode("utf-16", "replace").lstrip("\ufeff")
-    if b"\0" in data[:4096]:
+    text = text_of(data)
+    if "\0" in text[:4096]:
         raise RecordError("it is a binary file, not a log in text form")
-    return data.decode("utf-8-sig", "replace")
+    return text
 
 
 Form = Callable[[Iterator[str], str, Columns, datetime], Iterator[LogRecord]]

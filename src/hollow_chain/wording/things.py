@@ -54,6 +54,8 @@ def paths_in(text: str) -> list[str]:
     found = [path for match in _PATH.finditer(text) if (path := match["path"] or match["path2"])]
     if len(found) > 1 and (speaker := _SPEAKER.match(text)) and found[0] == speaker["path"]:
         found = found[1:]
+    # A language that quotes what it names writes each backslash twice.
+    found = [path.replace("\\\\", "\\") if path[1:4] == ":\\\\" else path for path in found]
     # The manager speaks of what it mounts for a service by the place where it prepares it (systemd.exec(5)).
     return [_plain_path(path).removeprefix("/run/systemd/unit-root").rstrip("./") or "/" for path in found]
 

@@ -207,7 +207,7 @@ def held_by_peer(case: Case) -> Iterator[Finding]:
     if chosen and (words or pointed or len(chosen) == 1):
         yield _held(case, chosen[0].other.name, "", [*words, *_boots(case, chosen[0])], chosen[0])
     elif words and not _has_lock_words(said):
-        yield from _held_by_somebody(case, words)
+        yield from _held_by_somebody(case, words, next((paths[0] for _, paths in said if len(paths) == 1), ""))
 
 
 def _has_lock_words(said: list[tuple[Event, list[str]]]) -> bool:
@@ -248,16 +248,17 @@ def _held(case: Case, holder: str, path: str, evidence: list[Evidence], order: O
     )
 
 
-def _held_by_somebody(case: Case, words: list[Evidence]) -> Iterator[Finding]:
-    """The words alone: who has it is not known, and is the next thing to look at."""
+def _held_by_somebody(case: Case, words: list[Evidence], path: str) -> Iterator[Finding]:
+    """The words alone, and the *path* that they name: who has it is not known, and is the next thing to look at."""
     declared = [
         edge.head.name
         for edge in case.graph.needs(case.node, ("clash",))
         if case.facts.standing(edge.head).value == "up"
     ]
     who = f"; {', '.join(declared)} is declared to clash with it" if declared else "; who has it is not recorded"
+    what = f"{path}, which" if path else "something that"
     yield Finding(
-        says=f"{case.node.name} cannot get something that somebody else has for himself alone{who}.",
+        says=f"{case.node.name} cannot get {what} somebody else has for himself alone{who}.",
         evidence=tuple(words),
         mends=(Mend(f"Find who has it, stop that, and start {case.node.name}.", seeks=True),),
         holder=declared[0] if declared else "",
