@@ -445,6 +445,47 @@ def test_one_socket_for_both_families_of_addresses_is_enough(host: RealHost) -> 
     assert found["observed"]["outcome"] == "up" and (status, found["causes"]) == (0, [])
 
 
+def test_a_service_that_is_up_is_told_whom_it_calls_in_vain(host: RealHost) -> None:
+    service(
+        host, "caller",
+        "while True:\n        c = socket.socket()\n        if c.connect_ex(('127.0.0.1', 7899)) == 0: break\n"
+        "        c.close(); time.sleep(0.4)",
+    )  # fmt: skip
+    status, verdict = observe(host, "caller")
+    assert (status, verdict["healthy"], verdict["causes"]) == (0, True, [])
+    assert [(one["kind"], one["thing"]) for one in verdict["observed"]["calls"]] == [("connect", "127.0.0.1:7899")]
+    assert "calls again and again in vain" in host.program("observe caller --restart --yes").stdout
+
+
+def test_a_stop_that_takes_long_is_no_part_of_the_start(host: RealHost) -> None:
+    stays = "import signal; signal.signal(signal.SIGTERM, signal.SIG_IGN)"
+    service(host, "stubborn", stays, "TimeoutStopSec=4\\n")
+    host.run("systemctl start stubborn; sleep 1")
+    status, verdict = observe(host, "stubborn --restart --for 4")
+    parts = {part["what"]: part["seconds"] for part in verdict["observed"]["parts"]}
+    assert (status, verdict["observed"]["outcome"]) == (0, "up")
+    assert 3 <= parts["until the run before was stopped"] <= 20 and parts["until it was up"] < 4
+
+
+def test_an_account_that_a_silent_program_seeks_is_named(host: RealHost) -> None:
+    service(host, "purser", "import pwd; pwd.getpwnam('nobody-of-that-name')")
+    status, verdict = observe(host, "purser")
+    assert (status, verdict["causes"][0]["cause"]) == (1, "account-missing")
+    assert "nobody-of-that-name" in verdict["causes"][0]["says"]
+
+
+def test_what_a_start_asks_for_until_its_limit_is_named(host: RealHost) -> None:
+    service(
+        host,
+        "patient",
+        "pass",
+        'TimeoutStartSec=4\\nExecStartPre=/bin/sh -c "until [ -e /run/patient.flag ]; do sleep 0.2; done"\\n',
+    )
+    status, verdict = observe(host, "patient")
+    assert (status, verdict["causes"][0]["cause"]) == (1, "path-missing")
+    assert "/run/patient.flag" in verdict["causes"][0]["says"]
+
+
 def test_no_secret_of_its_arguments_is_kept(host: RealHost) -> None:
     service(host, "hush", "open('/srv/chart/none', 'r').read()")
     host.run(

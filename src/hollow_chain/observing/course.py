@@ -66,6 +66,8 @@ class Course:
     settles: float = SETTLED
     job: int = 0
     """The start in the manager's queue."""
+    begun_after: float = 0.0
+    """Seconds until the manager began with the start: before that it stops the run that there was."""
     was_begun: bool | None = None
     """Whether the manager's own records say that it was begun; False of one that it passed over."""
     failed: bool = False

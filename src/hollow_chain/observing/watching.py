@@ -47,6 +47,13 @@ def limit_of(unit: dict[str, Any]) -> float:
     return _USUAL_LIMIT if not isinstance(limit, int) or limit in (0, _NEVER) else min(limit / 1e6, _LONGEST)
 
 
+def _stop_limit(unit: dict[str, Any]) -> float:
+    """How long the stop of what runs may take before a start anew, in seconds: it is killed at its limit, and once more at twice that."""
+    limit = unit.get("TimeoutStopUSec")
+    runs = unit.get("ActiveState") not in ("inactive", "failed")
+    return 2 * min(limit / 1e6, _LONGEST) if runs and isinstance(limit, int) and limit not in (0, _NEVER) else 0.0
+
+
 def observed(wish: WatchWish, tell: Tell, turn: Turn) -> tuple[Observation, ...]:
     """Watch a start; behind what was seen of it stands what was seen of services that came along and to nothing.
 
@@ -60,12 +67,13 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> tuple[Observation, ...]
     unit = manager.unit(wish.unit)
     settles = _settles(unit)
     most = wish.seconds if wish.seconds is not None else limit_of(unit) + settles + 1
+    stop = _stop_limit(unit) if wish.restart else 0.0
     why_not, story, lines = "", Story(), []
     along = [] if wish.attach else needed_by(manager, wish.unit, unit)
     with contextlib.ExitStack() as stack:
         tracer = None
         try:
-            tracer = stack.enter_context(Tracer(traced_names(), most))
+            tracer = stack.enter_context(Tracer(traced_names(), most + stop))
         except NotTraced as reason:
             why_not = str(reason)
         course = Course(time.monotonic(), datetime.now(UTC))
@@ -73,7 +81,7 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> tuple[Observation, ...]
         course.settles = settles
         course.along = [one for one in along if not one.is_up]
         _begin(manager, wish, unit, course)
-        for _ in _looks(manager, wish, most, course, tell):
+        for _ in _looks(manager, wish, most, stop, course, tell):
             turn()
         _ask_of_others(manager, course)
         if tracer is not None:
@@ -126,18 +134,20 @@ def _begin(manager: Manager, wish: WatchWish, unit: dict[str, Any], course: Cour
     course.job = int(str(answer[0]).rpartition("/")[2])
 
 
-def _looks(manager: Manager, wish: WatchWish, most: float, course: Course, tell: Tell) -> Iterator[None]:
-    """Look again and again, until it is clear what the start came to."""
+def _looks(manager: Manager, wish: WatchWish, most: float, stop: float, course: Course, tell: Tell) -> Iterator[None]:
+    """Look again and again, until it is clear what the start came to, for *most* seconds of it, behind *stop* seconds at the most in which
+    what runs is stopped."""
     tries: int | None = None
     while True:
         unit = manager.unit(wish.unit)
         if not wish.attach and not course.is_begun(unit):
             processes_of(wish.unit, course, tell)
-            if course.seconds > most:
+            if course.seconds > most + stop:
                 return
             yield
             time.sleep(_POLL)
             continue
+        course.begun_after = course.begun_after or course.seconds
         tries = int(unit.get("NRestarts") or 0) if tries is None else tries
         look(wish.unit, unit, course, tell)
         if wish.attach and not course.ran_at:
@@ -151,7 +161,7 @@ def _looks(manager: Manager, wish: WatchWish, most: float, course: Course, tell:
                     "failed"  # the next try is under way, and the manager has forgotten what this one came to
                 )
             return
-        if course.seconds > most:
+        if course.seconds - (0.0 if wish.attach else course.begun_after) > most:
             return
         yield
         time.sleep(_POLL)
@@ -221,21 +231,43 @@ def _left_without(story: Story, good: frozenset[str], course: Course) -> list[Ob
         for one in found
         if one.kind == BIND
         and one.error in _REFUSED_LISTENERS
-        and not any(one.thing.rpartition(":")[2] == port.rpartition(":")[2] for port in course.ports)
+        and not any(_port(one.thing) == _port(port) for port in course.ports)
+        and not _took_another(story, one)
     ]
     return deaf + [one for one in found if one.kind == CONNECT and (one.error, one.thing) in again]
+
+
+def _port(endpoint: str) -> str:
+    return endpoint.rpartition(":")[2]
+
+
+_ANY_OF = range(512, 1024)
+"""Ports of which a program that only wants a port of root's tries one after the other (bindresvport(3))."""
+
+
+def _took_another(story: Story, one: ObservedCall) -> bool:
+    """Whether a port that was taken was only the first of several that a process would have been content with."""
+    life = story.lives.get(one.process)
+    taken = [_port(thing) for kind, thing in life.succeeded_as if kind == BIND] if life is not None else []
+    return all(port.isdigit() and int(port) in _ANY_OF for port in (_port(one.thing), *taken[-1:])) and bool(taken)
+
+
+_TELLING = 0.5
+"""Seconds that a stop before the start takes at the least to be told as a part of it."""
 
 
 def _parts(course: Course, story: Story) -> list[ObservedPart]:
     """What took how long: what the manager prepares, what comes before the program, and the program until it was up."""
     begun = course.at.timestamp()
+    stopped = course.begun_after if course.begun_after >= _TELLING else 0.0
     tops = [life for life in story.lives.values() if story.top(life) is life and life.ran_at]
-    found = []
+    found = [ObservedPart("until the run before was stopped", round(stopped, 3))] if stopped else []
     if tops:
-        found.append(ObservedPart("the manager's preparation", round(max(0.0, min(t.ran_at for t in tops) - begun), 3)))
+        prepared = min(t.ran_at for t in tops) - begun - stopped
+        found.append(ObservedPart("the manager's preparation", round(max(0.0, prepared), 3)))
         for top in sorted(tops, key=lambda one: one.ran_at)[:8]:
             until = top.end.at if top.end is not None else begun + (course.up_at or course.seconds)
             found.append(ObservedPart(top.program, round(max(0.0, until - top.ran_at), 3)))
     if course.up_at:
-        found.append(ObservedPart("until it was up", round(course.up_at, 3)))
+        found.append(ObservedPart("until it was up", round(course.up_at - stopped, 3)))
     return found
