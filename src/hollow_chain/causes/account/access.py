@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from msgspec.structs import replace
 
@@ -358,9 +359,17 @@ _OF_ITSELF = ("", "EXEC")
 """Of these steps the program is what is refused; in the record of any other it is named, and not meant."""
 
 
-def _refused(case: Case) -> Iterator[tuple[Event, str, bool]]:
-    """Paths that a record refuses, and whether it, or what led to it, names them; the longest path of each record is the one that is
-    meant."""
+class _RefusedPath(NamedTuple):
+    """A path that a record is about which says that something was refused."""
+
+    event: Event
+    path: str
+    tied: bool
+    """Whether the record itself, or what led to it, names the path."""
+
+
+def _refused(case: Case) -> Iterator[_RefusedPath]:
+    """Paths that records refuse; the longest path of each is the one that is meant."""
     for event, near in lines.refused(case.told_events()):
         if not _STEPS_ON_FILES.issuperset(read(event.text).named("step", "step")):
             continue  # the manager could not get as far as the program: not the program is refused
@@ -386,8 +395,5 @@ def _refused(case: Case) -> Iterator[tuple[Event, str, bool]]:
             # Of several in the line before it, as a trace of calls shows them: one that is seen to be closed.
             meant = [path for path in meant if rights.barrier(case, path, False)][:1] or meant
         if meant:
-            yield (
-                event,
-                meant[-1] if event.by_manager else max(meant, key=len),
-                bool(near) or _speaks_of_log(case, event, meant),
-            )
+            path = meant[-1] if event.by_manager else max(meant, key=len)
+            yield _RefusedPath(event, path, bool(near) or _speaks_of_log(case, event, meant))

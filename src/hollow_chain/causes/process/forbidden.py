@@ -95,7 +95,8 @@ def _kept_from(case: Case, settings: list[str]) -> tuple[str, str, Event] | None
         given = [event.call.error] if event.call is not None else _refusals_in(event.text)
         for setting in settings:
             calls, what = _KEPT_FROM.get(setting, ((), ""))
-            is_meant = any(call in words for call in calls) or _SPOKEN_OF.get(setting, _NOBODY).issubset(words)
+            spoken_of = _SPOKEN_OF.get(setting)
+            is_meant = any(call in words for call in calls) or (spoken_of is not None and spoken_of.issubset(words))
             if is_meant and any(error in given for error in _ERRORS_OF.get(setting, _NOT_PERMITTED)):
                 return setting, what, event
     return None
@@ -112,7 +113,6 @@ _ERRORS_OF = {"MemoryDenyWriteExecute": ("EPERM", "EACCES")}
 """The same where it is not always that one: newer managers leave it to the kernel itself (``PR_SET_MDWE``, prctl(2))."""
 _SPOKEN_OF = {"MemoryDenyWriteExecute": {"executable", "memory"}}
 """Words that all stand in a line that is about such a call and does not name it."""
-_NOBODY = {""}
 _WORD = pattern(r"[a-z_0-9]{3,30}")
 _LONGEST = 2000
 """Characters of a line that are gone through for the name of a call."""
