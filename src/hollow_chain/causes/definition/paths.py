@@ -154,7 +154,8 @@ def _missing_module(case: Case) -> Iterator[Finding]:
 
 
 _BY_INTERPRETER = pattern(
-    r"(?i)ModuleNotFound|No module named|Cannot find (?:module|package)|locate \S{1,200} in @INC|load such file|find gem|java\.library\.path|ClassNotFound|NoClassDef|main class|"
+    r"(?i)ModuleNotFound|No module named|Cannot find (?:module|package)|locate \S{1,200} in @INC|load such file|find gem|java\.library\.path|"
+    r"ClassNotFound|NoClassDef|main class|"
     r"\bassembly\b|\blua\b"
 )
 """How interpreters themselves say it: a program may have modules of its own, which it names in its settings."""

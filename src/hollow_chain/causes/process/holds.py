@@ -15,6 +15,7 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_to_nothing, clock
 from hollow_chain.facts.host import TOLD, Event, File, Process
+from hollow_chain.facts.service import Program
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.things import paths_in
@@ -66,12 +67,35 @@ def _is_socket(case: Case, path: str) -> bool:
 def _bears(case: Case, path: str, holder: Process) -> str:
     """What it is worth that a process runs which a complaint, or the file, names by its number. The kernel knows who has a lock; a number
     alone may have been given out anew, and most likely was where another program runs under it."""
+    return DOUBT if _is_another(case, path, holder) else SAID
+
+
+def _is_another(case: Case, path: str, holder: Process) -> bool:
+    """Whether a process that is known by its number alone runs another program than the service does, by its name or by the script that
+    both give to one interpreter."""
     file, program = case.file(path) if path else None, case.service.program
     if (file is not None and file.held_by == holder.process) or not holder.program or program is None:
-        return SAID
-    own = case.file(program.path)
-    paths = (program.path, *program.arguments[:1], own.interpreter if own is not None else "")
-    return SAID if holder.program.rpartition("/")[2] in {path.rpartition("/")[2] for path in paths} else DOUBT
+        return False
+    if holder.program.rpartition("/")[2] not in {one.rpartition("/")[2] for one in _run_as(case, program)}:
+        return True
+    script = next(
+        (word for word in program.arguments[1:2] if word.startswith("/") and not word.startswith("/etc/")), ""
+    )
+    return bool(script and holder.arguments) and script not in holder.arguments
+
+
+def _run_as(case: Case, program: Program) -> list[str]:
+    """By what paths a process may run *program*: its own, what links behind it lead to, and its interpreter."""
+    found = [program.path, *program.arguments[:1]]
+    for path in found:
+        file = case.file(path)
+        if file is not None and len(found) < _MOST_NAMES:
+            found += [one for one in (file.link_to, file.interpreter) if one and one not in found]
+    return found
+
+
+_MOST_NAMES = 12
+"""Paths of one program: links and interpreters behind it are few."""
 
 
 def _foreseen(case: Case) -> Iterator[Finding]:
@@ -138,9 +162,9 @@ def stale_lock(case: Case) -> Iterator[Finding]:
     yield from _left_pid_file(case)
     for event, path, holder in _locks(case):
         file = case.file(path) if path else None
-        if holder is not None or file is None or not file.exists or file.kind == "folder" or file.held_by:
+        if file is None or not file.exists or file.kind == "folder" or file.held_by:
             continue
-        gone = _is_gone(case, event, file)
+        gone = _given_anew(case, path, holder) if holder is not None else _is_gone(case, event, file)
         if not gone:
             continue
         yield Finding(
@@ -155,7 +179,7 @@ def stale_lock(case: Case) -> Iterator[Finding]:
                 ),
                 case.seen(gone.says, "processes", bears=SAID if gone.by_number else HINT),
             ),
-            mends=(_left_over(case, file),),
+            mends=(_left_over(case, file) if holder is None else _moved_aside(case, file, holder),),
             explains=("exits-with-error", "crash-loop", *(("port-held",) if file.kind == "socket" else ())),
         )
 
@@ -211,9 +235,23 @@ def _left_over(case: Case, file: File) -> Mend:
     return Mend(does, acts=(remove(file.path), start(case.node.name)) if _is_proven(file) else ())
 
 
+def _moved_aside(case: Case, file: File, holder: Process) -> Mend:
+    """Take away a left-over whose number another program bears by now, by hand: what runs may be the service's under another name."""
+    does = f"See that process {holder.process} ({holder.program}) is none of {case.service.name}; then move {file.path} aside"
+    return Mend(f"{does}, and start {case.service.name}.")
+
+
 def _is_proven(file: File) -> bool:
     """Whether it is known who made the left-over, and that he is gone: a process by its number, or whoever listened on a socket."""
     return bool(file.names_process) or (file.kind == "socket" and file.process_runs is False)
+
+
+def _given_anew(case: Case, path: str, holder: Process) -> Gone | None:
+    """Why the number that a file names is most likely of another process by now; None where it may be the one that wrote it."""
+    if holder.service == case.node.name or not _is_another(case, path, holder):
+        return None
+    says = f"process {holder.process}, which it names, is {holder.program}, another program than that of {case.service.name}"
+    return Gone(says, by_number=False)
 
 
 class Gone(NamedTuple):
