@@ -7,12 +7,15 @@ from collections.abc import Iterable
 from hollow_chain.reach.interfaces import Processes
 
 
-def holders_of(names: Iterable[str], paths: Iterable[str], processes: Processes) -> list[tuple[str, int]]:
-    """Files that processes hold: locked ones that bear one of *names*, and those of *paths* that are open; with the process.
+def holders_of(
+    names: Iterable[str], paths: Iterable[str], folders: Iterable[str], processes: Processes
+) -> list[tuple[str, int]]:
+    """Files that processes hold: locked ones that bear one of *names* or lie in one of *folders*, and those of *paths* that are open; with
+    the process.
 
-    For log lines that name a file without its folder, and for devices, of which the kernel tells no lock.
+    For log lines that name a file without its folder, or none at all, and for devices, of which the kernel tells no lock.
     """
-    wanted, whole = set(names), set(paths)
+    wanted, whole, within = set(names), set(paths), set(folders)
     if not wanted and not whole:
         return []
     locked = processes.locks().processes if wanted else set()
@@ -25,6 +28,7 @@ def holders_of(names: Iterable[str], paths: Iterable[str], processes: Processes)
         except OSError:
             continue
         for target in targets:
-            if target in whole or (process in locked and target.rpartition("/")[2] in wanted):
+            folder, _, name = target.rpartition("/")
+            if target in whole or (process in locked and (name in wanted or folder in within)):
                 found.setdefault(target, process)
     return list(found.items())

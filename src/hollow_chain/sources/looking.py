@@ -212,7 +212,10 @@ def add_holders(reading: HostReading) -> None:
     complaints = lines.saying(_records(reading.host), "locked", "busy")
     names = {name for e in complaints for name in _FILE_NAME.findall(e.text)}
     busy = {path for _, near in lines.busy(complaints) for path in near}
-    for path, process in holders_of(names, busy, reading.reached.processes):
+    # Of a complaint that names nothing, what is meant lies with the service, most likely.
+    unnamed = {e.service for e in complaints if not paths_in(e.text)}
+    near = {folder for s in reading.host.services if s.name in unnamed for folder in beside(s)}
+    for path, process in holders_of(names, busy, near, reading.reached.processes):
         found = looker.look(path)
         if found is not None and found.exists:
             found.held_by = found.held_by or process

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -11,17 +10,12 @@ from hollow_chain.causes.acts import give_way, remove, start
 from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
+from hollow_chain.causes.process.locks_told import complaints_of_locks, is_another, is_told, is_younger, process_of
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
-from hollow_chain.causes.words import came_to_nothing, clock
+from hollow_chain.causes.words import clock
 from hollow_chain.facts.host import TOLD, Event, File, Process
-from hollow_chain.facts.service import Program
 from hollow_chain.wording import lines
-from hollow_chain.wording.forms import says
-from hollow_chain.wording.things import paths_in
-
-_CLOCK_SLACK = 5.0
-"""Seconds by which the start of a process and the time of a file may differ and still belong together."""
 
 
 @cause("lock-held", Boot.RIVALRY, states=("running", *NOT_UP), when=When.DOWN)
@@ -37,7 +31,7 @@ def lock_held(case: Case) -> Iterator[Finding]:
     if case.service.state == "stopped" and not failed_last(case.service):
         yield from _foreseen(case)
         return
-    for event, path, holder in _locks(case):
+    for event, path, holder in complaints_of_locks(case):
         if holder is None or holder.service == case.node.name:
             continue
         found = True
@@ -45,9 +39,9 @@ def lock_held(case: Case) -> Iterator[Finding]:
         yield Finding(
             says=f"{case.service.name} cannot get {path or 'its lock'}: {who} (process {holder.process}) holds it.",
             evidence=(
-                case.quoted(event, FITS),
+                case.quoted(event, FITS if is_told(event, path) else HINT),
                 case.seen(f"process {holder.process} runs: {holder.program or 'program not readable'}"
-                          f"{f', of {holder.service}' if holder.service else ''}", "processes", bears=_bears(case, path, holder)),
+                          f"{f', of {holder.service}' if holder.service else ''}", "processes", bears=_bears(case, event, path, holder)),
             ),
             mends=(
                 _giving_way(case, event, path, holder, who),
@@ -64,38 +58,12 @@ def _is_socket(case: Case, path: str) -> bool:
     return file is not None and file.kind == "socket"
 
 
-def _bears(case: Case, path: str, holder: Process) -> str:
+def _bears(case: Case, event: Event, path: str, holder: Process) -> str:
     """What it is worth that a process runs which a complaint, or the file, names by its number. The kernel knows who has a lock; a number
-    alone may have been given out anew, and most likely was where another program runs under it."""
-    return DOUBT if _is_another(case, path, holder) else SAID
-
-
-def _is_another(case: Case, path: str, holder: Process) -> bool:
-    """Whether a process that is known by its number alone runs another program than the service does, by its name or by the script that
-    both give to one interpreter."""
-    file, program = case.file(path) if path else None, case.service.program
-    if (file is not None and file.held_by == holder.process) or not holder.program or program is None:
-        return False
-    if holder.program.rpartition("/")[2] not in {one.rpartition("/")[2] for one in _run_as(case, program)}:
-        return True
-    script = next(
-        (word for word in program.arguments[1:2] if word.startswith("/") and not word.startswith("/etc/")), ""
-    )
-    return bool(script and holder.arguments) and script not in holder.arguments
-
-
-def _run_as(case: Case, program: Program) -> list[str]:
-    """By what paths a process may run *program*: its own, what links behind it lead to, and its interpreter."""
-    found = [program.path, *program.arguments[:1]]
-    for path in found:
-        file = case.file(path)
-        if file is not None and len(found) < _MOST_NAMES:
-            found += [one for one in (file.link_to, file.interpreter) if one and one not in found]
-    return found
-
-
-_MOST_NAMES = 12
-"""Paths of one program: links and interpreters behind it are few."""
+    alone may have been given out anew, and most likely was where another program runs under it. What only lies near is no more than likely."""
+    if not is_told(event, path):
+        return FITS
+    return DOUBT if is_another(case, path, holder) else SAID
 
 
 def _foreseen(case: Case) -> Iterator[Finding]:
@@ -105,7 +73,7 @@ def _foreseen(case: Case) -> Iterator[Finding]:
         return
     for path in dict.fromkeys((program.pid_file, *program.settings_paths)):
         file = case.file(path) if path else None
-        holder = _process(case, file.held_by) if file is not None and file.held_by and file.kind == "file" else None
+        holder = process_of(case, file.held_by) if file is not None and file.held_by and file.kind == "file" else None
         if file is None or holder is None or not holder.service or holder.service == name:
             continue
         held = case.seen(f"locked by process {holder.process}, of {holder.service}", "processes", bears=SAID)
@@ -130,7 +98,7 @@ def _foreseen(case: Case) -> Iterator[Finding]:
 def _held_places(case: Case) -> Iterator[Finding]:
     """It ends without a reason of its own, and another process has a lock on a file of its own."""
     for file in looked.used(case) if looked.is_silent(case) else ():
-        holder = _process(case, file.held_by) if file.held_by else None
+        holder = process_of(case, file.held_by) if file.held_by else None
         if holder is None or holder.service == case.node.name:
             continue
         who = holder.service or holder.program or f"process {holder.process}"
@@ -160,7 +128,7 @@ def stale_lock(case: Case) -> Iterator[Finding]:
     Mend: remove the left-over, after that proof only.
     """
     yield from _left_pid_file(case)
-    for event, path, holder in _locks(case):
+    for event, path, holder in complaints_of_locks(case):
         file = case.file(path) if path else None
         if file is None or not file.exists or file.kind == "folder" or file.held_by:
             continue
@@ -248,7 +216,7 @@ def _is_proven(file: File) -> bool:
 
 def _given_anew(case: Case, path: str, holder: Process) -> Gone | None:
     """Why the number that a file names is most likely of another process by now; None where it may be the one that wrote it."""
-    if holder.service == case.node.name or not _is_another(case, path, holder):
+    if holder.service == case.node.name or not is_another(case, path, holder):
         return None
     says = f"process {holder.process}, which it names, is {holder.program}, another program than that of {case.service.name}"
     return Gone(says, by_number=False)
@@ -274,108 +242,9 @@ def _is_gone(case: Case, event: Event, file: File) -> Gone | None:
         return Gone("nobody holds a lock on it", by_number=False)
     if not file.names_process or not file.process_runs:
         return Gone(f"process {number}, which it names, no longer runs")
-    process = _process(case, number)
-    if process is None or not _is_younger(process, file):
+    process = process_of(case, number)
+    if process is None or not is_younger(process, file):
         return None
     return Gone(
         f"process {number}, which it names, is now {process.program or 'another one'}, begun after the file was written"
     )
-
-
-def _process(case: Case, number: int) -> Process | None:
-    return next((p for p in case.host.processes if p.process == number), None)
-
-
-def _is_younger(process: Process, file: File | None) -> bool:
-    if file is None or file.changed_at is None or process.started_at is None:
-        return False
-    return (process.started_at - file.changed_at).total_seconds() > _CLOCK_SLACK
-
-
-def _locks(case: Case) -> Iterator[tuple[Event, str, Process | None]]:
-    """Complaints about locks, with the file and the live process behind each; each file once."""
-    if case.standing.well or not came_to_nothing(case):
-        return
-    seen: set[str] = set()
-    own = [e for e in case.last_events() if not e.by_manager]
-    for index, event in enumerate(own):
-        # A socket in the file system is an endpoint too: taken, or left over with nobody behind it.
-        taken = (says(event.text, "in use") and _sockets_in(case, event)) or _was_to_be_new(case, event)
-        if not says(event.text, "locked", "busy") and not taken:
-            continue
-        near = [event, *own[index + 1 : index + 3]]
-        paths = (
-            [p for p in paths_in(event.text) if _is_lock(p, case.file(p))]
-            or _held_by_name(case, event)
-            or _sockets_in(case, event)
-            or _own_locks(case, event)
-            or [""]
-        )
-        for path in paths:
-            holder = _holder(case, case.file(path) if path else None, near)
-            if path not in seen and (path or holder is not None):
-                seen.add(path)
-                yield event, path, holder
-
-
-def _was_to_be_new(case: Case, event: Event) -> bool:
-    """Whether a line says of a lock that it is there already."""
-    return lines.is_there_already(event.text) and any(_is_lock(p, case.file(p)) for p in paths_in(event.text))
-
-
-def _sockets_in(case: Case, event: Event) -> list[str]:
-    """The sockets of the file system that a line names; where it names none, those of the lines before it: a trace of calls ends with
-    the error."""
-    own = case.own_events()
-    at = next((index for index, one in enumerate(own) if one is event), 0)
-    near = paths_in(event.text) or [path for one in own[max(0, at - _IN_TRACE) : at] for path in paths_in(one.text)]
-    return [path for path in dict.fromkeys(near) if (file := case.file(path)) is not None and file.kind == "socket"]
-
-
-_IN_TRACE = 4
-"""Lines before the end of a trace in which the last calls stand."""
-
-
-def _held_by_name(case: Case, event: Event) -> list[str]:
-    """Held files whose name stands in the line without its folder."""
-    held = [f for f in case.host.files if f.held_by and f.kind == "file"]
-    return [
-        f.path for f in held if re.search(rf"(?<![\w.\-]){re.escape(f.path.rpartition('/')[2])}(?![\w\-])", event.text)
-    ]
-
-
-def _own_locks(case: Case, event: Event) -> list[str]:
-    """Of a line that names no lock: those of its own, by name and place, that hold the number which the line tells; where it tells none,
-    the only one that there is, if the run ended on that line."""
-    places = looked.used(case)
-    number = lines.process_in(event.text) if places else 0
-    found = [file for file in places if file.exists and file.kind == "file" and _is_lock(file.path, file)]
-    if number:
-        return [file.path for file in found if file.names_process == number]
-    ended_on = len(found) == 1 and any(one is event for one in case.final_events())
-    return [file.path for file in found] if ended_on else []
-
-
-def _is_lock(path: str, file: File | None) -> bool:
-    if file is not None and file.kind == "device":
-        return False
-    if file is not None and file.kind == "socket":
-        return True
-    name = path.rpartition("/")[2].lower()
-    return "lock" in name or name.endswith((".pid", "pid")) or (file is not None and bool(file.held_by))
-
-
-def _holder(case: Case, file: File | None, near: list[Event]) -> Process | None:
-    own = {event.process for event in near}
-    locking = _process(case, file.held_by) if file and file.held_by not in own else None
-    if locking is not None:
-        return locking
-    numbers = [
-        file.names_process if file and file.process_runs else 0,
-        *(lines.process_in(event.text) for event in near),
-    ]
-    for number in numbers:
-        process = _process(case, number) if number and number not in own else None
-        if process is not None and not _is_younger(process, file):
-            return process
-    return None
