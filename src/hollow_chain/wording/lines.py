@@ -80,6 +80,20 @@ def _paths_of_trace(events: list[Event], index: int) -> list[str]:
     return []
 
 
+_LISTENS = pattern(
+    r"\b(?:server_)?bind\b *\(|[.`' ](?:server_)?bind'?$|\bsetupListenHandle\b|\.Net\.bind\b|\bbind\(2\)"
+)
+"""A call in a trace that takes an endpoint, as the sources of several languages write it."""
+
+
+def listens_in_trace(events: list[Event], event: Event) -> bool:
+    """Whether the trace that ends in a record, or begins with it, comes from a call that takes an endpoint."""
+    index = next((at for at, other in enumerate(events) if other is event), 0)
+    before = events[max(0, index - _IN_TRACE) : index]
+    near = [one for one in (*before, *events[index + 1 : index + 1 + _IN_TRACE]) if of_one_breath(event, one)]
+    return any(of_trace(one.text) and _LISTENS.search(one.text) is not None for one in near)
+
+
 _IN_TRACE = 3
 """Lines of a trace before its error among which the last call stands: itself, a mark below it, and its place."""
 

@@ -141,6 +141,14 @@ def _is_of_an_endpoint(case: Case, event: Event) -> bool:
     return says(text, "endpoint") and not read(text).named("step", "step")
 
 
+def _among_arguments(case: Case) -> list[int]:
+    """The one number among the arguments that may be its port; empty where there is none, or more than one."""
+    program = case.service.program
+    words = program.arguments[1:] if program is not None else []
+    numbers = {int(word) for word in words if word.isascii() and word.isdigit() and len(word) <= 5} - {0}
+    return list(numbers) if len(numbers) == 1 else []
+
+
 def _let_bind(case: Case, event: Event, port: int) -> tuple[Act, ...]:
     """The one right to take low ports, and nothing more (capabilities(7); systemd.exec(5), "AmbientCapabilities="); where more than
     words of the service itself says that it is to have that port."""
@@ -166,10 +174,16 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
     if case.standing.well:
         found = [(one.event, one.address, one.port) for one in lacked(case, "denied")]
     else:
-        refused = [e for e in lines.saying(case.told_events(), "denied") if _is_of_an_endpoint(case, e)]
-        found = list(lines.endpoints_in(refused, case.told_events()))
+        told_of = case.told_events()
+        refused = [
+            e
+            for e in lines.saying(told_of, "denied")
+            if _is_of_an_endpoint(case, e) or (not e.by_manager and lines.listens_in_trace(told_of, e))
+        ]
+        found = list(lines.endpoints_in(refused, told_of))
         if refused and not found and not _may_bind_low(case):  # it does not say which: those that it is set to
             found = [(refused[-1], c.address, c.port) for c in claims_tcp(case.service) if c.port < first]
+            found = found or [(refused[-1], "", port) for port in _among_arguments(case) if port < first]
             # Where nothing tells the port: what else but such a right could a bind of its own lack?
             found = found or ([(refused[-1], "", 0)] if not claims_tcp(case.service) else [])
     for event, address, port in found:
