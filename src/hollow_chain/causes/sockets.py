@@ -131,6 +131,17 @@ class Sockets:
         return [c for c in claimed if not any(overlap(of_claim(c), of_listener(s)) for s in self.at(c.port))]
 
 
+def among_arguments(service: Service) -> list[int]:
+    """The one number among the arguments that may be its port; empty where there is none, or more than one."""
+    words = service.program.arguments[1:] if service.program is not None else []
+    numbers = {int(word) for word in words if word.isascii() and word.isdigit() and len(word) <= 5}
+    ports = [number for number in numbers if 0 < number < _PORTS]
+    return ports if len(ports) == 1 else []
+
+
+_PORTS = 1 << 16
+
+
 def protocol_in(text: str) -> str:
     """The protocol that a line speaks of; TCP where it speaks of none."""
     return "udp" if _UDP.search(text) else "tcp"

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Collection, Iterator
+from itertools import pairwise
 
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import SOCKETS, Case
@@ -12,14 +14,16 @@ from hollow_chain.causes.port.deaf import lacked
 from hollow_chain.causes.port.held import held_by_others
 from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, account_of
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.sockets import claims_tcp, protocol_in
+from hollow_chain.causes.sockets import among_arguments, claims_tcp, protocol_in
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import numbered
 from hollow_chain.facts.endpoints import ANY, first_for_all, free_neighbor, in_ranges, of_claim
 from hollow_chain.facts.endpoints import said as said_endpoint
 from hollow_chain.facts.host import TOLD, Event
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import read, says
+from hollow_chain.wording.things import addresses_in
 
 
 @cause("address-missing", Boot.STAYS, answered_by=(PORT,), states=("running", *NOT_UP))
@@ -42,7 +46,9 @@ def address_missing(case: Case) -> Iterator[Finding]:
         if said and not c.unsure and c.address not in ANY | here
     ]
     near = [one for one in lines.endpoints_in(said, case.told_events()) if one[1] not in ANY]
-    found = list(lines.address_not_there(said)) or near or claimed or [(event, "", 0) for event in said[-1:]]
+    argued = [(event, address, 0) for event in said[-1:] for address in _bound_by_arguments(case, ANY | here)]
+    of_words = list(lines.address_not_there(said)) or near or claimed
+    found = of_words or argued or [(event, "", 0) for event in said[-1:]]
     for event, address, port in sorted(found, key=lambda one: one[1] in ANY or one[1] in here):
         there = address in here
         where = address or "an address that its log does not name"
@@ -56,7 +62,7 @@ def address_missing(case: Case) -> Iterator[Finding]:
                     f"addresses of this host: {', '.join(sorted(set(case.host.addresses))) or 'none known'}",
                     "adapters",
                     # An address that nobody named was not looked for.
-                    bears=DOUBT if there else FITS if here and address else TELLS,
+                    bears=DOUBT if there else FITS if here and address and of_words else TELLS,
                 ),
             ),
             mends=(
@@ -117,6 +123,18 @@ def _address_missing_while_up(case: Case, here: set[str]) -> Iterator[Finding]:
 _LOW_PORTS = "CAP_NET_BIND_SERVICE"
 
 
+_BINDS = pattern(r"^--?(?:b|l|i|a|bind|listen|local|interface)(?:[_\-](?:addr(?:ess)?|ip|host|on|to))?=?$")
+"""Options that say where a program listens, as most write them."""
+
+
+def _bound_by_arguments(case: Case, here: Collection[str]) -> list[str]:
+    """Addresses that its arguments have it listen on, and that are not *here*."""
+    words = case.service.program.arguments[1:] if case.service.program is not None else []
+    parts = [part for word in words for part in re.split(r"(?<==)", word, maxsplit=1)]
+    after = (part for option, part in pairwise(parts) if _BINDS.match(option))
+    return [address for part in after for address in addresses_in(part) if address not in here][:1]
+
+
 def _may_bind_low(case: Case) -> bool:
     """Whether the service has the right to low ports: by its account, unless the definition takes it away, or by the definition."""
     confinement = case.service.confinement
@@ -139,14 +157,6 @@ def _is_of_an_endpoint(case: Case, event: Event) -> bool:
     for name in filter(None, names):
         text = text.replace(name, "it")
     return says(text, "endpoint") and not read(text).named("step", "step")
-
-
-def _among_arguments(case: Case) -> list[int]:
-    """The one number among the arguments that may be its port; empty where there is none, or more than one."""
-    program = case.service.program
-    words = program.arguments[1:] if program is not None else []
-    numbers = {int(word) for word in words if word.isascii() and word.isdigit() and len(word) <= 5} - {0}
-    return list(numbers) if len(numbers) == 1 else []
 
 
 def _let_bind(case: Case, event: Event, port: int) -> tuple[Act, ...]:
@@ -183,7 +193,7 @@ def port_forbidden(case: Case) -> Iterator[Finding]:
         found = list(lines.endpoints_in(refused, told_of))
         if refused and not found and not _may_bind_low(case):  # it does not say which: those that it is set to
             found = [(refused[-1], c.address, c.port) for c in claims_tcp(case.service) if c.port < first]
-            found = found or [(refused[-1], "", port) for port in _among_arguments(case) if port < first]
+            found = found or [(refused[-1], "", port) for port in among_arguments(case.service) if port < first]
             # Where nothing tells the port: what else but such a right could a bind of its own lack?
             found = found or ([(refused[-1], "", 0)] if not claims_tcp(case.service) else [])
     for event, address, port in found:

@@ -13,7 +13,7 @@ from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Evidence
 from hollow_chain.causes.nature import CLAIMS, PORT, Boot, Shown
 from hollow_chain.causes.port.deaf import lacked, may_be_deaf
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.sockets import claims_tcp, protocol_in, protocol_is_said
+from hollow_chain.causes.sockets import among_arguments, claims_tcp, protocol_in, protocol_is_said
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered
 from hollow_chain.facts.endpoints import ANY, free_neighbor, of_claim, of_listener, overlap
@@ -52,7 +52,9 @@ def _wanted(case: Case) -> list[tuple[Claim, Evidence | None]]:
     last = case.service.last
     if not said and not (last and last.error_number in _IN_USE_NUMBERS):
         return []
-    claims = [c for c in case.service.claims if not c.unsure] or case.service.claims
+    claims = [c for c in case.service.claims if not c.unsure] or list(case.service.claims)
+    given = [] if claims else [Claim(port=port) for port in among_arguments(case.service)]
+    claims += [claim for claim in given if held_by_others(case, claim)]
     return [(claim, case.quoted(said[-1], SAID) if said else None) for claim in claims]
 
 
