@@ -140,6 +140,7 @@ def among_arguments(service: Service) -> list[int]:
 
 
 _PORTS = 1 << 16
+"""Ports are numbers of 16 bits (RFC 9293, section 3.1)."""
 
 
 def protocol_in(text: str) -> str:

@@ -28,7 +28,7 @@ def _folder_to_make(case: Case, path: str) -> Mend | None:
     return None
 
 
-_WRITTEN_TO = ("/var/", "/srv/", "/run/")
+_WRITTEN_TO = ("/var/", "/srv/", "/run/", "/home/")
 """Where services keep what they write (hier(7)): a folder that lacks there may be one that nobody has made yet."""
 
 

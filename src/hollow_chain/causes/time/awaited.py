@@ -59,7 +59,21 @@ def awaited(case: Case) -> Awaited | None:
             ),
             f"See why {node.name} is not up, and start it; then start {name}.",
         )
-    return None
+    return _of_style(case)
+
+
+def _of_style(case: Case) -> Awaited | None:
+    """What the manager itself waited for, where a program is to go to the background and has not."""
+    program, last = case.service.program, case.service.last
+    if program is None or program.style != "forking" or last is None or last.step:
+        return None
+    name = case.service.name
+    return Awaited(
+        "the manager waits for its first process to end (Type=forking), and it did not",
+        (case.seen("Type=forking: it is up once its first process has ended", "definition", bears=HINT),),
+        f"See whether the program of {name} stays in the foreground: then another start type fits it (Type=exec), or an option that sends it to "
+        f"the background. Else find out what it waits for; its log around the start says it.",
+    )
 
 
 def _asked_for(case: Case) -> Iterator[Node]:
