@@ -80,6 +80,8 @@ def _asked_for(case: Case) -> Iterator[Node]:
     """Units that the command line names which was running when the limit came, and that are not up."""
     text = _command_line(case)
     by_stem = _ASKS.search(text) is not None
+    if not by_stem and not (case.service.last is not None and case.service.last.step):
+        return
     for name in list(dict.fromkeys(_NAME.findall(text)))[:_MOST_NAMES]:
         for whole in (name, f"{name}.service") if by_stem else (name,):
             node = case.graph.node(case.node.host, whole)
@@ -90,8 +92,9 @@ def _asked_for(case: Case) -> Iterator[Node]:
 
 def _called_in_vain(case: Case) -> Iterator[str]:
     """Endpoints of this host that the command line names, and at which nobody listens."""
-    sockets, text = case.index.sockets, _command_line(case)
-    if not sockets.known:
+    last, sockets, text = case.service.last, case.index.sockets, _command_line(case)
+    # What the program itself names may be where it is to listen.
+    if last is None or not last.step or not sockets.known:
         return
     apart = [(found["host"], int(found["port"])) for found in _APART.finditer(text)]
     for address, port in dict.fromkeys([*endpoints_of(text), *apart]):
