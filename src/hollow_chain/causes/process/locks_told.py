@@ -147,12 +147,19 @@ def is_another(case: Case, path: str, holder: Process) -> bool:
     file, program = case.file(path) if path else None, case.service.program
     if (file is not None and file.held_by == holder.process) or not holder.program or program is None:
         return False
-    if holder.program.rpartition("/")[2] not in {one.rpartition("/")[2] for one in _run_as(case, program)}:
-        return True
     script = next(
         (word for word in program.arguments[1:2] if word.startswith("/") and not word.startswith("/etc/")), ""
     )
-    return bool(script and holder.arguments) and script not in holder.arguments
+    if (script or program.path) in holder.arguments:
+        return False
+    if _plain_name(holder.program) not in {_plain_name(one) for one in _run_as(case, program)}:
+        return True
+    return bool(script and holder.arguments)
+
+
+def _plain_name(path: str) -> str:
+    """The name of a program without the version that the name of an interpreter ends in: which one a link leads to need not be known."""
+    return path.rpartition("/")[2].rstrip("0123456789.")
 
 
 def _run_as(case: Case, program: Program) -> list[str]:
