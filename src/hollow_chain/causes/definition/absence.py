@@ -55,7 +55,7 @@ class BrokenLink(NamedTuple):
 
 def broken_link(case: Case, path: str) -> BrokenLink | None:
     """The link for which nothing is at *path*; None where none is known."""
-    link = next((file for one in _upwards(path) if (file := case.file(one)) is not None and _is_seen(file)), None)
+    link = _nearest(case, path)
     if link is None or link.exists:
         return None
     end = link
@@ -75,20 +75,19 @@ def _led(link: File) -> str:
     return posixpath.normpath(posixpath.join(link.path.rpartition("/")[0] or "/", link.link_to))
 
 
-def _is_seen(file: File) -> bool:
-    return file.exists or bool(file.link_to)
-
-
-def _upwards(path: str) -> Iterator[str]:
-    """A path, and every folder above it, the nearest first."""
+def _nearest(case: Case, path: str) -> File | None:
+    """What stands at a path, or else the nearest thing above it; a link counts, whatever it leads to."""
     while path:
-        yield path
+        file = case.file(path)
+        if file is not None and (file.exists or file.link_to):
+            return file
         path = path.rpartition("/")[0]
+    return None
 
 
 def in_the_way(case: Case, path: str) -> File | None:
     """What stands on the way to an absent path and is no folder; None where nothing does."""
-    nearest = next((file for one in _upwards(path) if (file := case.file(one)) is not None and _is_seen(file)), None)
+    nearest = _nearest(case, path)
     is_none = nearest is not None and nearest.exists and nearest.path != path and nearest.kind != "folder"
     return nearest if is_none else None
 
