@@ -334,15 +334,15 @@ def test_many_pieces_are_bounded_in_time_and_spoil_no_other() -> None:
 
     seen: list[Any] = []
     work = [("a", lambda: "a"), ("slow", slow), ("broken", broken), ("b", lambda: "b")]
-    came = at_once(work, 1, 0.5, lambda done, awaited: seen.append((done, list(awaited))))
+    came = at_once(work, 1, 0.5, lambda well, lost, awaited: seen.append((well, lost, list(awaited))))
     assert [one.found for one in came] == ["a", None, None, "b"]
     assert isinstance(came[1].error, TimeoutError) and str(came[2].error) == "no way there"
-    assert (1, ["slow"]) in seen
+    assert (1, 0, ["slow"]) in seen and seen[-1] == (2, 2, [])
 
 
 def test_ctrl_c_keeps_what_is_there() -> None:
-    def tell(done: int, awaited: Any) -> None:
-        if done == 1:
+    def tell(well: int, lost: int, awaited: Any) -> None:
+        if well == 1:
             raise KeyboardInterrupt
 
     came = at_once([("a", lambda: "a"), ("b", lambda: time.sleep(30) or "b")], 2, 60, tell)

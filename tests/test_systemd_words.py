@@ -332,6 +332,16 @@ def test_the_first_folder_of_the_search_path_wins(tmp_path: Path) -> None:
     assert found == {"a.service": f"{tmp_path}/etc/a.service", "b.timer": f"{tmp_path}/lib/b.timer"}
 
 
+def test_a_timer_is_set_to_its_moments_while_what_it_starts_runs_too() -> None:
+    calendar = [("OnCalendar", "*-*-* 06:00:00", 0)]
+    running = properties(
+        Id="fares.timer", ActiveState="active", SubState="running", TimersCalendar=calendar, NextElapseUSecRealtime=0
+    )
+    assert [(one.kind, one.due_at) for one in service_of(running, frozenset()).triggers] == [("time", None)]
+    stopped = {**running, "ActiveState": "inactive", "SubState": "dead"}
+    assert not service_of(stopped, frozenset()).triggers
+
+
 def test_what_a_timer_or_socket_starts(tmp_path: Path) -> None:
     path = tmp_path / "a.timer"
     path.write_text("[Timer]\nOnCalendar=daily\n")

@@ -330,6 +330,22 @@ def test_a_connection_that_is_cut_in_the_middle_is_said(harbor: Harbor) -> None:
     assert "kiosk.service on quay" in out, err
 
 
+def _interrupted_while_it_waits(harbor: Harbor) -> tuple[str, str]:
+    """What a call over two hosts prints, and says beside it, that gets a Ctrl-C as soon as the first of them is read."""
+    reading = subprocess.Popen(
+        harbor.command("why", "kiosk", "--from", str(harbor.hosts_file(NEEDS))), env=harbor.env(), stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE, text=True, start_new_session=True,
+    )  # fmt: skip
+    said = ""
+    assert reading.stderr is not None
+    while "1 host read" not in said and (line := reading.stderr.readline()):
+        said += line
+    with contextlib.suppress(ProcessLookupError):
+        os.killpg(reading.pid, signal.SIGINT)
+    out, err = reading.communicate(timeout=60)
+    return out, said + err
+
+
 def test_ctrl_c_gives_what_is_there_by_then(harbor: Harbor) -> None:
     office = harbor.hosts["office"]
     # Dropped, not cut: of an address where nobody is the kernel says so after three seconds, and there is no waiting.
@@ -337,20 +353,14 @@ def test_ctrl_c_gives_what_is_there_by_then(harbor: Harbor) -> None:
         "nft add table inet hush; nft 'add chain inet hush in { type filter hook input priority 0; }'; nft add rule inet hush in tcp dport 22 drop"
     )
     try:
-        reading = subprocess.Popen(
-            harbor.command("why", "kiosk", "--from", str(harbor.hosts_file(NEEDS))), env=harbor.env(), stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE, text=True, start_new_session=True,
-        )  # fmt: skip
-        said = ""
-        assert reading.stderr is not None
-        while "1 host read" not in said and (line := reading.stderr.readline()):
-            said += line
-        with contextlib.suppress(ProcessLookupError):
-            os.killpg(reading.pid, signal.SIGINT)
-        out, err = reading.communicate(timeout=60)
-        assert "kiosk.service on quay" in out, err
-        # On a machine that is very busy the other one may have been given up by itself before.
-        assert "not waited for" in err or "no answer within" in said + err
+        # On a machine that is very busy the other one may have been given up by itself before; where that was the moment before,
+        # what is interrupted is the rest of the call.
+        for _ in range(4):
+            out, told = _interrupted_while_it_waits(harbor)
+            if "interrupted;" not in told:
+                break
+        assert "kiosk.service on quay" in out, told
+        assert "not waited for" in told or "no answer within" in told
     finally:
         office.run("nft delete table inet hush")
 

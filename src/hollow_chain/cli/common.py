@@ -274,13 +274,14 @@ class ProgressLine:
 class Awaiting(ProgressLine):
     """Says which hosts are still awaited."""
 
-    def __call__(self, done: int, awaited: Sequence[str]) -> None:
-        """So many are read, and these are asked now."""
+    def __call__(self, read: int, lost: int, awaited: Sequence[str]) -> None:
+        """So many are read, so many could not be, and these are asked now."""
         if not awaited:
             return
         names = ", ".join(shown(name) for name in awaited[:4])
         more = f" and {len(awaited) - 4} more" if len(awaited) > 4 else ""
-        text = (f"{counted(done, 'host')} read; " if done else "") + f"asking {names}{more}"
+        done = [counted(read, "host") + " read"] * bool(read) + [f"{lost} not read"] * bool(lost)
+        text = "; ".join([*done, f"asking {names}{more}"])
         self._say(text, text)
 
 

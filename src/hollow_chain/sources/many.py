@@ -25,8 +25,8 @@ class Came(NamedTuple, Generic[T]):
     seconds: float
 
 
-Told = Callable[[int, Sequence[str]], None]
-"""Is told how many are done, and the names of those that are under way."""
+Told = Callable[[int, int, Sequence[str]], None]
+"""Is told how many came to something, how many to nothing, and the names of those that are under way."""
 
 
 class Interrupted(Exception):
@@ -84,7 +84,8 @@ def _collected(
                 if number not in found and now - start > seconds:
                     found[number] = Came(None, TimeoutError(f"not read within {seconds:.0f} s"), now - start)
                     threading.Thread(target=worker, daemon=True).start()  # in the place of the one that is stuck
-            told(len(found), [work[number][0] for number in begun if number not in found])
+            well = sum(came.error is None for came in found.values())
+            told(well, len(found) - well, [work[number][0] for number in begun if number not in found])
     except KeyboardInterrupt:
         for number in range(len(work)):
             found.setdefault(number, Came(None, Interrupted("it was not waited for any longer"), 0.0))

@@ -38,7 +38,7 @@ class Asking(NamedTuple):
     """So many at once."""
     seconds: float = 60.0
     """For each of them."""
-    told: Told = lambda done, awaited: None
+    told: Told = lambda well, lost, awaited: None
     ways: dict[str, FarWay] | None = None
     """Where given, is told by which way each host over the network was read."""
     ask: AskedFor | None = None

@@ -171,10 +171,10 @@ def _triggers(facts: Properties, activatable: frozenset[str]) -> list[Trigger]:
     bus_name = facts.get("BusName") or ""
     if bus_name in activatable:
         found.append(Trigger(kind="bus", name=bus_name))
-    if "NextElapseUSecRealtime" in facts:
-        due = moment(facts.get("NextElapseUSecRealtime"))
-        if due is not None:
-            found.append(Trigger(kind="time", name=facts["Id"], due_at=due))
+    due = moment(facts.get("NextElapseUSecRealtime"))
+    # While what it starts runs, a timer has no next moment; it is set to one all the same.
+    if due is not None or (facts.get("TimersCalendar") and facts.get("ActiveState") == "active"):
+        found.append(Trigger(kind="time", name=facts["Id"], due_at=due))
     found += [
         Trigger(
             kind="time",
