@@ -10,6 +10,8 @@ from pathlib import Path
 
 import msgspec
 
+from bench.factory import registries
+
 PROGRAMS = Path(__file__).with_name("programs")
 
 
@@ -211,6 +213,10 @@ DAEMONS: list[Daemon] = [
     *_packaged("h", "met last of all", *_MET_LAST_OF_ALL),
     *_packaged("i", "met at last", *_MET_AT_LAST),
     *_packaged("j", "met when all others were", *_MET_WHEN_ALL_OTHERS_WERE),
+    *(
+        Daemon(f"{name}.service", "k", "from a registry", settle=each.get("settle", 4))
+        for name, each in registries.LISTED.items()
+    ),
     *(_own(file, half) for file, half in _OWN),
 ]
 
