@@ -87,6 +87,23 @@ def test_colors_are_no_part_of_what_a_line_says() -> None:
     assert uncolored("\x1b]0;" + "a" * 5000) == "\x1b]0;" + "a" * 5000
 
 
+FRAMED = {
+    "\u2570 FareError: no berth is free": "FareError: no berth is free",
+    "\u2502 Invalid value for '--port': 'abc'   \u2502": "Invalid value for '--port': 'abc'",
+    "  \u2502       if not berths:": "      if not berths:",
+    "\u256d\u2500 Error \u2500\u2500\u2500\u256e": "Error",
+    "\u251c\u2500\u2500 /srv/quay": "/srv/quay",
+    "3 \u2502 port = abc": "3 \u2502 port = abc",
+    "\u2500\u2500\u2500\u2500": "\u2500\u2500\u2500\u2500",
+    "Prix: 12 \u20ac": "Prix: 12 \u20ac",
+}
+
+
+@pytest.mark.parametrize("line", FRAMED)
+def test_a_frame_is_no_part_of_what_a_line_says(line: str) -> None:
+    assert spoken(line, 200).text == FRAMED[line]
+
+
 def test_a_record_of_the_journal_says_what_its_object_says() -> None:
     fields = {
         "MESSAGE": '{"level":"error","msg":"open store","err":"open /srv/a.db: no such file"}',

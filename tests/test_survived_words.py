@@ -71,6 +71,18 @@ def test_what_was_gone_on_after_is_not_named(text: str, facts: dict[str, Any]) -
     assert first(text, facts)[0] == NONE
 
 
+@pytest.mark.parametrize(
+    "quoted",
+    [
+        '      raise FareError("cannot read /srv/q/key: Permission denied")',
+        '\u276f 14 \u2502   raise FareError("cannot read /srv/q/key: Permission denied")',
+        "> 14 |   throw new Error('cannot read /srv/q/key: Permission denied')",
+    ],
+)
+def test_what_the_source_of_the_program_would_say_it_has_not_said(quoted: str) -> None:
+    assert first(f"{quoted} // FareError: tides diverged", there("/srv/q/key"))[0] == NONE
+
+
 def test_what_lies_some_steps_back_is_a_hint_at_the_most() -> None:
     cause, sure = first(
         "Could not load key: /etc/q/key // listening on port 7440 // fatal: tides diverged", gone("/etc/q/key")

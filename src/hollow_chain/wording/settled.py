@@ -25,6 +25,10 @@ _IS_NO_TROUBLE = pattern(
     r"|\boverw(?:ritten|riting|rote)\b|\bmissing, skipping\b"
 )
 """How it says of the same line that there was nothing to it."""
+_QUOTES_CODE = pattern(
+    r"^\s{0,80}(?:[>*\u276f\u2771\u2192\u279c]\s?)?(?:\d{1,6}\s?[|\u2502]\s{0,80})?(?:raise|throw|throw new)\s[\w.:]{1,200}\("
+)
+"""A line of the program itself that raises an error, as some traces quote it: what it says stands there for any error of its kind."""
 _PROGRESS = 3
 """Lines that tell of no trouble, and after which the program had evidently gone on."""
 _HANDLED = pattern(r"^[ \t]{0,8}During handling of the above exception, another exception occurred")
@@ -67,7 +71,7 @@ def unsettled(events: list[Event]) -> list[Event]:
     if not any(says(event.text, *REASONS) for event in own):
         return events
     settled = {*_handled(own), *_warned_of(own), *_done_without(own)}
-    settled |= {id(event) for event in events if _IS_NO_TROUBLE.search(event.text) is not None}
+    settled |= {id(one) for one in own if _QUOTES_CODE.match(one.text) or _IS_NO_TROUBLE.search(one.text)}
     return [event for event in events if id(event) not in settled] if settled else events
 
 

@@ -90,10 +90,24 @@ def uncolored(line: str) -> str:
     return _ORDERS.sub("", line) if "\x1b" in line else line
 
 
+_FRAME = "".join(map(chr, range(0x2500, 0x2580)))
+"""What a program draws frames and trees with around its words (the Unicode block "Box Drawing")."""
+
+
+def unframed(line: str) -> str:
+    """*line* without the frame that a program drew around it; how far it is set in there is kept."""
+    if line.isascii():
+        return line
+    found = line.lstrip(" \t")
+    if found[:1] in _FRAME:
+        line = found.lstrip(_FRAME).removeprefix(" ") or line
+    return line.rstrip(_FRAME + " \t") or line if line[-1:] in _FRAME else line
+
+
 def spoken(line: str, most: int) -> Sentence:
-    """What a line of a log says, in up to *most* characters, without its colors and its secrets; its level only where it is such an
+    """What a line of a log says, in up to *most* characters, without its colors, its frame and its secrets; its level only where it is such an
     object."""
-    line = uncolored(line)
+    line = unframed(uncolored(line))
     found = unpacked(mask_text(line)) if line[:1] == "{" and len(line) <= LONGEST_LINE else None
     return (
         Sentence(mask_text(line[:most]), "")

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import mode as set_mode
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.finding import FITS, SAID, Finding, Mend
+from hollow_chain.causes.finding import FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.places import given
 from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, account_of
@@ -15,8 +15,12 @@ from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.facts.host import Event, File
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.things import paths_in
 
 _MODE = pattern(r"(?<![\d./:-])(0?[0-7]{3})(?![\d./:-])")
+_WORD = pattern(r"[a-z]{3,30}")
+_OF_RIGHTS = pattern(r"(?i)permission|insecure|unsafe|mode\b|owner|accessible|readable|writable")
+"""Words of a line that goes on in the next one, which then says what is too much."""
 _OTHERS = 0o077
 """What group and others may do (inode(7))."""
 
@@ -26,11 +30,12 @@ def too_open(case: Case) -> Iterator[Finding]:
     """The program refuses to use what others may read or write.
 
     Looks at: log lines that say so; the mode of the path that they name, and of what lies on the way to it.
-    Convinced by: such a line, and a path that group or others may use.
+    Convinced by: such a line, and a path that group or others may use: one that it names, else one that the settings name by a word of
+    the line's; one that only another line names is a guess.
     Against: a mode that leaves others nothing; a path that is closed to the account.
     Mend: narrow it to what the program asks for.
     """
-    for event, path, file in _complaints(case):
+    for event, path, file, bears in _complaints(case):
         may = f"mode {file.mode}, owner {file.owner}:{file.group}"
         named = file.path if file.path == path else f"{path} lies in {file.path}, which"
         mode, own = _narrowed(case, event, file), _is_its_own(case, file)
@@ -38,7 +43,10 @@ def too_open(case: Case) -> Iterator[Finding]:
         does = f"Narrow {file.path} to what {case.service.name} asks for, such as mode {mode:04o}; then start it."
         yield Finding(
             says=f"{case.service.name} refuses to use {path}, because others may read or write it: {may}.",
-            evidence=(case.quoted(event, SAID), case.seen(f"{named}: {may}", FILES, bears=FITS)),
+            evidence=(
+                case.quoted(event, SAID if bears == FITS else HINT),
+                case.seen(f"{named}: {may}", FILES, bears=bears),
+            ),
             mends=(Mend(does, acts=acts if own else (), means=() if own else acts),),
             explains=(
                 "exits-with-error",
@@ -52,20 +60,42 @@ def too_open(case: Case) -> Iterator[Finding]:
         return
 
 
-def _complaints(case: Case) -> Iterator[tuple[Event, str, File]]:
-    """Lines that call a path too open, with what of it others may use: the path itself, or else the folder that it lies in."""
+def _complaints(case: Case) -> Iterator[tuple[Event, str, File, str]]:
+    """Lines that call a path too open, with what of it others may use, and how that bears the line out."""
     events = case.own_events()
-    for index, event in enumerate(events):
-        if not lines.saying([event], "too open"):
-            continue
-        for path in lines.paths_near(events, index):
-            found = [
-                file
-                for place in (path, path.rpartition("/")[0])
-                if (file := case.file(place)) is not None and _is_open(file)
-            ]
-            if found:
-                yield event, path, found[0]
+    told = [index for index, event in enumerate(events) if lines.saying([event], "too open")]
+    for event in (events[index] for index in told):
+        for path in paths_in(event.text):
+            # The path itself, or else the folder that it lies in.
+            for place in (path, path.rpartition("/")[0]):
+                if (file := _open(case, place)) is not None:
+                    yield event, path, file, FITS
+                    break
+    for event in (events[index] for index in told if not paths_in(events[index].text)):
+        yield from ((event, file.path, file, FITS) for file in _meant(case, event))
+    for index in told:
+        near = lines.paths_near(events, index) if not paths_in(events[index].text) else []
+        before = [one.text for one in events[max(0, index - lines.BEFORE) : index] if _OF_RIGHTS.search(one.text)]
+        for path in near:
+            if (file := _open(case, path)) is not None:
+                yield events[index], path, file, FITS if any(path in text for text in before) else HINT
+
+
+def _meant(case: Case, event: Event) -> Iterator[File]:
+    """What definition and settings name that bears a word of the line in its name: a "secret file", "the key"."""
+    program = case.service.program
+    said = set(_WORD.findall(event.text.lower()))
+    for path in (*program.paths, *program.settings_paths) if program is not None else ():
+        words = _WORD.findall(path.rpartition("/")[2].lower())
+        file = _open(case, path) if said.intersection(words) else None
+        if file is not None and file.kind == "file":
+            yield file
+
+
+def _open(case: Case, path: str) -> File | None:
+    """What lies at *path*, where others may use it."""
+    file = case.file(path)
+    return file if file is not None and _is_open(file) else None
 
 
 def _is_open(file: File) -> bool:
