@@ -8,6 +8,8 @@ OPEN, LOOK, RUN, ENTER, MAKE, CHANGE, REMOVE = "open", "look", "run", "enter", "
 RENAME = "rename"
 BIND, CONNECT, LISTEN, LOCK, WRITE = "bind", "connect", "listen", "lock", "write"
 IDENTITY, RIGHT, ROOM, MOUNT = "identity", "right", "room", "mount"
+ASK = "ask"
+"""Asks whether a process is there (kill(2), signal 0)."""
 
 
 class KnownCall(NamedTuple):
@@ -66,6 +68,7 @@ CALLS: dict[str, KnownCall] = {
     **_rows(ROOM, "fork vfork clone clone3 mlock mlock2 mlockall mprotect"),
     **_rows(ROOM, "mmap", descriptor=4),
     **_rows(ROOM, "inotify_add_watch", path=1),
+    **_rows(ASK, "kill"),
 }  # fmt: skip
 _ENDS = ("exit", "exit_group")
 STARTS_ANOTHER = ("fork", "vfork", "clone", "clone3")

@@ -15,6 +15,11 @@ _OF_EVERY_PROGRAM = re.compile(
 """What any program reads, and what it consists of: the libraries of the system, their settings, and sources."""
 
 
+def is_of_every_program(path: str) -> bool:
+    """Whether a file is one that any program reads, or a part of a program."""
+    return _OF_EVERY_PROGRAM.search(path) is not None
+
+
 _AT_ONCE = 1.0
 """Seconds within which a program that does not like what it reads ends: traced, and in good order."""
 
@@ -24,7 +29,7 @@ def last_read(story: Story) -> str:
     ended = _that_ended_it(story)
     if not ended:
         return ""
-    read = {path: at for life in ended for path, at in life.read.items() if not _OF_EVERY_PROGRAM.search(path)}
+    read = {path: at for life in ended for path, at in life.read.items() if not is_of_every_program(path)}
     last = max(read, key=lambda path: read[path], default="")
     programs = {life.program for life in ended}
     went_on = any(life.stepped > read[last] for life in ended) if last else True

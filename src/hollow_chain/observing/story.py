@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from hollow_chain.observing.call_table import (
+    ASK,
     BIND,
     CALLS,
     CONNECT,
@@ -44,6 +45,15 @@ _INET = re.compile(r'sin_port=htons\((\d+)\), sin_addr=inet_addr\("([^"]*)"\)')
 _INET6 = re.compile(r'sin6_port=htons\((\d+)\).*?inet_pton\(AF_INET6, "([^"]*)"')
 _UNIX = re.compile(r'sun_path=(@?)"((?:[^"\\]|\\.)*)"')
 _LOCKS = re.compile(r"F_(?:OFD_)?SETLKW?|LOCK_(?:EX|SH)")
+
+
+class Met(NamedTuple):
+    """A process that another one asked after, and that was there."""
+
+    number: int
+    at: float
+    progress: int
+    """Steps ahead that the one which asked had made by then."""
 
 
 class Attempt(NamedTuple):
@@ -87,6 +97,8 @@ class Life:
     cut: list[TracedCall] = field(default_factory=list)
     """Calls that a signal ended."""
     failed: list[Attempt] = field(default_factory=list)
+    met: list[Met] = field(default_factory=list)
+    """Processes that it asked after, and that were there."""
     refused: list[TracedSignal] = field(default_factory=list)
     """Calls for which a filter ended it."""
     began: float = 0.0
@@ -280,6 +292,9 @@ def _add_call(life: Life, call: TracedCall) -> None:
     if call.name == "getsockopt":
         _add_outcome(life, call)
         return
+    if known.kind == ASK:
+        _asks(life, call)
+        return
     if call.error == _UNDER_WAY and known.kind == CONNECT and call.arguments and len(life.calling) < _MOST_CALLING:
         life.calling[call.arguments[0]] = _thing(life, call, known)
     if not call.error:
@@ -299,6 +314,18 @@ def _add_call(life: Life, call: TracedCall) -> None:
             life.program,
         )
         life.failed.append(attempt)
+
+
+_MOST_MET = 100
+"""Processes asked after that are remembered: whoever asks after more looks at them all."""
+_OF_PROCESS = re.compile(r"/proc/(\d{1,10})(?:/\w{1,20})?")
+
+
+def _asks(life: Life, call: TracedCall) -> None:
+    """Whether another process is there: it is, too, where it is another account's (kill(2), ``EPERM``)."""
+    number, signal = (*call.arguments, "", "")[:2]
+    if signal == "0" and call.error in ("", "EPERM") and number.isdigit() and len(life.met) < _MOST_MET:
+        life.met.append(Met(int(number), call.ended, life.progress))
 
 
 _UNDER_WAY = "EINPROGRESS"
@@ -334,6 +361,8 @@ def _went_well(life: Life, call: TracedCall, known: KnownCall) -> None:
     elif known.kind == RUN and thing:
         life.program, life.runs = thing, life.runs + 1
         life.ran_at = life.ran_at or call.at
+    if (asked := _OF_PROCESS.fullmatch(thing)) and len(life.met) < _MOST_MET:
+        life.met.append(Met(int(asked[1]), call.ended, life.progress))
     if thing:
         life.succeeded_as[known.kind, thing] = call.ended
         if known.descriptor is None or known.kind in (BIND, CONNECT):

@@ -18,6 +18,7 @@ import msgspec
 from hollow_chain import decoding
 from hollow_chain.facts.observed import ObservedCall
 from hollow_chain.observing.call_table import BIND, CONNECT, LOCK, LOOK, OPEN, ROOM, RUN
+from hollow_chain.observing.last_read import is_of_every_program
 from hollow_chain.observing.story import Attempt, Life, Story
 
 FILTER = "filter"
@@ -73,6 +74,7 @@ class _CallWeights(msgspec.Struct):
     library: _Reasoned
     broken_link: _Reasoned
     unknown_account: _Reasoned
+    already_runs: _Reasoned
     errors: list[_ErrorWeight]
     places: list[_PlaceFactor]
 
@@ -139,6 +141,7 @@ def _scored(
         for refused in life.refused:
             yield ended, _seen(life, refused.refused, FILTER, "", "SIGSYS", refused.at, False)
         yield from _libraries(life)
+        yield from _already_runs(story, life, ended)
         for one in life.failed:
             if not (worth := _worth(one, broken_links)):
                 continue
@@ -182,6 +185,32 @@ def _libraries(life: Life) -> Iterator[tuple[float, ObservedCall]]:
             yield 1.0, _seen(life, refused.call.name, ROOM, last, refused.call.error, refused.call.at, False)
         else:
             yield 1.0, _seen(life, "mmap", LIBRARY, last, "ENOEXEC", found[last], False)
+
+
+_FROM_FILE = 1.0
+"""Seconds between reading the number of a process and asking after it, traced."""
+_LOOKS_AT_ALL = 3
+"""Other processes that a program asks after which does not look for one by its number."""
+
+
+def _already_runs(story: Story, life: Life, ended: float) -> Iterator[tuple[float, ObservedCall]]:
+    """The file by whose number a process found that another one is there: an instance of its own program, as it takes it. Such a file is a
+    lock, and which process it names is read afterwards."""
+    others = [one for one in life.met if one.number not in story.lives and one.number > 1]
+    if not others or len({one.number for one in others}) > _LOOKS_AT_ALL:
+        return
+    last, top = others[-1], story.top(life)
+    read = [
+        (at, path)
+        for one in story.lives.values()
+        if story.top(one) is top
+        for path, at in one.read.items()
+        if at <= last.at <= at + _FROM_FILE and not is_of_every_program(path)
+    ]
+    if read:
+        numbers = _numbers()
+        near = max(numbers.step.value ** min(life.progress - last.progress, 200), numbers.already_runs.value)
+        yield near * ended, _seen(life, "kill", LOCK, max(read)[1], "EEXIST", last.at, False)
 
 
 def _seen(

@@ -10,13 +10,16 @@ from hollow_chain.sources.evidence_files import Text
 from hollow_chain.sources.local_names import add_local_names
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
+from hollow_chain.wording.last_words import final
 from hollow_chain.wording.secrets import mask_text
-from hollow_chain.wording.things import endpoints_of, paths_in, place_in
+from hollow_chain.wording.things import endpoints_of, paths_in, place_in, quoted_words
 
 _MOST_FILES = 16
 """Logs, and files of settings, of one service that are remembered."""
 _MOST_NAMED = 40
 """Places that the settings of one service name, of which each is looked at."""
+_FEW = 2
+"""Lines of settings with one word: a key, and what refers to it."""
 _MOST_LINES = 5
 """Lines of configuration that are put beside the records that complain of them."""
 
@@ -89,14 +92,17 @@ def _add_contested_claims(service: Service, reading: HostReading, configured: di
 
 
 def _lines_complained_of(events: list[Event], configured: dict[str, Text]) -> list[Event]:
-    """The lines of a service's own configuration files that log records name by file and number, or that give an account which they
-    call unknown, as records of their own. What else a record names is not opened: its words decide nothing about which files are the
-    service's."""
+    """The lines of a service's own configuration files that log records name by file and number, that give an account which they call
+    unknown, or that have a word which the run ended on, as records of their own. What else a record names is not opened: its words decide
+    nothing about which files are the service's."""
     found: dict[tuple[str, int], Event] = {}
+    ending = final([event for event in events if not event.by_manager])[-1:]
     for event in events:
         places = [place for place in (place_in(event.text),) if place is not None and place[0] in configured]
         for _, name in lines.unknown_user([event]):
             places += _lines_with_account(name, configured)
+        if any(event is one for one in ending):
+            places += _lines_with_words(quoted_words(event.text), configured)
         for path, number in places:
             text = settings.line_of(configured[path].text, number)
             if text and len(found) < _MOST_LINES:
@@ -109,6 +115,17 @@ def _lines_complained_of(events: list[Event], configured: dict[str, Text]) -> li
                     trust=configured[path].trust,
                 )
     return list(found.values())
+
+
+def _lines_with_words(words: list[str], configured: dict[str, Text]) -> list[tuple[str, int]]:
+    """Where the settings have a word that the run ended on: what stands in many lines is none that a program would stumble over."""
+    found: list[tuple[str, int]] = []
+    for word in words[:_MOST_LINES]:
+        places = [
+            (path, number) for path, text in configured.items() for number in settings.lines_with(text.text, word)
+        ]
+        found += places if len(places) <= _FEW else []
+    return found
 
 
 def _lines_with_account(name: str, configured: dict[str, Text]) -> list[tuple[str, int]]:

@@ -11,6 +11,7 @@ from hollow_chain.lazy import pattern
 from hollow_chain.reach.handles import Walker
 from hollow_chain.sources.outline import settings_of
 from hollow_chain.wording.secrets import mask_text
+from hollow_chain.wording.things import has_word
 
 MOST_FILES = 80
 """Files below a folder of settings that are read: some daemons bring a file for each module."""
@@ -105,6 +106,12 @@ def line_of(text: str, number: int) -> str:
     """One line of a configuration text, cut to a bearable length; empty where there is none."""
     lines = text.splitlines()
     return lines[number - 1].strip()[:500] if 0 < number <= len(lines) else ""
+
+
+def lines_with(text: str, word: str) -> list[int]:
+    """The numbers of the lines of a configuration text, comments aside, in which *word* stands by itself."""
+    numbered = enumerate(text.splitlines() if word in text else (), 1)
+    return [number for number, line in numbered if has_word(line, word) and not line.lstrip().startswith(_COMMENT)]
 
 
 _GENERATED = pattern(r"(?i)do(?: not|n't) (?:edit|change|modify)|generated (?:by|from|automatically)|auto(?:matically)?[ -]?generated|managed by|"

@@ -64,6 +64,8 @@ def said(one: ObservedCall) -> str:
         return f"error while loading shared libraries: {one.thing}: {says}"
     if one.kind in _ACCOUNTS and not one.thing.startswith("/"):
         return f"unknown system {one.kind} {one.thing}"
+    if one.name == "kill":
+        return f"cannot lock {one.thing}: the process that it names runs already"
     if one.name in _AS_LOCK or one.error == "EEXIST":
         return f"cannot lock {one.thing}: {_TAKEN} ({why})"
     if one.name in _FORKS and one.error == "EAGAIN":

@@ -4,6 +4,7 @@ that a long text is gone through once."""
 from __future__ import annotations
 
 import posixpath
+import re
 from ipaddress import ip_address
 
 from hollow_chain.lazy import pattern
@@ -176,6 +177,19 @@ def _is_address(text: str) -> bool:
     except ValueError:
         return False
     return True
+
+
+_QUOTED_WORD = pattern(r"(?<!\w)[\"'`\u2018\u201c](?P<word>\w[\w.:@+\-]{1,78}\w)[\"'`\u2019\u201d](?!\w)")
+
+
+def quoted_words(text: str) -> list[str]:
+    """The single words that a line puts in quotation marks, paths aside."""
+    return [match["word"] for match in _QUOTED_WORD.finditer(text)]
+
+
+def has_word(text: str, word: str) -> bool:
+    """Whether *word* stands by itself in *text*, and not within a longer one."""
+    return word in text and re.search(rf"(?<![\w\-]){re.escape(word)}(?![\w\-])", text) is not None
 
 
 def quoted_hosts(text: str) -> list[str]:

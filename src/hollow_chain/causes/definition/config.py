@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.definition.by_settings import stumbled_over
 from hollow_chain.causes.definition.given import missed_variable, refused_assignment, refused_value, unset_variable
 from hollow_chain.causes.definition.program import programs_of
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Finding, Mend
@@ -60,6 +61,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
         passed_over = list(refused_assignment(case))
         yield from passed_over or missed_variable(case)
         yield from _unread(case)
+        yield from stumbled_over(case)
         yield from _ended_on(case)
         return
     if last is not None and last.result == "watchdog":

@@ -10,7 +10,14 @@ from hollow_chain.causes.acts import give_way, remove, start
 from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.process.locks_told import complaints_of_locks, is_another, is_told, is_younger, process_of
+from hollow_chain.causes.process.locks_told import (
+    complaints_of_locks,
+    is_another,
+    is_told,
+    is_younger,
+    process_of,
+    runs_the_same,
+)
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import clock
@@ -96,15 +103,20 @@ def _foreseen(case: Case) -> Iterator[Finding]:
 
 
 def _held_places(case: Case) -> Iterator[Finding]:
-    """It ends without a reason of its own, and another process has a lock on a file of its own."""
-    for file in looked.used(case) if looked.is_silent(case) else ():
-        holder = process_of(case, file.held_by) if file.held_by else None
+    """It ends without a reason of its own, and another process has a lock on a file of its own, or is another instance of its program that
+    has put its number there."""
+    silent = looked.is_silent(case)
+    for file in looked.used(case) if failed_last(case.service) and not case.standing.well else ():
+        # Whatever it says, an instance of it that it was set to look for is worth more than an end that nothing explains.
+        holder = _instance(case, file) if not file.held_by else process_of(case, file.held_by) if silent else None
         if holder is None or holder.service == case.node.name:
             continue
         who = holder.service or holder.program or f"process {holder.process}"
+        how = "has a lock on it" if file.held_by else "runs the same program, and stands in it"
+        seen = f"{'locked by' if file.held_by else 'it names'} process {holder.process}, {who}"
         yield Finding(
-            says=f"{case.service.name} most likely cannot get {file.path}: {who} (process {holder.process}) has a lock on it.",
-            evidence=(looked.place(case, file, f"locked by process {holder.process}, {who}"), looked.ended(case)),
+            says=f"{case.service.name} most likely cannot get {file.path}: {who} (process {holder.process}) {how}.",
+            evidence=(looked.place(case, file, seen), looked.ended(case)),
             mends=(
                 Mend(
                     f"Stop {who}, and keep it from coming back, if it is not the one that should have it; then start {case.service.name}.",
@@ -116,6 +128,12 @@ def _held_places(case: Case) -> Iterator[Finding]:
             explains=("exits-with-error", "exits-at-once", "crash-loop"),
         )
         return
+
+
+def _instance(case: Case, file: File) -> Process | None:
+    """The process that runs and that a PID file names by its number, where it runs the program of the service."""
+    holder = process_of(case, file.names_process) if file.names_process and file.process_runs else None
+    return holder if holder is not None and not is_younger(holder, file) and runs_the_same(case, holder) else None
 
 
 @cause("stale-lock", Boot.OVER, states=("running", *NOT_UP), when=When.DOWN)

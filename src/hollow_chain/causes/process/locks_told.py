@@ -157,6 +157,16 @@ def is_another(case: Case, path: str, holder: Process) -> bool:
     return bool(script and holder.arguments)
 
 
+def runs_the_same(case: Case, holder: Process) -> bool:
+    """Whether a process is known to run the program of the service: by the words that it was called with, or by its path."""
+    program = case.service.program
+    if program is None or not holder.program:
+        return False
+    return program.path in holder.arguments or (
+        holder.program in _run_as(case, program) and not is_another(case, "", holder)
+    )
+
+
 def _plain_name(path: str) -> str:
     """The name of a program without the version that the name of an interpreter ends in: which one a link leads to need not be known."""
     return path.rpartition("/")[2].rstrip("0123456789.")

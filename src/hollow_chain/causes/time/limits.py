@@ -182,6 +182,10 @@ _BUSY = 0.2
 """Part of the time allowed for which a start that gets on has used a processor, at least."""
 _TIGHT = 0.5
 """Part of the time allowed that the slowest good start took, from which on the limit is what is short."""
+_SOON = 0.5
+"""Part of a start in which one has said its last word that has nothing more to say."""
+_OF_ONE_AND_MORE = 1.2
+"""Computing time by the clock of one processor, and some for what comes before the first and after the last word."""
 _TO_THE_END = 0.75
 """Part of a start after which one that still tells of its steps was getting on."""
 
@@ -194,7 +198,7 @@ def gets_on(case: Case, limit: Limit | None, needed: Needed | None) -> str:
         return ""
     if needed is not None and needed.slowest >= _TIGHT * limit.seconds:
         return f"its slowest good start took {span(needed.slowest)} of the {span(limit.seconds)} allowed"
-    if last.cpu_seconds is not None and last.cpu_seconds >= _BUSY * limit.seconds:
+    if last.cpu_seconds is not None and last.cpu_seconds >= _BUSY * limit.seconds and not went_quiet(case):
         return f"it had used {span(last.cpu_seconds)} of computing time, so it was at work"
     if progress is not None and progress.moves:
         return "it counted on between two looks"
@@ -206,6 +210,21 @@ def gets_on(case: Case, limit: Limit | None, needed: Needed | None) -> str:
     if len({event.text for event in told}) > 2 and told[-1].at >= late:
         return f"it was still telling of its steps at {clock(told[-1].at)}"
     return ""
+
+
+def went_quiet(case: Case) -> bool:
+    """Whether it said its last word in the first half of the start, and used no more of a processor in all than it can have used by then:
+    it was done, or waited, for the rest of the time."""
+    last = case.service.last
+    ended = (last.ended_at or case.host.read_at) if last is not None else None
+    if last is None or last.started_at is None or ended is None or last.cpu_seconds is None:
+        return False
+    told = [event.at for event in case.own_events() if last.started_at <= event.at <= ended]
+    spoke = (max(told) - last.started_at).total_seconds() if told else 0.0
+    return (
+        0.0 < spoke <= _SOON * (ended - last.started_at).total_seconds()
+        and last.cpu_seconds <= spoke * _OF_ONE_AND_MORE
+    )
 
 
 def longer_limit(limit: Limit | None, needed: Needed | None) -> int | None:

@@ -8,7 +8,7 @@ from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import TIMES, Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.time.limits import gets_on, limit_of, timed_out
+from hollow_chain.causes.time.limits import gets_on, limit_of, timed_out, went_quiet
 from hollow_chain.causes.time.stuck import stuck_in
 from hollow_chain.causes.words import clock, numbered, span, was_up_before
 from hollow_chain.facts.host import Event
@@ -185,7 +185,9 @@ def _was_calm(case: Case) -> float | None:
     """Its seconds of computing time, where they are few against the time that it was waited for."""
     last, limit = case.service.last, limit_of(case)
     used = last.cpu_seconds if last else None
-    return used if used is not None and limit is not None and used < _CALM * limit.seconds else None
+    if used is None or limit is None:
+        return None
+    return used if used < _CALM * limit.seconds or went_quiet(case) else None
 
 
 def _of_past(case: Case) -> Iterator[Evidence]:
