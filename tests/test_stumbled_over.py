@@ -55,7 +55,7 @@ def test_a_line_that_came_since_it_last_was_up_is_likely(desk: MadeHost) -> None
     by_manager = {"_PID": "1", "_UID": "0", "_COMM": "systemd", "UNIT": "desk.service", "_SYSTEMD_UNIT": "init.scope"}
     desk.says("init.scope", "Started desk.service.", 900, MESSAGE_ID=STARTED, **by_manager)
     desk.says("desk.service", 'DataError: can not match "berthz" to any class field')
-    assert 0.6 < told(desk).confidence < 0.95
+    assert 0.8 < told(desk).confidence < 0.95
 
 
 @pytest.mark.parametrize(

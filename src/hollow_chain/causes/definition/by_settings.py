@@ -70,7 +70,7 @@ def stumbled_over(case: Case) -> Iterator[Finding]:
             says=f"{name} stumbles over what stands in {place}: \u201c{event.text[:200]}\u201d.",
             evidence=(
                 case.quoted(event, HINT),
-                case.quoted(one, HINT),
+                case.quoted(one, TELLS if new else HINT),
                 *(
                     (case.seen(f"it came up before {file.path} was changed", FILES, changed, FITS),)
                     if new and file
