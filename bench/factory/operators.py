@@ -423,12 +423,18 @@ def _closed_data(p: Probe, draw: random.Random) -> Iterator[Break]:
 def _no_data(p: Probe, draw: random.Random) -> Iterator[Break]:
     if p.data:
         path = draw.choice(p.data)
-        yield a_way(p, f"mv {path} /var/tmp/moved-data", "path-missing|access-denied", path)
+        yield a_way(p, f"mv {path} /var/tmp/moved-data", "path-missing|access-denied|workdir-missing", path)
         yield a_way(
-            p, f"mv {path} /var/tmp/moved-data; ln -s /srv/harbor/none {path}", "path-missing|access-denied", path
+            p,
+            f"mv {path} /var/tmp/moved-data; ln -s /srv/harbor/none {path}",
+            "path-missing|access-denied|workdir-missing",
+            path,
         )
         yield a_way(
-            p, f"mv {path} /var/tmp/moved-data; touch {path}", "path-missing|access-denied|exits-with-error", path
+            p,
+            f"mv {path} /var/tmp/moved-data; touch {path}",
+            "path-missing|access-denied|workdir-missing|exits-with-error",
+            path,
         )
 
 

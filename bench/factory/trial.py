@@ -149,7 +149,8 @@ def run(trial: Trial, number: int, keep: Path | None = None) -> Outcome:
                 outcome.state = "not whole"
                 return outcome
             _break(host, trial, outcome)
-            if _is_whole(host, trial.probe, seconds=0) or (not broken.leaves_up and _is_up(host, trial.probe)):
+            settles = daemon.settle if _is_up(host, trial.probe) else 0
+            if _is_whole(host, trial.probe, seconds=settles) or (not broken.leaves_up and _is_up(host, trial.probe)):
                 outcome.state = "whole"
                 return outcome
             outcome.state = "broken"

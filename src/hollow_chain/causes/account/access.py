@@ -15,6 +15,7 @@ from hollow_chain.causes.account.policy import refused_by_policy
 from hollow_chain.causes.account.root import wants_root
 from hollow_chain.causes.acts import Act, allow
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.definition.absence import taken_out
 from hollow_chain.causes.definition.program import EXIT_EXEC, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, SAID, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, Boot, Shown, When
@@ -84,7 +85,11 @@ def access_denied(case: Case) -> Iterator[Finding]:
                 yield _told_alone(case, event, path, user)
                 return
             continue
-        yield _denied(case, event, path, found, user, tied)
+        yield (
+            _denied(case, event, path, found, user, tied)
+            if taken_out(case, path) is None
+            else _not_remade(case, event, path, found, user)
+        )
         return
     for path, way in _unreached_programs(case):
         yield _denied(case, None, path, way, user)
@@ -290,6 +295,16 @@ def _denied(case: Case, event: Event | None, path: str, found: Barrier | None, u
             "exits-with-error", "exits-at-once", "crash-loop", "config-rejected", "path-missing", "start-rate-limited", "killed",
         ),
     )  # fmt: skip
+
+
+def _not_remade(case: Case, event: Event, path: str, found: Barrier | None, user: str) -> Finding:
+    """The same of what was taken away from a place in which it was never to be made by the service: that it is gone is the reason."""
+    denied = _denied(case, event, path, found, user)
+    return replace(
+        denied,
+        evidence=tuple(replace(one, bears=HINT) for one in denied.evidence),
+        explains=tuple(name for name in denied.explains if name != "path-missing"),
+    )
 
 
 def _told_alone(case: Case, event: Event, path: str, user: str) -> Finding:

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import posixpath
 from collections.abc import Iterator
+from datetime import datetime, timedelta
 from typing import NamedTuple
 
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.finding import AFTER_RELOAD, HINT, Evidence, Mend
 from hollow_chain.causes.places import inside
+from hollow_chain.causes.rights import barrier
+from hollow_chain.causes.words import was_up_before
 from hollow_chain.facts.host import File
 from hollow_chain.wording.observed import SOURCE
 
@@ -90,6 +93,24 @@ def in_the_way(case: Case, path: str) -> File | None:
     nearest = _nearest(case, path)
     is_none = nearest is not None and nearest.exists and nearest.path != path and nearest.kind != "folder"
     return nearest if is_none else None
+
+
+_TOGETHER = timedelta(seconds=1)
+"""Within so long the content of a folder and what is known of it change by one act."""
+
+
+def taken_out(case: Case, path: str) -> datetime | None:
+    """When *path* was taken away, most likely: it is not there; its folder lets the service in, and make nothing; and it is what lies in
+    that folder that has changed since the service was last up, and not who may use it. None where that is not so."""
+    file, folder = case.file(path), case.file(path.rpartition("/")[0] or "/")
+    if file is None or file.exists or file.link_to or folder is None or not folder.exists:
+        return None
+    changed, altered = folder.changed_at, folder.altered_at
+    if changed is None or altered is None or altered - changed > _TOGETHER or not was_up_before(case, changed):
+        return None
+    found = barrier(case, path, True)
+    by_folder = found is not None and found.path == folder.path and not found.by_definition
+    return changed if by_folder and barrier(case, folder.path, False) is None else None
 
 
 _IN_A_CIRCLE = "too many levels of symbolic links"

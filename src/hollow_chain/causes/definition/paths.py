@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.called import CalledSocket, called_sockets
@@ -12,13 +12,13 @@ from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition import absence, by_settings, unfound
 from hollow_chain.causes.definition.given import missing_variables, tested_in_vain
 from hollow_chain.causes.definition.program import library_folders, programs_of
-from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.places import is_device, is_written
 from hollow_chain.causes.rights import barrier
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
-from hollow_chain.causes.words import came_to_nothing, numbered, started_since_boot
+from hollow_chain.causes.words import came_to_nothing, clock, numbered, started_since_boot
 from hollow_chain.facts.habits import folder_of, is_of_instance
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Program, is_deserted
@@ -206,9 +206,10 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     for event, path in sought.missing_below(_near_the_end(case), folder_of(service)):
         if case.file(path) is not None:
             spoken.setdefault(path, event)
+    gone = {path: (event, at) for event, path, at in _taken_out(case)}
     strict = [*program.environment_files, *_of_step(case)]
     of_test = tested_in_vain(case)
-    named = dict.fromkeys([*of_test, *strict, *spoken, *program.paths])
+    named = dict.fromkeys([*of_test, *strict, *spoken, *gone, *program.paths])
     for path in named:
         file = case.file(path)
         if path in of_test:
@@ -240,6 +241,11 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
             continue  # the log says so, and nobody looked: not enough
         if path in strict:
             yield path, [case.seen(f"the definition of {service.name} cannot do without {path}", bears=SAID)]
+        elif path in gone and path not in spoken:
+            event, at = gone[path]
+            folder = path.rpartition("/")[0]
+            fact = f"what lies in {folder} changed at {clock(at)}, since {service.name} was last up; who may use it did not"
+            yield path, [case.quoted(event, TELLS), case.seen(fact, FILES, at, FITS)]
         elif path in spoken:
             yield path, [case.quoted(spoken[path], _bears(case, spoken[path], path))]
         elif (
@@ -249,6 +255,14 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         ):
             ended = numbered(case, *_NOT_THERE, bears=SAID)
             yield path, [case.seen(f"{path} is among the arguments of {service.name}", bears=HINT), *ended]
+
+
+def _taken_out(case: Case) -> Iterator[tuple[Event, str, datetime]]:
+    """What it may not make in a folder that it was not meant to make it in."""
+    for event, path in ((event, path) for event, paths in lines.refused(_near_the_end(case)) for path in paths):
+        at = absence.taken_out(case, path)
+        if at is not None:
+            yield event, path, at
 
 
 _IS_UP = 3.0
