@@ -220,6 +220,8 @@ _MISSED = pattern(
     r"|(?i:\b(?:missing|required|undefined|unset|no|without) (?:required |mandatory )?(?:environment|env) (?:variables?|vars?)(?: named)?:? )"
     rf"[\"'`$]{{0,2}}{_V.format('listed')}\b"
     rf"|(?i:\bkey not found: )\"{_V.format('fetched')}\"|(?i:\brequired key ){_V.format('wanted')}(?i: missing value)"
+    rf"|(?i:\b(?:environment|env) (?:variable|var) (?:was |is )?not (?:found|set|defined)[: ] ?)[\"'`$]{{0,2}}{_V.format('told')}\b"
+    rf"|(?i:\b(?:fetch|find|read|get|load) (?:the )?(?:environment|env) (?:variable|var) )[\"'`$]{{0,2}}{_V.format('asked')}\b"
     r"|^[\"'`$]{0,2}(?P<alone>[A-Z][A-Z0-9]{0,30}_[A-Z0-9_]{1,30})[\"'`]? "
     r"(?i:(?:is |was )?(?:not set|not defined|unset|undefined)|is required|must be set)\b"
 )
