@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 
 from hollow_chain.facts.observed import Observation, ObservedCall, Outcome
 from hollow_chain.observing import watching
-from hollow_chain.observing.along import Along, seen_along
+from hollow_chain.observing.along import Along, names_in, seen_along
 from hollow_chain.observing.call_table import CALLS
 from hollow_chain.observing.course import Course
 from hollow_chain.observing.last_read import last_read
-from hollow_chain.observing.links import broken_links
+from hollow_chain.observing.missing import missed
 from hollow_chain.observing.story import told
 from hollow_chain.observing.trace_text import (
     TracedCall,
@@ -175,8 +175,8 @@ def test_what_a_link_says_should_be_there_is_missed(tmp_path: Path, broken: str)
         "7 1.9 +++ exited with 1 +++",
     ]
     story = told(lines, "a.service", ["/bin/a"])
-    assert broken_links(story) == {f"{tmp_path}/{broken}"}
-    found = weighed(story, frozenset(), True, broken_links(story))
+    assert missed(story, ()) == {f"{tmp_path}/{broken}": "broken_link"}
+    found = weighed(story, frozenset(), True, missed(story, ()))
     without = weighed(story, frozenset(), True)
     assert found[0].thing == f"{tmp_path}/{broken}" and found[0].weight > 0.6
     assert next(one.weight for one in without if one.thing == found[0].thing) < 0.5
@@ -185,7 +185,7 @@ def test_what_a_link_says_should_be_there_is_missed(tmp_path: Path, broken: str)
 def test_a_name_that_no_file_can_have_is_no_link() -> None:
     line = f'7 1.1 openat(AT_FDCWD</srv>, "/srv/{"a" * 300}", O_RDONLY) = -1 ENOENT (No such file or directory)'
     lines = ['7 1.0 execve("/bin/a", [""...], 0x7f) = 0', line, "7 1.9 +++ exited with 1 +++"]
-    assert broken_links(told(lines, "a.service", ["/bin/a"])) == frozenset()
+    assert not missed(told(lines, "a.service", ["/bin/a"]), ())
 
 
 def test_an_observation_is_part_of_the_facts() -> None:
@@ -397,6 +397,53 @@ def test_a_service_that_is_up_is_told_whom_it_calls_in_vain() -> None:
             "a.service", course.at, 3.0, "up", True, calls=watching._left_without(story, frozenset(), course)
         )
         assert records_of(seen) == []  # no rule takes it for a failure
+
+
+ASKS = "40 1.3 kill(99, 0) = {}"
+
+
+@pytest.mark.parametrize(
+    ("asks", "others", "finds"),
+    [
+        (ASKS.format("0"), [], True),
+        (ASKS.format("-1 EPERM (Operation not permitted)"), [], True),
+        ('40 1.3 newfstatat(AT_FDCWD</>, "/proc/99", {st_mode=S_IFDIR|0555, st_size=0, ...}, 0) = 0', [], True),
+        (ASKS.format("-1 ESRCH (No such process)"), [], False),
+        ("40 1.3 kill(99, SIGTERM) = 0", [], False),
+        ("40 1.3 kill(40, 0) = 0", [], False),
+        (ASKS.format("0"), [f"40 1.4 kill({number}, 0) = 0" for number in (101, 102, 103)], False),
+    ],
+)
+def test_a_file_by_whose_number_another_instance_is_found_is_a_lock(asks: str, others: list[str], finds: bool) -> None:
+    lines = [
+        '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+        '40 1.1 openat(AT_FDCWD</>, "/opt/lib/pidfile.py", O_RDONLY|O_CLOEXEC) = 3</opt/lib/pidfile.py>',
+        '40 1.2 openat(AT_FDCWD</>, "/var/lib/a/a.pid", O_RDONLY|O_CLOEXEC) = 3</var/lib/a/a.pid>',
+        asks,
+        *others,
+        '40 1.5 connect(4<socket:[7]>, {sa_family=AF_INET, sin_port=htons(53), sin_addr=inet_addr("10.0.0.2")}, 16) = -1 ENETUNREACH (No)',
+        "40 1.6 +++ exited with 1 +++",
+    ]
+    first = weighed(told(lines, "a.service", ["/opt/a"]), frozenset(), True)[0]
+    assert (first.kind == "lock") == finds
+    if finds:
+        assert said(first) == "cannot lock /var/lib/a/a.pid: the process that it names runs already"
+
+
+@pytest.mark.parametrize(
+    ("path", "meant"), [("/var/lib/quay77/a.pid", True), ("/var/lib/other77/a.pid", False), ("/etc/quay77/a", False)]
+)
+def test_a_folder_of_its_own_that_is_gone_is_missed(path: str, meant: bool) -> None:
+    lines = [
+        '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+        f'40 1.1 openat(AT_FDCWD</>, "{path}", O_RDONLY|O_CLOEXEC) = -1 ENOENT (No such file or directory)',
+        "40 1.6 +++ exited with 1 +++",
+    ]
+    story = told(lines, "quay77.service", ["/opt/a"])
+    found = missed(story, names_in("quay77.service", {"User": "root"}))
+    assert found == ({path: "own_folder"} if meant else {})
+    shares = [weighed(story, frozenset(), True, one)[0].weight for one in ({}, found)]
+    assert (shares[1] > shares[0]) == meant
 
 
 @pytest.mark.parametrize(("place", "kind"), [("/etc/userdb/purser.user", "user"), ("/run/userdb/crew.group", "group")])

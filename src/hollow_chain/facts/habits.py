@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from hollow_chain.facts.service import Program, Service
+from hollow_chain.lazy import pattern
 
 NOT_LOADED = "not loaded"
 """The state of a definition that the manager has not taken up, so that it is known from its file alone."""
@@ -19,9 +20,29 @@ def names_of(service: Service) -> list[str]:
 def own_names_of(service: Service) -> list[str]:
     """Those that no other service has: its own and that of its program."""
     stems = [name.rpartition(".")[0].partition("@")[0] for name in (service.name, *service.aliases)]
-    program = service.program.path.rpartition("/")[2] if service.program else ""
+    program = _name_of_program(service.program) if service.program else ""
     found = (*stems, program, *(stem.removesuffix("-server") for stem in stems))
     return [name for name in dict.fromkeys(found) if _is_name(name)]
+
+
+_INTERPRETERS = pattern(
+    r"(?i)(?:python|perl|ruby|node|nodejs|deno|bun|java|bash|sh|dash|ksh|zsh|php|lua|luajit|tclsh|guile|erl|escript|env|mono|dotnet|cmd|"
+    r"wscript|cscript|powershell|pwsh)[\d.]{0,8}(?:\.exe)?"
+)
+
+
+def is_interpreter(name: str) -> bool:
+    """Whether a program of that name runs the programs of others: what it runs is told by its arguments."""
+    return _INTERPRETERS.fullmatch(name) is not None
+
+
+def _name_of_program(program: Program) -> str:
+    """The name of what a service runs: of a script, where an interpreter runs it."""
+    name = program.path.rpartition("/")[2]
+    if not is_interpreter(name):
+        return name
+    script = next((word for word in program.arguments[1:2] if word.startswith("/")), "")
+    return script.rpartition("/")[2].partition(".")[0]
 
 
 def _is_name(name: str) -> bool:

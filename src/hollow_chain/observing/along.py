@@ -15,7 +15,7 @@ from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
 from hollow_chain.observing.last_read import last_read
-from hollow_chain.observing.links import broken_links
+from hollow_chain.observing.missing import missed
 from hollow_chain.observing.story import Story, told
 from hollow_chain.observing.waiting import waits_of
 from hollow_chain.observing.weighing import weighed
@@ -95,11 +95,16 @@ def seen_along(
     hangs = outcome == "not-up" or one.ran_out_of_time
     return Observation(
         one.name, at, round(seconds, 3), outcome, traced,
-        calls=weighed(story, good, outcome != "ended", broken_links(story), hangs) if traced else [],
+        calls=weighed(story, good, outcome != "ended", missed(story, names_in(one.name, one.unit)), hangs) if traced else [],
         waits=waits_of(story, one.waits, at.timestamp() + seconds) if hangs else [],
         read_last=(last_read(story) or None) if traced and not hangs else None,
         known_good=bool(good),
     )  # fmt: skip
+
+
+def names_in(name: str, unit: dict[str, Any]) -> set[str]:
+    """The names that the own folders of a unit bear: its own, and that of its account."""
+    return {name.rpartition(".")[0].partition("@")[0], str(unit.get("User") or "")} - {"", "root"}
 
 
 def run_of(unit: dict[str, Any]) -> bytes:

@@ -13,12 +13,12 @@ from hollow_chain.facts.observed import Observation, ObservedCall, ObservedPart,
 from hollow_chain.mend.hands import NotDone
 from hollow_chain.mend.systemd_calls import Manager
 from hollow_chain.observing import good_starts
-from hollow_chain.observing.along import TIMEOUT, Along, needed_by, run_of, seen_along, story_of
+from hollow_chain.observing.along import TIMEOUT, Along, names_in, needed_by, run_of, seen_along, story_of
 from hollow_chain.observing.call_table import BIND, CONNECT, traced_names
 from hollow_chain.observing.course import SETTLED, Course, Tell, Turn, WatchWish
 from hollow_chain.observing.last_read import last_read
-from hollow_chain.observing.links import broken_links
 from hollow_chain.observing.looks import look, processes_of, size
+from hollow_chain.observing.missing import missed
 from hollow_chain.observing.story import Story
 from hollow_chain.observing.waiting import waits_of
 from hollow_chain.observing.weighing import asked_again, signature, signatures, weighed
@@ -93,7 +93,7 @@ def observed(wish: WatchWish, tell: Tell, turn: Turn) -> tuple[Observation, ...]
         story = story_of(unit, wish.unit, lines, wish.programs, course.processes)
     of_others = (seen_along(one, course.outcome, course.at, course.seconds, lines, bool(lines)) for one in course.along)
     return (
-        _observation(wish, course, story, bool(lines), why_not),
+        _observation(wish, course, story, bool(lines), why_not, names_in(wish.unit, unit)),
         *[seen for seen in of_others if seen is not None][:_MOST_ALONG],
     )
 
@@ -202,7 +202,9 @@ def _ask_of_others(manager: Manager, course: Course) -> None:
 _REFUSED_LISTENERS = ("EADDRINUSE", "EADDRNOTAVAIL", "EACCES", "EPERM")
 
 
-def _observation(wish: WatchWish, course: Course, story: Story, traced: bool, why_not: str) -> Observation:
+def _observation(
+    wish: WatchWish, course: Course, story: Story, traced: bool, why_not: str, names: set[str]
+) -> Observation:
     good = good_starts.known(wish.unit) if traced else frozenset()
     calls = []
     if traced and course.outcome == "up":
@@ -211,7 +213,7 @@ def _observation(wish: WatchWish, course: Course, story: Story, traced: bool, wh
         good_starts.keep(wish.unit, signatures(story) - {signature(one.name, one.error, one.thing) for one in calls})
     hung = course.outcome == "not-up" or (course.outcome == "failed" and course.result == TIMEOUT)
     if traced and course.outcome != "up":
-        calls = weighed(story, good, course.outcome != "ended", broken_links(story), hung)
+        calls = weighed(story, good, course.outcome != "ended", missed(story, names), hung)
     waits: list[ObservedWait] = []
     if hung:
         waits = waits_of(story, course.waits, course.at.timestamp() + course.seconds)

@@ -8,10 +8,11 @@ comes to is then its share of them all.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from functools import cache
 from pathlib import Path
+from types import MappingProxyType
 
 import msgspec
 
@@ -75,6 +76,7 @@ class _CallWeights(msgspec.Struct):
     broken_link: _Reasoned
     unknown_account: _Reasoned
     already_runs: _Reasoned
+    own_folder: _Reasoned
     errors: list[_ErrorWeight]
     places: list[_PlaceFactor]
 
@@ -113,15 +115,16 @@ def weighed(
     story: Story,
     good: frozenset[str],
     failed: bool,
-    broken_links: frozenset[str] = frozenset(),
+    missed: Mapping[str, str] = MappingProxyType({}),
     hung: bool = False,
 ) -> list[ObservedCall]:
     """The calls that may have ended the start, the weightiest first, each with its share. *good*: what fails in good starts too;
-    *failed*: whether the start ended badly, and not just without leaving anything; *broken_links*: where links lead nowhere; *hung*:
+    *failed*: whether the start ended badly, and not just without leaving anything; *missed*: paths that were meant to be there, and
+    by which row of the table; *hung*:
     whether it came to its limit, or is still under way."""
     again = asked_again(story) if hung else frozenset()
     scored: dict[tuple[str, str], tuple[float, ObservedCall]] = {}
-    for score, one in _scored(story, good, failed, broken_links, again):
+    for score, one in _scored(story, good, failed, missed, again):
         key = one.error, one.thing or one.name
         if score >= scored.get(key, (0.0, one))[0]:  # of equal ones the last, which is nearest to the end
             scored[key] = score, one
@@ -132,7 +135,7 @@ def weighed(
 
 
 def _scored(
-    story: Story, good: frozenset[str], failed: bool, broken_links: frozenset[str], again: frozenset[tuple[str, str]]
+    story: Story, good: frozenset[str], failed: bool, missed: Mapping[str, str], again: frozenset[tuple[str, str]]
 ) -> Iterator[tuple[float, ObservedCall]]:
     tops = story.tops()
     hangs = failed and bool(tops) and tops[-1].end is None
@@ -143,7 +146,7 @@ def _scored(
         yield from _libraries(life)
         yield from _already_runs(story, life, ended)
         for one in life.failed:
-            if not (worth := _worth(one, broken_links)):
+            if not (worth := _worth(one, missed)):
                 continue
             # What is left of an error however much is done after it tells that it is no search.
             near = (
@@ -248,14 +251,15 @@ def sought_in_vain(story: Story) -> set[str]:
     }
 
 
-def _worth(one: Attempt, broken_links: frozenset[str]) -> float:
+def _worth(one: Attempt, missed: Mapping[str, str]) -> float:
     row = _by_error().get(one.call.error)
     if row is None:
         return 0.0
     if _ACCOUNT.fullmatch(one.thing) and one.call.error == "ENOENT":
         return _numbers().unknown_account.value
-    if one.thing in broken_links and one.call.error == "ENOENT":
-        return _numbers().broken_link.value
+    if one.thing in missed and one.call.error == "ENOENT":
+        row_of_missed: _Reasoned = getattr(_numbers(), missed[one.thing])
+        return row_of_missed.value
     kinds = row.kinds
     kind = "write" if one.writes and f"{one.known.kind} to write" not in kinds else f"{one.known.kind} to write"
     kind = kind if one.writes and kind in kinds else one.known.kind

@@ -9,11 +9,11 @@ from collections.abc import Callable
 import msgspec
 
 from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS
+from hollow_chain.facts.habits import is_interpreter
 from hollow_chain.facts.host import File, Host
 from hollow_chain.families import family_of
 from hollow_chain.families.entries import PLAIN
 from hollow_chain.registering.systemd_form import Chosen
-from hollow_chain.registering.twins import INTERPRETERS
 from hollow_chain.registering.wish import OWN, Wish
 
 Look = Callable[[str], File | None]
@@ -25,7 +25,7 @@ _SHARED_FOLDERS = re.compile(r"^(/usr(/local)?)?/s?bin(/|$)|^/usr/lib(exec)?(/|$
 def name_of(wish: Wish) -> str:
     """A name made from that of the program, or of the script that it runs."""
     path = wish.program
-    if INTERPRETERS.match(re.split(r"[\\/]", path)[-1]):
+    if is_interpreter(re.split(r"[\\/]", path)[-1]):
         path = next((word for word in wish.arguments if not word.startswith("-")), path)
     stem = _ENDINGS.sub("", re.split(r"[\\/]", path.rstrip("\\/"))[-1])
     return re.sub(r"[^A-Za-z0-9:_.-]+", "-", stem).strip("-.")

@@ -6,14 +6,11 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from hollow_chain.facts.habits import is_interpreter
 from hollow_chain.facts.host import Host
 from hollow_chain.facts.service import Service
 
 _NUMBERED = re.compile(r"[\s_.-]{0,3}(?:\(?\d{1,3}\)?|copy|new|old|test|bak)$", re.IGNORECASE)
-INTERPRETERS = re.compile(
-    r"^(python[\d.]*|perl|ruby|node|java|bash|sh|dash|php[\d.]*|env|mono|dotnet|cmd\.exe|wscript\.exe)(\.exe)?$",
-    re.IGNORECASE,
-)
 
 
 class Twin(NamedTuple):
@@ -37,7 +34,7 @@ def work_of(service: Service) -> tuple[str, ...]:
         return (program.library.casefold(),) if program.library else ()
     words = [program.path, *program.arguments[1:]]
     name = re.split(r"[\\/]", program.path)[-1]
-    if INTERPRETERS.match(name):  # then the script is the program
+    if is_interpreter(name):  # then the script is the program
         script = next((word for word in words[1:] if re.search(r"[\\/]", word)), "")
         return (script.casefold(),) if script else ()
     return tuple(word.casefold() for word in words)
