@@ -64,3 +64,18 @@ def test_the_line_that_says_why(text: str, reason: str) -> None:
 )  # fmt: skip
 def test_what_only_closes_a_run(text: str, is_closing: bool) -> None:
     assert closes(text) is is_closing
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("a.service: Scheduled restart job, restart counter is at 1.", False),
+        ("a.service: Consumed 2.651s CPU time.", False),
+        ("a.service: Deactivated successfully.", False),
+        ("Started a.service - Ferry desk.", False),
+        ("a.service: Found left-over process 99 (tided) in control group while starting unit. Ignoring.", True),
+    ],
+)
+def test_what_the_manager_does_as_a_rule_is_no_last_word(text: str, told: bool) -> None:
+    event = Event(at=NOON, text=text, service="a.service", by_manager=True)
+    assert telling([event]) == [event] * told

@@ -40,7 +40,7 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
         for e in events
         if e.text.strip()
         and not e.text.startswith(NOISE)
-        and not (e.by_manager and (e.code in _ONLY_THAT or e.text.endswith(_BARS)))
+        and not (e.by_manager and (e.code in _ONLY_THAT or e.text.endswith(_BARS) or _is_routine(e)))
     ]
     own = _without_help([e for e in spoken if not e.by_manager and not e.source.startswith(CONFIGURATION)])
     severe = [e for e in own if e.level in SEVERE_LEVELS or says(e.text, "severe") or _RAISED.match(e.text)]
@@ -53,6 +53,11 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
     if reason is not None:
         found = [*(e for e in found if e.at <= reason.at and e is not reason and not closes(e.text)), reason]
     return found[-most:]
+
+
+def _is_routine(event: Event) -> bool:
+    """Whether a record of the manager's only tells what it does, with the name of the unit before it."""
+    return event.text.removeprefix(f"{event.service}: ").startswith((*NOISE, "Deactivated successfully"))
 
 
 _HELP = pattern(r"(?i)^\s{0,8}usage\b")
