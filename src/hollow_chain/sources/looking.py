@@ -321,8 +321,8 @@ def _sought_by_name(host: Host, events: list[Event]) -> dict[str, list[str]]:
 def _paths_quoted(events: list[Event]) -> dict[str, list[str]]:
     quoted: dict[str, dict[str, None]] = {}
     for event in events:
-        for path in (
-            [event.call.thing] if event.call is not None and event.call.thing.startswith("/") else paths_in(event.text)
-        ):
+        called = [event.call.thing] if event.call is not None and event.call.thing.startswith("/") else None
+        source = event.source.removeprefix(lines.CONFIGURATION)
+        for path in (*(called or paths_in(event.text)), *([source] if source != event.source else ())):
             quoted.setdefault(event.service, {})[path] = None
     return {name: list(paths)[:_MOST_PATHS] for name, paths in quoted.items()}

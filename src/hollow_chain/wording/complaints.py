@@ -9,7 +9,7 @@ from hollow_chain.lazy import pattern
 from hollow_chain.wording import forms
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.lines import BEFORE, CONFIGURATION, SEVERE_LEVELS, is_call_error, is_set_in, of_one_breath
-from hollow_chain.wording.things import endpoints_of, line_in, paths_in, place_in
+from hollow_chain.wording.things import endpoints_of, is_program_place, line_in, paths_in, place_in
 
 _SOURCE_CODE = pattern(
     r"(?i)\.(?:py|pm|pl|c|cc|cpp|cxx|h|hpp|go|[cm]?js|tsx?|rb|java|kts?|scala|groovy|clj|lua|rs|cs|fs|vb|php|tcl|zig|nim|cr|swift|dart|erl|exs?|hs|mli?|lisp|scm|jl|f90|adb|pas|cobol|cbl)$"
@@ -35,8 +35,9 @@ class ConfigError(NamedTuple):
 
 
 def is_source(path: str) -> bool:
-    """Whether a file is a part of a program by its name, so that a place in it is none in a configuration."""
-    return bool(_SOURCE_CODE.search(path) or _SHELL_SCRIPT.search(path))
+    """Whether a file is a part of a program by its name, so that a place in it is none in a configuration; what lies in /etc is one,
+    whatever language it is in (hier(7))."""
+    return bool((_SOURCE_CODE.search(path) and not path.startswith("/etc/")) or _SHELL_SCRIPT.search(path))
 
 
 def config_errors(events: list[Event]) -> list[ConfigError]:
@@ -115,13 +116,14 @@ _LONGEST_TRACE = 60
 
 
 def _in_trace_before(events: list[Event], index: int) -> list[str]:
-    """Files of settings that the calls name of a trace that ends in a complaint, the last first."""
+    """Files of settings and data that the calls name of a trace that ends in a complaint, the last first."""
     found: list[str] = []
     for event in reversed(events[max(0, index - _LONGEST_TRACE) : index]):
         if not event.text[:1].isspace():
             break
         # A line of the program is set in, and what it is about stands in quotes: where in the program is told by another line.
-        found += [path for path in paths_in(event.text) if "/etc/" in path and not says(event.text, "in code")]
+        named = [] if says(event.text, "in code") else paths_in(event.text)
+        found += [path for path in named if "/etc/" in path or not (is_source(path) or is_program_place(path))]
     return found
 
 

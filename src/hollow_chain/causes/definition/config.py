@@ -14,6 +14,8 @@ from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rights import barrier
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing, failed_last
+from hollow_chain.causes.words import came_up_after
+from hollow_chain.facts.host import Event, File
 from hollow_chain.facts.service import MOUNTS, Service
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
@@ -79,7 +81,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
     where = place or only or "its configuration"
     at = f" at {place}" if place else f", most likely {only}" if only else ""
     yield Finding(
-        says=f"{service.name} refuses its configuration{at}: \u201c{best.event.text[:200]}\u201d.",
+        says=f"{service.name} refuses its configuration{at}: \u201c{_sentence(own, best)}\u201d.",
         evidence=(
             case.quoted(best.event, bears),
             # That it ended with an error agrees with a complaint about a place; of words alone it makes no more.
@@ -93,6 +95,26 @@ def config_rejected(case: Case) -> Iterator[Finding]:
         mends=(_correct(case, best.path, where),),
         explains=("exits-with-error", "crash-loop", "exits-at-once"),
     )
+
+
+def _sentence(own: list[Event], one: ConfigError) -> str:
+    """What a complaint says: of one that ends in a colon with the next line, of one that only names its place the error behind that."""
+    said = one.event.text.strip()
+    at = next((n for n, event in enumerate(own) if event is one.event), len(own))
+    after = [
+        text
+        for event in own[at + 1 : at + 1 + _NEAR]
+        if (text := event.text.strip()) and event.source == one.event.source
+    ]
+    if said in (one.path, f"{one.path}:{one.line}"):
+        said = next((text for text in after if says(text, "severe", "rejected")), said)
+    elif said.endswith(":") and after:
+        said = f"{said} {after[0]}"
+    return said[:200]
+
+
+_NEAR = 6
+"""Lines behind a complaint in which it goes on: a line of the source, and marks below it."""
 
 
 def _is_absent(case: Case, one: ConfigError) -> bool:
@@ -125,8 +147,13 @@ def _only_settings(case: Case) -> str:
         program.paths if program is not None and case.service.last is not None and not case.service.last.step else ()
     )
     files = [case.file(path) for path in named if _SETTINGS_NAME.search(path)]
-    there = [file.path for file in files if file is not None and file.exists and file.kind == "file"]
-    return there[0] if len(there) == 1 else ""
+    there = [file for file in files if file is not None and file.exists and file.kind == "file"]
+    return there[0].path if len(there) == 1 and not _came_up_with(case, there[0]) else ""
+
+
+def _came_up_with(case: Case, file: File) -> bool:
+    """Whether it came up with that very content before: then it is not that."""
+    return file.changed_at is not None and came_up_after(case, file.changed_at)
 
 
 def _unread(case: Case) -> Iterator[Finding]:

@@ -8,8 +8,20 @@ from itertools import pairwise
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, AFTER_RESTART, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
+from hollow_chain.causes.finding import (
+    AFTER_RELOAD,
+    AFTER_RESTART,
+    DOUBT,
+    FITS,
+    HINT,
+    SAID,
+    TELLS,
+    Evidence,
+    Finding,
+    Mend,
+)
 from hollow_chain.causes.standing import failed_last
+from hollow_chain.causes.words import came_up_after
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
@@ -98,14 +110,26 @@ def refused_value(case: Case, own: list[Event]) -> Iterator[Finding]:
             name, service = given[value], case.service
             yield Finding(
                 says=f"{service.name} cannot use {value!r}, which its definition gives it as {name}: \u201c{event.text[:200]}\u201d.",
-                evidence=(
-                    case.quoted(event, SAID),
-                    case.seen(f"{name} of {service.name} is {value!r}", "definition", bears=SAID),
-                ),
+                evidence=_called_with(case, event, f"{name} of {service.name} is {value!r}", SAID),
                 mends=(Mend(f"Correct {name} in the definition of {service.name}.", AFTER_RELOAD),),
                 explains=("exits-with-error", "crash-loop", "exits-at-once"),
             )
             return
+
+
+def _called_with(case: Case, event: Event, fact: str, bears: str) -> tuple[Evidence, ...]:
+    """The words about what it is called with, and what its definition has of that. Where neither that nor its program was changed since it
+    came up, the words speak of what followed from something else, most likely."""
+    program = case.file(case.service.program.path) if case.service.program is not None else None
+    definition = case.service.definition
+    changed = [
+        definition.changed_at if definition else None,
+        program.altered_at or program.changed_at if program else None,
+    ]
+    if None in changed or not came_up_after(case, max(at for at in changed if at is not None)):
+        return case.quoted(event, SAID), case.seen(fact, "definition", bears=bears)
+    same = "it came up before, called with the same, and by the same program"
+    return case.quoted(event, FITS), case.seen(fact, "definition", bears=HINT), case.seen(same, bears=DOUBT)
 
 
 def _refused_option(case: Case, own: list[Event]) -> Finding | None:
@@ -131,7 +155,7 @@ def _refused_option(case: Case, own: list[Event]) -> Finding | None:
             continue
         return Finding(
             says=f"{says_so}: \u201c{event.text[:200]}\u201d.",
-            evidence=(case.quoted(event, SAID), case.seen(fact, "definition", bears=FITS)),
+            evidence=_called_with(case, event, fact, FITS),
             mends=(Mend(f"Correct the command line of {name} in its definition.", AFTER_RELOAD),),
             explains=("exits-with-error", "crash-loop", "exits-at-once"),
         )

@@ -251,6 +251,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         elif (
             (is_device(path) or not path.startswith(_VOLATILE))
             and not spoken
+            and not _is_a_log_to_be(case, path)
             and not (service.last is not None and service.last.step)
         ):
             ended = numbered(case, *_NOT_THERE, bears=SAID)
@@ -263,6 +264,12 @@ def _taken_out(case: Case) -> Iterator[tuple[Event, str, datetime]]:
         at = absence.taken_out(case, path)
         if at is not None:
             yield event, path, at
+
+
+def _is_a_log_to_be(case: Case, path: str) -> bool:
+    """Whether a path that nobody calls absent is one of a log, in a folder that is there: programs make these themselves."""
+    folder = case.file(path.rpartition("/")[0])
+    return path.startswith("/var/log/") and folder is not None and folder.exists and barrier(case, path, True) is None
 
 
 _IS_UP = 3.0
