@@ -197,6 +197,8 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     skip = {program.path, program.folder, *(path for path, _ in programs_of(case))}
     spoken: dict[str, Event] = {}
     for event, path in lines.missing_paths(_near_the_end(case)):
+        if _is_one_of_several(case, event, path):
+            continue
         if event.call is not None or path not in spoken or spoken[path].call is None:
             spoken[path] = event
     for event, path in lines.unopened_paths(_near_the_end(case)):
@@ -264,6 +266,16 @@ def _taken_out(case: Case) -> Iterator[tuple[Event, str, datetime]]:
         at = absence.taken_out(case, path)
         if at is not None:
             yield event, path, at
+
+
+_CHOICE = pattern(r"[\[(]\s?['\"]?(?P<places>/[^\[\]()]{1,2000})[\])]")
+
+
+def _is_one_of_several(case: Case, event: Event, path: str) -> bool:
+    """Whether a line lists places of which one would do, and another one of them is there: it is not for want of this one."""
+    choice = _CHOICE.search(event.text)
+    others = [one for one in paths_in(choice["places"]) if one != path] if choice is not None else []
+    return any((file := case.file(one)) is not None and file.exists for one in others)
 
 
 def _is_a_log_to_be(case: Case, path: str) -> bool:

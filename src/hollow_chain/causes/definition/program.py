@@ -17,6 +17,7 @@ from hollow_chain.causes.standing import NO_TRY_SINCE_BOOT, failed_last
 from hollow_chain.causes.words import numbered, tells_of_an_end
 from hollow_chain.facts.host import Event, File
 from hollow_chain.families.steps import EXIT_NOT_FOUND, EXIT_NOT_RUN
+from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines, sought
 from hollow_chain.wording.forms import read, says
 from hollow_chain.wording.last_words import telling
@@ -47,6 +48,7 @@ def program_missing(case: Case) -> Iterator[Finding]:
     )
     yield from _not_found(case)
     yield from unfound.commands(case)
+    yield from _odd_heading(case)
     for path, file in programs_of(case):
         if file is not None and not file.exists:
             link = absence.broken_link(case, path)
@@ -79,6 +81,27 @@ def program_missing(case: Case) -> Iterator[Finding]:
                 ),
                 explains=(*ENDS, "path-missing"),
             )
+
+
+_ODD = pattern(r"\benv: [\"'\u2018](?P<name>[\w.+\-]{1,60})\\r[\"'\u2019]: ")
+"""How env(1) says that it does not find a program whose name ends in a carriage return."""
+
+
+def _odd_heading(case: Case) -> Iterator[Finding]:
+    """A script whose first line has an interpreter sought by its name, and a carriage return behind that."""
+    program, last = case.service.program, case.service.last
+    if program is None or last is None or last.exit_status != EXIT_NOT_FOUND:
+        return
+    for event in case.own_events()[::-1]:
+        if (odd := _ODD.search(event.text)) is not None:
+            what = f"{odd['name']} with a carriage return behind it"
+            yield Finding(
+                says=f"The program of {case.service.name}, {program.path}, needs {what}, which is not there.",
+                evidence=(case.quoted(event, SAID), *_exec_evidence(case)),
+                mends=(Mend(f"Give {program.path}, or the script that it runs, the line ends of this system."),),
+                explains=(*ENDS, "path-missing"),
+            )
+            return
 
 
 def _not_found(case: Case) -> Iterator[Finding]:
