@@ -626,7 +626,7 @@ def _calls(p: Probe, _: random.Random) -> Iterator[Break]:
         "SYS",
     )
     text = service("SystemCallFilter=~socket bind listen\\nSystemCallErrorNumber=EPERM\\nRestart=no")
-    yield a_way(p, drop_in(p, text), "call-forbidden|access-denied|port-forbidden", "SystemCallFilter")
+    yield a_way(p, drop_in(p, text), "call-forbidden|access-denied|port-forbidden|listener-off", "SystemCallFilter")
 
 
 @operator("kinds of network forbidden")
@@ -634,7 +634,7 @@ def _families(p: Probe, _: random.Random) -> Iterator[Break]:
     yield a_way(
         p,
         drop_in(p, service("RestrictAddressFamilies=AF_UNIX\\nRestart=no")),
-        "call-forbidden|access-denied",
+        "call-forbidden|access-denied|listener-off",
         "RestrictAddressFamilies",
     )
 

@@ -16,6 +16,8 @@ from hollow_chain.facts.service import Claim
 from hollow_chain.lazy import pattern
 from hollow_chain.sources.outline import OutlineBlock, OutlineSetting, settings_of
 
+ARGUMENTS = "arguments"
+"""The source of a claim that the command line makes."""
 MOST_CLAIMS = 32
 """Endpoints that are taken from one text: a list of ports of a firewall is no list of what is listened on."""
 MOST_FOUND = 500
@@ -82,7 +84,7 @@ def claims_of_arguments(arguments: list[str]) -> list[Claim]:
         if value and 0 < int(value["port"]) < 65536:
             unsure = not (value["address"] or _LISTENS.search(key) or is_plain(key))
             found.append(
-                Claim(port=int(value["port"]), address=_plain(value["address"]), source="arguments", unsure=unsure)
+                Claim(port=int(value["port"]), address=_plain(value["address"]), source=ARGUMENTS, unsure=unsure)
             )
         elif given in ("0", "off", "none") and "port" in key.lower():
             found.append(Claim(port=0, source=f"arguments: {option} {given}"[:80], switched_off=True))

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from hollow_chain.facts.confined import CALLS, kept_from_sockets
 from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service, is_deserted
 from hollow_chain.sources import called_endpoints, claims, logs, logs_unnamed, settings
+from hollow_chain.sources.endpoint_settings import ARGUMENTS
 from hollow_chain.sources.evidence_files import Text
 from hollow_chain.sources.local_names import add_local_names
 from hollow_chain.sources.reading import HostReading
@@ -84,11 +86,16 @@ def add(reading: HostReading) -> None:
 
 def _add_contested_claims(service: Service, reading: HostReading, configured: dict[str, Text]) -> None:
     """Of what a service that is up is set to listen on, only those ports that somebody else has: settings say more than what is meant
-    now, and a port that nobody has may not be wanted."""
+    now, and a port that nobody has may not be wanted; all that is sure where it has no socket, and its definition may be why."""
     others = {listener.port for listener in reading.host.listeners if listener.service != service.name}
     kept = list(service.claims)
     claims.add(service, reading.evidence, configured)
-    service.claims = [claim for claim in service.claims if claim in kept or claim.port in others]
+    deaf = reading.host.sockets_read and all(one.service != service.name for one in reading.host.listeners)
+    by = kept_from_sockets(service) if deaf else ""
+    barred = {
+        claim.port for claim in service.claims if by and not claim.unsure and (by != CALLS or claim.source == ARGUMENTS)
+    }
+    service.claims = [claim for claim in service.claims if claim in kept or claim.port in others | barred]
 
 
 def _lines_complained_of(events: list[Event], configured: dict[str, Text]) -> list[Event]:

@@ -7,12 +7,13 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from hollow_chain.causes.case import MANAGER, SOCKETS, Case
-from hollow_chain.causes.finding import AFTER_RESTART, FITS, HINT, SAID, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, AFTER_RESTART, FITS, HINT, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot
 from hollow_chain.causes.reached import Sought, answers, sought
 from hollow_chain.causes.rule import cause
 from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.words import clock
+from hollow_chain.facts.confined import CALLS, kept_from_sockets
 from hollow_chain.facts.endpoints import is_loopback, of_claim, of_listener
 from hollow_chain.facts.host import Listener
 from hollow_chain.facts.service import Claim
@@ -138,12 +139,16 @@ def _off(
     up = case.service.last.up_at if case.service.last else None
     evidence.append(case.seen(f"{name} runs{f' since {clock(up)}' if up else ''}", MANAGER, bears=HINT))
     evidence.append(case.seen(f"its sockets: {_listed(own)}", SOCKETS, bears=FITS))
+    mend = Mend(f"Switch the network listener of {name} on, on an address that its clients reach.", AFTER_RESTART)
+    if (by := "" if own else kept_from_sockets(case.service)) and not off:
+        set_to = f"{by} is set for {name}" + ("" if by == CALLS else ", and lets it use no socket of a network")
+        evidence.append(case.seen(set_to, "definition", bears=HINT if by == CALLS else FITS))
+        how += f"; {by} of its definition {'may keep' if by == CALLS else 'keeps'} it from that"
+        mend = Mend(f"Widen {by} in the definition of {name} by what it needs to listen, and no more.", AFTER_RELOAD)
     return Finding(
         says=f"{name} runs, but {how}.",
         evidence=tuple(evidence),
-        mends=(
-            Mend(f"Switch the network listener of {name} on, on an address that its clients reach.", AFTER_RESTART),
-        ),
+        mends=(mend,),
         explains=("port-not-fixed",),
     )
 
