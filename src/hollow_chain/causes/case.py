@@ -20,6 +20,7 @@ from hollow_chain.facts.service import Service, has_its_tasks, is_deserted
 from hollow_chain.families import Family
 from hollow_chain.families.messages import STARTED, STARTING, STOPPING
 from hollow_chain.families.times import ENDED_AT_ONCE
+from hollow_chain.wording.forms import says
 from hollow_chain.wording.last_words import final
 from hollow_chain.wording.observed import SURE
 from hollow_chain.wording.settled import does_without, of_steps_before, outlived, unsettled
@@ -232,9 +233,11 @@ class Case(msgspec.Struct, frozen=True):
         service, standing = self.node.service, self.standing
         true = When.ANY if standing is Standing.UP else When.DOWN
         if not standing.well:
-            true |= When.UNWELL | When.STRAINED
+            true |= When.UNWELL | When.STRAINED | When.REFUSED
             if service is not None and (failed_last(service) or self.was_seen_not_to_come_up):
                 true |= When.FAILED | When.SPOKE if self.own_events() else When.FAILED
+        elif self.asked and any(says(event.text, "denied") for event in self.own_events()):
+            true |= When.REFUSED
         if service is not None and service.usage is not None and has_its_tasks(service):
             true |= When.STRAINED
         return true | When.LICENSED if self.node.name in self.index.license_servers and service is not None else true

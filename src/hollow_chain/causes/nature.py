@@ -37,6 +37,8 @@ class When(Flag):
     """That, and the program said something in it."""
     STRAINED = auto()
     """It is not well by itself, or has as many tasks as it may have."""
+    REFUSED = auto()
+    """It is not well by itself, or is asked about and says in this run that it was refused something."""
     LICENSED = auto()
     """It is the service of a license server."""
 

@@ -12,6 +12,7 @@ from hollow_chain.sources.evidence_files import Text
 from hollow_chain.sources.local_names import add_local_names
 from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
+from hollow_chain.wording.forms import says
 from hollow_chain.wording.last_words import final
 from hollow_chain.wording.secrets import mask_text
 from hollow_chain.wording.things import endpoints_of, paths_in, place_in, quoted_words
@@ -39,8 +40,6 @@ def add(reading: HostReading) -> None:
         configured = claims.configuration(service, reader)
         if down or service.name in reading.chosen:
             claims.add(service, reader, configured)
-        else:
-            _add_contested_claims(service, reading, configured)
         named = [*program.log_files, *(path for path in program.paths if "log" in path)]
         program.generated = (
             settings.generated({path: text.text for path, text in configured.items() if text.whole}) or None
@@ -57,6 +56,8 @@ def add(reading: HostReading) -> None:
         program.settings_paths = list(dict.fromkeys(program.settings_paths))[:_MOST_FILES]
         said = logs.own_records(service, named, reader)
         told = [*(e for e in host.events if e.service == service.name), *said]
+        if not (down or service.name in reading.chosen):
+            _add_claims_in_doubt(service, reading, configured, told)
         return [*said, *_lines_complained_of(told, configured)]
 
     def add_unspoken(service: Service) -> None:
@@ -84,9 +85,12 @@ def add(reading: HostReading) -> None:
     claims.add_to_sought(reading, failed)
 
 
-def _add_contested_claims(service: Service, reading: HostReading, configured: dict[str, Text]) -> None:
+def _add_claims_in_doubt(
+    service: Service, reading: HostReading, configured: dict[str, Text], told: list[Event]
+) -> None:
     """Of what a service that is up is set to listen on, only those ports that somebody else has: settings say more than what is meant
-    now, and a port that nobody has may not be wanted; all that is sure where it has no socket, and its definition may be why."""
+    now, and a port that nobody has may not be wanted. Where it has no socket at all, those too that it says it listens on, and all that is
+    sure if its definition may be why."""
     others = {listener.port for listener in reading.host.listeners if listener.service != service.name}
     kept = list(service.claims)
     claims.add(service, reading.evidence, configured)
@@ -95,7 +99,14 @@ def _add_contested_claims(service: Service, reading: HostReading, configured: di
     barred = {
         claim.port for claim in service.claims if by and not claim.unsure and (by != CALLS or claim.source == ARGUMENTS)
     }
-    service.claims = [claim for claim in service.claims if claim in kept or claim.port in others | barred]
+    started = service.last.started_at if service.last is not None else None
+    spoken = [
+        e
+        for e in told
+        if deaf and not e.by_manager and started is not None and e.at >= started and says(e.text, "listening")
+    ]
+    meant = others | barred | {port for event in spoken for _, port in endpoints_of(event.text)}
+    service.claims = [claim for claim in service.claims if claim in kept or claim.port in meant]
 
 
 def _lines_complained_of(events: list[Event], configured: dict[str, Text]) -> list[Event]:

@@ -41,7 +41,7 @@ from hollow_chain.wording.things import is_program_place, paths_in
     answered_by=(ACCOUNT,),
     states=("running", *NOT_UP),
     shown=Shown(5, "exit-code", "access is denied", 5),
-    when=When.UNWELL,
+    when=When.REFUSED,
 )
 def access_denied(case: Case) -> Iterator[Finding]:
     """Its account, or its confinement, may not read, write or enter something.
@@ -53,6 +53,8 @@ def access_denied(case: Case) -> Iterator[Finding]:
     Against: a path that is not there; a refused port (then that is the cause).
     Mend: the smallest right that is enough.
     """
+    if case.standing.well:
+        yield from _unread_while_up(case)
     if case.standing.well or (case.service.state == "stopped" and not came_to_nothing(case)):
         return
     user = account_of(case)
@@ -121,6 +123,24 @@ def access_denied(case: Case) -> Iterator[Finding]:
         yield from _closed_places(case, user)
     lacked = list(refused_rights(case, user))
     yield from lacked or _without_rights(case, user)
+
+
+def _unread_while_up(case: Case) -> Iterator[Finding]:
+    """It is up, and by its own words could not read a file that its command line names: it does not run as it is set to."""
+    if case.state != "running" or case.service.program is None:
+        return
+    for event, path, _ in _refused(case):
+        file, found = case.file(path), barrier(case, path, False)
+        is_named = path in case.service.program.paths or path in places.words_of(case.service)
+        if not is_named or found is None or file is None or not file.exists or file.kind != "file" or event.by_manager:
+            continue
+        denied = _denied(case, event, path, found, account_of(case))
+        yield replace(
+            denied,
+            says=f"{case.service.name} runs without {path}, which its definition names, and which its account may not read: {found.why}.",
+            explains=("listener-off",),
+        )
+        return
 
 
 def _speaks_of_log(case: Case, event: Event, meant: list[str]) -> bool:

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.case import MANAGER, Case
-from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, SAID, TELLS, Evidence, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.process.telling import signal_name
 from hollow_chain.causes.rule import NOT_UP, cause
@@ -63,6 +63,7 @@ def call_forbidden(case: Case) -> Iterator[Finding]:
             bears = FITS if plain else SAID
             yield _forbidden(case, confinement.calls_by, _named_call(told[-1:]), [case.quoted(told[-1], FITS)], bears)
             return
+    yield from _crashed_without(case, confinement.keeps_from or [])
     setting = confinement.calls_by or ("RestrictAddressFamilies" if confinement.families is not None else "")
     since = _changed_since_good(case)
     if setting and since is not None and not last.step and looked.is_silent(case):
@@ -70,6 +71,25 @@ def call_forbidden(case: Case) -> Iterator[Finding]:
         changed = case.seen(text, "definition", since, FITS)
         found = _forbidden(case, setting, "something", [looked.ended(case), changed], TELLS)
         yield replace(found, residual=True, explains=("exits-with-error", "exits-at-once", "crash-loop"))
+
+
+_CRASHES = (4, 5, 6, 7, 11)
+"""Signals of a fault within a program, or by which it ends itself over one (signal(7))."""
+_OF_MEMORY = "MemoryDenyWriteExecute"
+
+
+def _crashed_without(case: Case, settings: list[str]) -> Iterator[Finding]:
+    """It crashed, and since its last good start its definition came to keep it from memory such as programs need that compile while they
+    run: few of these say what they lack."""
+    last, since = case.service.last, _changed_since_good(case)
+    if last is None or last.signal not in _CRASHES or last.step or since is None or _OF_MEMORY not in settings:
+        return
+    end = case.seen(f"ended by {signal_name(last.signal)}, a fault of its own", MANAGER, last.ended_at, HINT)
+    text = f"its definition was changed at {clock(since)}, after its last good start and before the one that failed"
+    found = _forbidden(
+        case, _OF_MEMORY, _KEPT_FROM[_OF_MEMORY][1], [end, case.seen(text, "definition", since, FITS)], TELLS
+    )
+    yield replace(found, residual=True, explains=("killed", "exits-with-error", "exits-at-once", "crash-loop"))
 
 
 _KEPT_FROM = {
