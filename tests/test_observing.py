@@ -15,7 +15,7 @@ from hollow_chain.observing import watching
 from hollow_chain.observing.along import Along, names_in, seen_along
 from hollow_chain.observing.call_table import CALLS
 from hollow_chain.observing.course import Course
-from hollow_chain.observing.last_read import last_read
+from hollow_chain.observing.last_read import is_of_every_program, last_read
 from hollow_chain.observing.missing import missed
 from hollow_chain.observing.story import told
 from hollow_chain.observing.trace_text import (
@@ -157,6 +157,34 @@ def test_what_fails_in_good_starts_too_is_left_out() -> None:
     assert [call.thing for call in weighed(story, frozenset(), True)][:1] == ["/srv/plan-12"]
     good = told([lines[0], line.format(2, "plan-7")], "a.service", ["/bin/a"])
     assert [call.thing for call in weighed(story, frozenset(signatures(good)), True)][:1] == ["/srv/chart"]
+
+
+def test_what_is_sought_in_its_own_folder_for_data_is_meant_more_than_elsewhere() -> None:
+    # A folder that every machine has, under the name of a service.
+    own, other = "/var/lib/dpkg/quay", "/var/lib/misc/quay"
+    lines = [
+        '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+        *(
+            f'40 1.1 newfstatat(AT_FDCWD</>, "{path}", 0x7ffc, 0) = -1 ENOENT (No such file or directory)'
+            for path in (own, other)
+        ),
+        "40 1.6 +++ exited with 1 +++",
+    ]
+    story = told(lines, "dpkg.service", ["/opt/a"])
+    found = missed(story, names_in("dpkg.service", {}))
+    assert found == {own: "own_data"}
+    assert weighed(story, frozenset(), True, found)[0].thing == own
+
+
+@pytest.mark.parametrize(
+    ("path", "is_part"),
+    [
+        ("/opt/a/node_modules/b/package.json", True), ("/opt/a/lib.py", True), ("/etc/a/settings.js", False),
+        ("/etc/a/a.conf.py", False), ("/opt/a/site-packages/b.cfg", True), ("/srv/a/table.json", False),
+    ],
+)  # fmt: skip
+def test_settings_in_a_language_are_no_parts_of_a_program(path: str, is_part: bool) -> None:
+    assert is_of_every_program(path) == is_part
 
 
 @pytest.mark.parametrize("broken", ["modules/chart.so", "current/bin/a.conf"])
@@ -428,6 +456,40 @@ def test_a_file_by_whose_number_another_instance_is_found_is_a_lock(asks: str, o
     assert (first.kind == "lock") == finds
     if finds:
         assert said(first) == "cannot lock /var/lib/a/a.pid: the process that it names runs already"
+
+
+PARTS = ("quay", "quay.js", "quay.json", "quay.node")
+
+
+@pytest.mark.parametrize(
+    ("sought", "found", "is_part"),
+    [
+        ([f"/opt/node_modules/{one}" for one in PARTS], "", True),
+        ([f"/opt/lib/{one}" for one in PARTS[:2]] + ["/srv/lib/quay"], "", True),
+        ([f"/opt/node_modules/{one}" for one in PARTS], "/srv/node_modules/quay.js", False),
+        ([f"{folder}/quay.conf" for folder in ("/etc", "/srv", "/opt")], "", False),
+        ([f"/opt/node_modules/{one}" for one in PARTS[:2]], "", False),
+        ([f"/opt/lib/__init__{end}" for end in (".so", ".py", ".pyc")], "", False),
+    ],
+)
+def test_a_name_that_is_sought_with_several_endings_is_a_part_of_the_program(
+    sought: list[str], found: str, is_part: bool
+) -> None:
+    lines = [
+        '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+        *(
+            f'40 1.1 newfstatat(AT_FDCWD</>, "{path}", 0x7ffc, 0) = -1 ENOENT (No such file or directory)'
+            for path in sought
+        ),
+        *(
+            [f'40 1.2 newfstatat(AT_FDCWD</>, "{found}", {{st_mode=S_IFREG|0644, st_size=9, ...}}, 0) = 0']
+            if found
+            else []
+        ),
+        "40 1.6 +++ exited with 1 +++",
+    ]
+    found_calls = weighed(told(lines, "a.service", ["/opt/a"]), frozenset(), True)
+    assert (found_calls[0].thing == sought[0] and found_calls[0].weight > 0.5) == is_part
 
 
 @pytest.mark.parametrize(

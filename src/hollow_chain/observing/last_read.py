@@ -7,12 +7,13 @@ import re
 from hollow_chain.observing.story import Life, Story
 
 _OF_EVERY_PROGRAM = re.compile(
-    r"^/(?:proc|sys|dev|lib\w*|bin|sbin|usr/(?:local/)?(?:lib\w*|share|bin|sbin))/|\.so(?:\.[\d.]+)?$|\.(?:py[co]?|pl|pm|rb|m?js|php|lua|jar|class|sh)$|"
+    r"^/(?:proc|sys|dev|lib\w*|bin|sbin|usr/(?:local/)?(?:lib\w*|share|bin|sbin))/|\.so(?:\.[\d.]+)?$|"
+    r"^(?!/etc/).*\.(?:py[co]?|pl|pm|rb|[cm]?js|php|lua|jar|class|sh)$|/(?:node_modules|(?:site|dist)-packages|gems|pyvenv\.cfg$)/?|"
     r"^/etc/(?:passwd|group|shadow|gshadow|sub[ug]id|hosts?(?:name)?|host\.conf|resolv\.conf|nsswitch\.conf|gai\.conf|localtime|timezone|"
     r"machine-id|os-release|services|protocols|networks|mime\.types|login\.defs|environment|locale\.\w+|ld\.so\.\w+|"
     r"(?:ssl/openssl\.cnf|ssl/certs|pki|crypto-policies|ca-certificates|security|pam\.d|terminfo|alternatives|perl|python[\d.]*)(?:/.*)?)$"
 )
-"""What any program reads, and what it consists of: the libraries of the system, their settings, and sources."""
+"""What any program reads, and what it consists of: the libraries of the system, their settings, and sources; in /etc those are settings."""
 
 
 def is_of_every_program(path: str) -> bool:

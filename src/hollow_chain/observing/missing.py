@@ -17,16 +17,20 @@ _OF_DATA = re.compile(r"(?P<folder>(?:/var/(?:lib|log|spool|cache)|/srv)/(?P<nam
 """Where services keep their data, each in a folder of its own name (hier(7))."""
 
 
-def missed(story: Story, names: Iterable[str]) -> dict[str, Literal["broken_link", "own_folder"]]:
-    """Of what was sought in vain, what is a link that leads nowhere, or lies behind one; and what lies in a folder for data that is not
-    there, and would bear one of the *names* of the service."""
+Missed = Literal["broken_link", "own_folder", "own_data"]
+"""Rows of the table of weights."""
+
+
+def missed(story: Story, names: Iterable[str]) -> dict[str, Missed]:
+    """Of what was sought in vain, what is a link that leads nowhere, or lies behind one; and what lies in a folder for data that bears one of
+    the *names* of the service, or would if it were there."""
     own = frozenset(names)
-    found: dict[str, Literal["broken_link", "own_folder"]] = {}
+    found: dict[str, Missed] = {}
     for path in sorted(sought_in_vain(story))[:_MOST]:
         if _is_behind_a_broken_link(Path(path)):
             found[path] = "broken_link"
-        elif (at := _OF_DATA.match(path)) and at["name"] in own and not Path(at["folder"]).exists():
-            found[path] = "own_folder"
+        elif (at := _OF_DATA.match(path)) and at["name"] in own:
+            found[path] = "own_data" if Path(at["folder"]).exists() else "own_folder"
     return found
 
 

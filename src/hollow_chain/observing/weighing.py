@@ -77,6 +77,8 @@ class _CallWeights(msgspec.Struct):
     unknown_account: _Reasoned
     already_runs: _Reasoned
     own_folder: _Reasoned
+    own_data: _Reasoned
+    module: _Reasoned
     errors: list[_ErrorWeight]
     places: list[_PlaceFactor]
 
@@ -145,6 +147,7 @@ def _scored(
             yield ended, _seen(life, refused.refused, FILTER, "", "SIGSYS", refused.at, False)
         yield from _libraries(life)
         yield from _already_runs(story, life, ended)
+        modules = _modules(life)
         for one in life.failed:
             if not (worth := _worth(one, missed)):
                 continue
@@ -152,7 +155,7 @@ def _scored(
             near = (
                 _numbers().hangs_on.value if hangs and life.end is None and _by_error()[one.call.error].floor else ended
             )
-            score = near * worth * _went_on(life, one)
+            score = near * (_numbers().module.value if one in modules else worth) * _went_on(life, one)
             if (one.call.error, one.thing) in again:
                 score = max(score, _numbers().asked_again.value)
             if signature(one.call.name, one.call.error, one.thing) in good:
@@ -188,6 +191,40 @@ def _libraries(life: Life) -> Iterator[tuple[float, ObservedCall]]:
             yield 1.0, _seen(life, refused.call.name, ROOM, last, refused.call.error, refused.call.at, False)
         else:
             yield 1.0, _seen(life, "mmap", LIBRARY, last, "ENOEXEC", found[last], False)
+
+
+_SOUGHT_AS_ONE = 3
+"""Paths at which a name is sought, with more than one ending among them, from which on it is that of a part of the program."""
+
+
+def _modules(life: Life) -> frozenset[Attempt]:
+    """Of each name that was sought with several endings or in several folders, and found with none and in none, the first call for it: a
+    part of the program that is not there, as interpreters seek these."""
+    sought: dict[str, list[Attempt]] = {}
+    for one in life.failed:
+        is_library = _LIBRARY.search(one.thing) is not None
+        if (
+            one.call.error == "ENOENT"
+            and one.known.kind in (LOOK, OPEN)
+            and not (one.writes or is_library)
+            and _of_place(one) >= 1.0
+        ):
+            sought.setdefault(_stem(one.thing), []).append(one)
+    had = {_stem(path) for path in life.succeeded}
+    return frozenset(
+        tries[0]
+        for stem, tries in sought.items()
+        if stem
+        and stem not in had
+        and len({one.thing for one in tries}) >= _SOUGHT_AS_ONE
+        and len({one.thing.rpartition("/")[2] for one in tries}) > 1
+    )
+
+
+def _stem(path: str) -> str:
+    """The name at the end of a path, without what says of which kind it is."""
+    name = path.rpartition("/")[2]
+    return name.partition(".")[0] if not name.startswith(".") else ""
 
 
 _FROM_FILE = 1.0
@@ -258,8 +295,9 @@ def _worth(one: Attempt, missed: Mapping[str, str]) -> float:
     if _ACCOUNT.fullmatch(one.thing) and one.call.error == "ENOENT":
         return _numbers().unknown_account.value
     if one.thing in missed and one.call.error == "ENOENT":
-        row_of_missed: _Reasoned = getattr(_numbers(), missed[one.thing])
-        return row_of_missed.value
+        meant: _Reasoned = getattr(_numbers(), missed[one.thing])
+        # What is opened, or is to be written, is meant more than what is looked for.
+        return max(meant.value, row.kinds.get(one.known.kind, 0.0))
     kinds = row.kinds
     kind = "write" if one.writes and f"{one.known.kind} to write" not in kinds else f"{one.known.kind} to write"
     kind = kind if one.writes and kind in kinds else one.known.kind
