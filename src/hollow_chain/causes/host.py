@@ -52,7 +52,8 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
             )
     elif name and tried is None:
         evidence.append(case.seen(f"no facts of {name} are here", "snapshot"))
-    who = f"the host {name}" if name else "a host that it uses"
+    asks_for_names = bool(said) and said[-1].call is not None and said[-1].call.thing.endswith(_NAME_SERVER)
+    who = f"the {'name server' if asks_for_names else 'host'} {name}" if name else "a host that it uses"
     yield Finding(
         says=f"{case.node.name} cannot reach {who}.",
         evidence=tuple(evidence),
@@ -65,6 +66,10 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
         residual=not said or over,
         explains=() if over else ("exits-with-error", "crash-loop", "exits-at-once", "start-timeout", "killed"),
     )  # fmt: skip
+
+
+_NAME_SERVER = ":53"
+"""The end of an endpoint at which names are asked for (RFC 1035, section 4.2)."""
 
 
 def _tried(case: Case, name: str) -> UnreachedHost | None:
