@@ -35,6 +35,8 @@ def run_of(text: str) -> list[Event]:
         ("Tide table ends in 2024, and today is later\nRun `quay doctor` to diagnose\nA complete log of this run is in /root/x.log", "Tide table"),
         ("su: the flag for no new rights is set\nsu: If su is running in a box, you may need to change that box", "su: the flag"),
         ("ERROR: BERTH is not set\nPlease set BERTH in /etc/default/desk", "ERROR: BERTH"),
+        ("[WARN] berths tide not there yet, starting...\n[ERROR] Error: No script of tides - aborting", "[ERROR] Error: No script"),
+        ("ERROR: tides of 2027 are over\nfatal: could not start, exiting", "ERROR: tides of 2027"),
         ("no berth at quay 7\nAborting startup, see the log above", "no berth"),
         ("Please set BERTH in /etc/default/desk", "Please set BERTH"),
         ("ERROR: tides of 2027 are missing\nINFO closing", "ERROR: tides"),

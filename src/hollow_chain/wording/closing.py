@@ -52,8 +52,24 @@ _ADVISES = pattern(
 
 def closes(text: str) -> bool:
     """Whether a line only closes a run: that it could not start or ends, or what could be done, and nothing of why."""
-    told = _CLOSES.search(text[-200:]) is not None and not paths_in(text)
+    told = _CLOSES.search(text[-200:]) is not None and not paths_in(text) and not _says_why_before(text)
     return advises(text) or (told and not says(text, *REASONS))
+
+
+_BEHIND = pattern(
+    r"(?i)(?: -|[,;]) (?:aborting|exiting|quitting|giving up|terminating|shutting down|bailing out|stopping)[\s.!\u2026]{0,5}$"
+)
+_DENIES = pattern(
+    r"(?i)\b(?:no|none|not|never|nothing|without|missing|invalid|unknown|empty|illegal|unsupported|expired|wrong|too|cannot|can't|isn't|doesn't)\b"
+)
+"""How the part of a sentence speaks that gives a reason."""
+
+
+def _says_why_before(text: str) -> bool:
+    """Whether a line gives a reason before it says that the program ends."""
+    end = _BEHIND.search(text[-60:])
+    before = text[: len(text) - len(end[0])][-200:] if end is not None else ""
+    return _DENIES.search(before) is not None and _CLOSES.search(before) is None
 
 
 def advises(text: str) -> bool:
