@@ -63,7 +63,7 @@ def add(reading: HostReading) -> None:
     def add_unspoken(service: Service) -> None:
         records = [event for event in host.events if event.service == service.name]
         called = any(not endpoints_of(event.text) for event in lines.saying(records, "unreached"))
-        named = any(not paths_in(event.text) for event in lines.saying(records, "missing", "denied"))
+        named = any(not paths_in(event.text) for event in lines.saying(records, "missing", "denied", "too open"))
         if service.program is None or not (called or named):
             return
         configured = claims.configuration(service, reader)

@@ -82,11 +82,14 @@ def _complaints(case: Case) -> Iterator[tuple[Event, str, File, str]]:
 
 
 def _meant(case: Case, event: Event) -> Iterator[File]:
-    """What definition and settings name that bears a word of the line in its name: a "secret file", "the key"."""
+    """What definition and settings name that bears a word of the line in its name, or is set by one: a "secret file", "the key"."""
     program = case.service.program
     said = set(_WORD.findall(event.text.lower()))
-    for path in (*program.paths, *program.settings_paths) if program is not None else ():
-        words = _WORD.findall(path.rpartition("/")[2].lower())
+    if program is None:
+        return
+    set_by = {one.path: one.source.partition(" in ")[0] for one in program.named or ()}
+    for path in dict.fromkeys((*program.paths, *program.settings_paths, *set_by)):
+        words = _WORD.findall(f"{path.rpartition('/')[2]} {set_by.get(path, '')}".lower())
         file = _open(case, path) if said.intersection(words) else None
         if file is not None and file.kind == "file":
             yield file
