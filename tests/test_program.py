@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import xml.etree.ElementTree as ElementTree
 from collections.abc import Callable
@@ -360,9 +361,14 @@ def test_a_failed_write_leaves_the_old_file_whole(run: Run, demo_facts: Path, tm
     assert (folder / "x.json").read_text() == "old"
 
 
+def _without_progress(err: str) -> list[str]:
+    """What is said on standard error beside how far it is, which a slow machine says more often."""
+    return [line for line in err.splitlines() if not re.search(r", \d+ s$", line)]
+
+
 def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path) -> None:
     done = run("demo")
-    assert done.status == 0 and not [line for line in done.err.splitlines() if "rehearsed" not in line]
+    assert done.status == 0 and not _without_progress(done.err)
     assert done.out.count("Step ") == 13 and done.out.count("\n") <= 250
     folder = tmp_path / "hollow-chain-demo"
     short = {"facts", "mended", "office", "cases.db", "ticket.html", "verdict.json"}
@@ -371,8 +377,7 @@ def test_the_demo_tells_its_story_and_leaves_its_files(run: Run, tmp_path: Path)
     whole = run("demo", "--all-troubles")
     has_fleet = find_spec("pyarrow") is not None  # not on every host of these tests
     assert whole.status == 0 and whole.out.count("Step ") == (26 if has_fleet else 22) and "RouteOptimizer" in whole.out
-    aside = ("rehearsed", "hollow-chain[fleet]")
-    assert [line.split()[3:] for line in whole.err.splitlines() if not any(word in line for word in aside)] == [
+    assert [line.split()[3:] for line in _without_progress(whole.err) if "hollow-chain[fleet]" not in line] == [
         ["running"],
         ["HarborPrint", "is", "up"],
     ]  # as it is watched
