@@ -63,13 +63,13 @@ def call_forbidden(case: Case) -> Iterator[Finding]:
             bears = FITS if plain else SAID
             yield _forbidden(case, confinement.calls_by, _named_call(told[-1:]), [case.quoted(told[-1], FITS)], bears)
             return
-    yield from _crashed_without(case, confinement.keeps_from or [])
-    setting = confinement.calls_by or ("RestrictAddressFamilies" if confinement.families is not None else "")
     since = _changed_since_good(case)
+    if since is not None and last.signal in _CRASHES and not last.step and _OF_MEMORY in (confinement.keeps_from or []):
+        yield _crashed_without(case, since)
+        return
+    setting = confinement.calls_by or ("RestrictAddressFamilies" if confinement.families is not None else "")
     if setting and since is not None and not last.step and looked.is_silent(case):
-        text = f"its definition was changed at {clock(since)}, after its last good start and before the one that failed"
-        changed = case.seen(text, "definition", since, FITS)
-        found = _forbidden(case, setting, "something", [looked.ended(case), changed], TELLS)
+        found = _forbidden(case, setting, "something", [looked.ended(case), _changed(case, since)], TELLS)
         yield replace(found, residual=True, explains=("exits-with-error", "exits-at-once", "crash-loop"))
 
 
@@ -78,18 +78,24 @@ _CRASHES = (4, 5, 6, 7, 11)
 _OF_MEMORY = "MemoryDenyWriteExecute"
 
 
-def _crashed_without(case: Case, settings: list[str]) -> Iterator[Finding]:
+def _crashed_without(case: Case, since: datetime) -> Finding:
     """It crashed, and since its last good start its definition came to keep it from memory such as programs need that compile while they
     run: few of these say what they lack."""
-    last, since = case.service.last, _changed_since_good(case)
-    if last is None or last.signal not in _CRASHES or last.step or since is None or _OF_MEMORY not in settings:
-        return
-    end = case.seen(f"ended by {signal_name(last.signal)}, a fault of its own", MANAGER, last.ended_at, HINT)
-    text = f"its definition was changed at {clock(since)}, after its last good start and before the one that failed"
-    found = _forbidden(
-        case, _OF_MEMORY, _KEPT_FROM[_OF_MEMORY][1], [end, case.seen(text, "definition", since, FITS)], TELLS
+    last = case.service.last
+    number = last.signal if last is not None and last.signal is not None else 0
+    end = case.seen(
+        f"ended by {signal_name(number)}, a fault of its own",
+        MANAGER,
+        last.ended_at if last is not None else None,
+        HINT,
     )
-    yield replace(found, residual=True, explains=("killed", "exits-with-error", "exits-at-once", "crash-loop"))
+    found = _forbidden(case, _OF_MEMORY, _KEPT_FROM[_OF_MEMORY][1], [end, _changed(case, since)], TELLS)
+    return replace(found, residual=True, explains=("killed", "exits-with-error", "exits-at-once", "crash-loop"))
+
+
+def _changed(case: Case, since: datetime) -> Evidence:
+    text = f"its definition was changed at {clock(since)}, after its last good start and before the one that failed"
+    return case.seen(text, "definition", since, FITS)
 
 
 _KEPT_FROM = {
