@@ -11,7 +11,7 @@ from hollow_chain.causes.case import SOCKETS, Case
 from hollow_chain.causes.finding import AFTER_RESTART, DOUBT, FITS, HINT, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.nature import ACCOUNT, PORT, Boot
 from hollow_chain.causes.port.deaf import lacked
-from hollow_chain.causes.port.held import held_by_others
+from hollow_chain.causes.port.holder import held_by_others
 from hollow_chain.causes.rights import ALL_RIGHTS_ACCOUNTS, account_of
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.sockets import among_arguments, claims_tcp, protocol_in

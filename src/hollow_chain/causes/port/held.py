@@ -7,25 +7,23 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from hollow_chain.causes import looked
-from hollow_chain.causes.acts import give_way, moved, start
 from hollow_chain.causes.case import SOCKETS, Case
-from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
+from hollow_chain.causes.finding import FITS, HINT, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import CLAIMS, PORT, Boot, Shown
 from hollow_chain.causes.port.deaf import lacked, may_be_deaf
+from hollow_chain.causes.port.holder import IN_USE_NUMBERS, held_by, held_by_others, was_held
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.sockets import among_arguments, claims_tcp, protocol_in, protocol_is_said
 from hollow_chain.causes.standing import failed_last
 from hollow_chain.causes.words import came_to_nothing, numbered
-from hollow_chain.facts.endpoints import ANY, free_neighbor, of_claim, of_listener, overlap
-from hollow_chain.facts.host import OF_SOCKETS, Event, Listener
-from hollow_chain.facts.service import Claim, Service
+from hollow_chain.facts.endpoints import ANY, of_claim, of_listener
+from hollow_chain.facts.host import Event, Listener
+from hollow_chain.facts.service import Claim
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.observed import SURE
 from hollow_chain.wording.things import endpoints_of
 
-_IN_USE_NUMBERS = (98, 10048)
-"""The error numbers of a taken endpoint in either family (``EADDRINUSE``, ``WSAEADDRINUSE``)."""
 _REFUSED_NUMBER = 10013
 """Control-manager error number: not permitted, which a port in exclusive use of another gives too."""
 
@@ -48,9 +46,9 @@ def _wanted(case: Case) -> list[tuple[Claim, Evidence | None]]:
         # Many lines do not say of which protocol: the one whose endpoint somebody has.
         unsaid = [(replace(c, protocol="udp"), e) for c, e in told if e is not None and not protocol_is_said(e.fact)]
         return told if any(held_by_others(case, c) for c, _ in told) else [*told, *unsaid]
-    said = [e for e in events if says(e.text, "in use") or e.number in _IN_USE_NUMBERS]
+    said = [e for e in events if says(e.text, "in use") or e.number in IN_USE_NUMBERS]
     last = case.service.last
-    if not said and not (last and last.error_number in _IN_USE_NUMBERS):
+    if not said and not (last and last.error_number in IN_USE_NUMBERS):
         return []
     claims = [c for c in case.service.claims if not c.unsure] or list(case.service.claims)
     given = [] if claims else [Claim(port=port) for port in among_arguments(case.service)]
@@ -72,7 +70,7 @@ def held_from_daemons(case: Case) -> Iterator[Finding]:
                 line = case.seen(
                     f"daemon {daemon.name}: {daemon.says or 'not up'}", "license server", server.served_at, SAID
                 )
-                found = _held(case, claim, line, holder, True)
+                found = held_by(case, claim, line, holder, True)
                 yield replace(found, explains=(*found.explains, "license-daemon-down"))
                 return
 
@@ -118,21 +116,21 @@ def port_held(case: Case) -> Iterator[Finding]:
     if not wanted and failed_last(service):
         wanted = [*((c, None) for c in service.claims if not c.unsure), *_spoken_of(case)]
     held: set[tuple[int, int]] = set()
-    number = next(iter(numbered(case, *_IN_USE_NUMBERS, _REFUSED_NUMBER, bears=SAID)), None)
+    number = next(iter(numbered(case, *IN_USE_NUMBERS, _REFUSED_NUMBER, bears=SAID)), None)
     for claim, line in wanted:
         listener = next(iter(held_by_others(case, claim)), None)
         if listener is not None and (listener.port, listener.process) not in held:
             held.add((listener.port, listener.process))
-            found = _held(case, claim, line or number, listener, certain)
+            found = held_by(case, claim, line or number, listener, certain)
             # Where the program speaks of something else, this is worth knowing, and no more.
             others = not (certain or line or number) and _speaks_of_other_things(case)
             yield replace(found, note=True, explains=()) if others else found
     if not held and not certain and failed_last(service):
         yield from _held_by_copy(case)
     if certain and not held:
-        yield _was_held(case, *wanted[0])
+        yield was_held(case, *wanted[0])
     said = [case.quoted(e, SAID) for e in case.told_events() if says(e.text, "in use") and _is_sure(e)][-1:]
-    told = said or numbered(case, *_IN_USE_NUMBERS)
+    told = said or numbered(case, *IN_USE_NUMBERS)
     if told and not held and not wanted:
         yield Finding(
             says=f"{case.service.name} found the port that it wants taken; which one is not recorded.",
@@ -168,7 +166,7 @@ def _held_while_up(case: Case) -> Iterator[Finding]:
         holder = next(iter(holders), None)
         if holder is not None and (holder.port, holder.process) not in seen:
             seen.add((holder.port, holder.process))
-            found = _held(case, claim, case.quoted(event, SAID), holder, True)
+            found = held_by(case, claim, case.quoted(event, SAID), holder, True)
             yield replace(found, says=f"{case.service.name} runs without {of_listener(holder)}: {found.holder} has it.")
     if not seen:
         yield from _held_in_silence(case)
@@ -185,7 +183,7 @@ def _held_in_silence(case: Case) -> Iterator[Finding]:
         others = [s for s in others if not _is_a_part(case, s.service)]
         if claim.told or not others or (mine and claim.address not in ANY):
             continue
-        found = _held(case, claim, None, others[0], False)
+        found = held_by(case, claim, None, others[0], False)
         lacks = case.seen(
             f"{case.node.name} has {', '.join(str(of_listener(s)) for s in mine) or 'no socket'} there",
             SOCKETS,
@@ -218,7 +216,7 @@ def _foreseen(case: Case) -> Iterator[Finding]:
         others = held_by_others(case, claim)
         if claim.told or not claim.counts or not others:
             continue
-        found = _held(case, claim, None, others[0], True)
+        found = held_by(case, claim, None, others[0], True)
         yield replace(
             found,
             says=f"{case.service.name} would not get {of_claim(claim)} if it were started now: {found.holder} has it.",
@@ -247,12 +245,6 @@ def _strangers(case: Case) -> list[Evidence]:
     )
 
 
-def held_by_others(case: Case, claim: Claim) -> list[Listener]:
-    """The sockets of others that stand in the way of *claim*."""
-    wanted = of_claim(claim)
-    return [s for s in case.host.listeners if overlap(wanted, of_listener(s)) and not _is_own(case, s)]
-
-
 def _held_by_copy(case: Case) -> Iterator[Finding]:
     """It ends without saying that something is taken, and its own program runs outside of the manager, with sockets that it would want."""
     path = case.service.program.path if case.service.program is not None else ""
@@ -274,140 +266,3 @@ def _held_by_copy(case: Case) -> Iterator[Finding]:
                 explains=("exits-with-error", "exits-at-once", "crash-loop"),
             )  # fmt: skip
             return
-
-
-def _is_own(case: Case, listener: Listener) -> bool:
-    """Whether the socket is the service's own: held by it, or by the unit that starts it on a request."""
-    if case.node.name in (listener.service, *listener.shared_with):
-        return True
-    if not (listener.service or listener.process or listener.program) and case.service.state == "running":
-        # Whose it is the system does not tell: of one that runs and is set to it, most likely.
-        return any(overlap(of_claim(claim), of_listener(listener)) for claim in case.service.claims)
-    return listener.service in {trigger.name for trigger in case.service.triggers}
-
-
-NOBODY_KNOWN = "an unknown process"
-_MOST_BEHIND = 4
-"""Services that are named behind a socket of the kernel's."""
-
-
-def _behind_the_kernel(case: Case, listener: Listener) -> list[Service]:
-    """The services that run and for which the kernel may hold a socket: those that need a driver, and are set to have that port; where
-    none is set so, all that need a driver which others need too, for a driver that listens does so for several."""
-    if listener.service or listener.process not in case.family.kernel_processes:
-        return []
-    drivers = {s.name for s in case.host.services if s.kind == "driver" and s.state == "running"}
-    needing = [
-        s
-        for s in case.host.services
-        if s.state == "running" and any(link.kind == "hard" and link.to in drivers for link in s.links)
-    ]
-    claiming = [
-        s for s in needing if any(claim.port == listener.port for claim in s.claims) and s.name != case.node.name
-    ]
-    return claiming or [s for s in needing if s.name != case.node.name]
-
-
-def _held(case: Case, claim: Claim, line: Evidence | None, listener: Listener, certain: bool) -> Finding:
-    told = listener.service or listener.process or listener.program
-    likely = None if told else case.index.sockets.likely_holder(listener)
-    behind = _behind_the_kernel(case, listener) if likely is None else []
-    holder = (
-        listener.service
-        or (likely.name if likely is not None else "")
-        or (behind[0].name if len(behind) == 1 else "")
-        or listener.program
-        or (f"process {listener.process}" if listener.process else NOBODY_KNOWN)
-    )
-    shared = f", which hosts {', '.join(listener.shared_with)}" if listener.shared_with else ""
-    whose = f" of {listener.service}" if listener.service else ""
-    if behind:
-        whose = f", the kernel, for a driver that listens for {' or '.join(one.name for one in behind[:_MOST_BEHIND])}"
-    if likely is not None:
-        whose = f", which the system does not tell; {likely.name} runs and is set to it"
-    program = listener.program.replace("\\", "/").rpartition("/")[2] or "a process"
-    return Finding(
-        says=f"{case.service.name} cannot listen on {of_claim(claim)}: {holder}{shared} {'most likely ' if likely or behind else ''}has it.",
-        evidence=(
-            *((line,) if line else ()),
-            case.seen(
-                f"{of_listener(listener)} is held by {program} "
-                f"(process {listener.process or 'unknown'}){whose}{shared}",
-                SOCKETS,
-                bears=SAID if certain and listener.process else FITS,
-            ),
-        ),
-        mends=(
-            _giving_way(case, claim, line, listener, holder),
-            _moving(case, claim),
-        ),
-        holder=holder,
-        explains=(
-            "exits-with-error",
-            "exits-at-once",
-            "crash-loop",
-            "killed",
-            "config-rejected",
-            "lock-held",
-            "start-rate-limited",
-        ),
-    )
-
-
-def _moving(case: Case, claim: Claim) -> Mend:
-    """The other way: the port of the two that is asked about moves, so that nothing has to stop."""
-    free = free_neighbor(case.host, of_claim(claim))
-    return Mend(
-        f"Or give one of the two another port: {free} is free for {case.service.name}.",
-        "after its restart",
-        instead=True,
-        means=(moved(case.node.name, free),),
-    )
-
-
-def _giving_way(case: Case, claim: Claim, line: Evidence | None, listener: Listener, holder: str) -> Mend:
-    """Have the holder give way; by a machine where more than words of the service itself says that the endpoint is to be its own:
-    its definition, or a configuration that only root writes."""
-    # Who share a process share its sockets: it goes on holding them until the last of them has stopped.
-    together = listener.shared_with or [holder]
-    who = " and ".join(together)
-    it, which = ("them", holder) if len(together) > 1 else ("it", "it")
-    does = f"Stop {who}, and keep {it} from starting at boot, if {which} is not the one that should have the port."
-    means = tuple(act for name in together for act in give_way(case.graph.find(case.node.host, name)))
-    set_to = any(overlap(of_claim(one), of_claim(claim)) and not one.told for one in case.service.claims)
-    if line is not None and line.told and not set_to:
-        doubt = f"See first whether {case.service.name} is meant to have {of_claim(claim)}: only its own words say so"
-        return Mend(f"{doubt}. If it is: {does[0].lower()}{does[1:]}", means=means)
-    if holder == NOBODY_KNOWN:
-        look = f"Find out whose socket port {listener.port} is: the system does not tell"
-        return Mend(
-            f"{look}. Then stop that, and keep it from starting at boot, if it is not the one that should have the port.",
-            seeks=True,
-        )
-    if not listener.service and not listener.process and holder:
-        look = f"See first that {holder} has it: stop it, and whether 'hollow-chain ports {listener.port}' still shows the socket"
-        return Mend(f"{look}. If it is gone: {does[0].lower()}{does[1:]}", means=means)
-    acts = () if listener.shared_with else give_way(case.graph.find(case.node.host, listener.service))
-    return Mend(does, acts=acts, means=() if acts else means)
-
-
-def _was_held(case: Case, claim: Claim, line: Evidence | None) -> Finding:
-    place = of_claim(claim)
-    unread = (
-        " (the processes behind some sockets could not be read)"
-        if any(item.part == OF_SOCKETS for item in case.host.unread)
-        else ""
-    )
-    return Finding(
-        says=f"{case.service.name} found {place} taken; nobody holds it by now{unread}.",
-        evidence=(*((line,) if line else ()), case.seen(f"no other socket on {place}", SOCKETS, bears=DOUBT)),
-        mends=(
-            Mend(
-                f"Start {case.service.name}; if it fails again, look who has the port at that moment.",
-                acts=(start(case.node.name),),
-            ),
-        ),
-        residual=True,
-        # Its end is the consequence of these very words, whoever had the port then.
-        explains=("exits-with-error", "exits-at-once", "crash-loop") if line else (),
-    )
