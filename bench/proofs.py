@@ -44,7 +44,7 @@ def carry(
         return Carried(what, KINDS[3], OUTCOMES[3])
     kind = plan["proof"]["kind"]
     agreed = [step["needs_consent"] for one in plan["tries"] for step in one["steps"] if step["needs_consent"]]
-    words = [word for name in dict.fromkeys(agreed) if name != "a reboot" for word in ("--give-up", name)]
+    words = [word for name in dict.fromkeys(agreed) if name != "a reboot" for word in ("--may-stop", name)]
     words += ["--reboot"] if "a reboot" in agreed else []
     status, done, errors = say([*target, *words, "--apply", "--yes", "--watch", "2", "--json"])
     while status == 1 and done.get("waits_for"):

@@ -288,6 +288,12 @@ def skipped(service: Service) -> bool:
     return any(c.outcome == "unmet" and not c.optional for c in service.conditions)
 
 
+_ANSWERS = frozenset((1051, 1052, 1055, 1056, 1061))
+"""Control-manager error numbers with which a request is refused because of what the service is about to do (winerror.h): of one that is
+under way they tell no end of a run."""
+_UNDER_WAY = ("starting", "stopping", "running")
+
+
 def failed_last(service: Service) -> bool:
     """Whether the last run ended badly by the manager's own words or numbers."""
     last = service.last
@@ -298,7 +304,7 @@ def failed_last(service: Service) -> bool:
     if last.restarts > 0 and service.state in ("starting", "running"):
         return True  # the run before this one ended so that the manager had to start it again
     if last.error_number not in (None, 0, NO_TRY_SINCE_BOOT):
-        return True
+        return not (last.error_number in _ANSWERS and service.state in _UNDER_WAY)
     if last.result == EXEC_CONDITION:
         return _condition_failed(service)
     if last.result not in ("", "success"):

@@ -14,6 +14,7 @@ from hollow_chain.sources.reading import HostReading
 from hollow_chain.wording import lines
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.last_words import final
+from hollow_chain.wording.ranges import bounds_in, lines_outside
 from hollow_chain.wording.secrets import mask_text
 from hollow_chain.wording.things import endpoints_of, paths_in, place_in, quoted_words
 
@@ -121,6 +122,7 @@ def _lines_complained_of(events: list[Event], configured: dict[str, Text]) -> li
             places += _lines_with_account(name, configured)
         if any(event is one for one in ending):
             places += _lines_with_words(quoted_words(event.text), configured)
+            places += _lines_out_of_bounds(event.text, configured)
         for path, number in places:
             text = settings.line_of(configured[path].text, number)
             if text and len(found) < _MOST_LINES:
@@ -144,6 +146,14 @@ def _lines_with_words(words: list[str], configured: dict[str, Text]) -> list[tup
         ]
         found += places if len(places) <= _FEW else []
     return found
+
+
+def _lines_out_of_bounds(text: str, configured: dict[str, Text]) -> list[tuple[str, int]]:
+    """Where the settings have a number that is not within the bounds which the run ended on."""
+    bounds = bounds_in(text)
+    if bounds is None:
+        return []
+    return [(path, number) for path, one in configured.items() for number in lines_outside(one.text, bounds)][:_FEW]
 
 
 def _lines_with_account(name: str, configured: dict[str, Text]) -> list[tuple[str, int]]:

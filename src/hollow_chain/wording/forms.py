@@ -42,7 +42,7 @@ SLOTS = {
     "adapter": pattern(r"[A-Za-z][\w.\-@]{1,14}(?![\w/])"),
     "host": pattern(r"[A-Za-z0-9][A-Za-z0-9\-]{0,62}(?:\.[A-Za-z0-9\-]{1,63}){0,20}(?![\w/])"),
     "library": pattern(r"[\w.+\-/]{1,300}"),
-    "module": pattern(r"[\w@][\w.@/:+\-]{0,200}"),
+    "module": pattern(r"\.?[\w@][\w.@/:+\-]{0,200}"),
     "number": pattern(r"\d{1,9}\b"),
     "path": pattern(PATH),
     "program": pattern(r"[^\s'\":,]{1,1000}"),

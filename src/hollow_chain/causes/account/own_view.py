@@ -27,15 +27,38 @@ def hidden_own(case: Case) -> Iterator[tuple[Event | None, Barrier]]:
         return
     names = {case.node.name.rpartition(".")[0].partition("@")[0], *(a.rpartition(".")[0] for a in case.service.aliases)}
     names |= {program.path.rpartition("/")[2]} if program else set()
-    missing = [path for _, path in lines.missing_paths(case.own_events())]
-    told = any(not any(places.inside(path, hidden) for hidden in confinement.hidden) for path in missing)
+    missing = list(lines.missing_paths(case.own_events()))
+    if any(_is_gone(case, path) for _, path in missing):
+        return
+    told = any(not any(places.inside(path, hidden) for hidden in confinement.hidden) for _, path in missing)
     works_with = [] if told else _paths_that_are_used(case.service)
     for place in confinement.hidden:
+        lost = (
+            next(((event, path) for event, path in reversed(missing) if places.inside(path, place)), None)
+            if not told
+            else None
+        )
+        if lost is not None:
+            yield lost[0], Barrier(lost[1], _hides(case, lost[1], place), by_definition=True)
+            continue
         event = next((e for e in case.own_events() if any(places.inside(p, place) for p in paths_in(e.text))), None)
         used = any(places.inside(path, place) for path in works_with)
         its = not told and any(_bears(part, names) for part in place.split("/"))
         if event is not None or used or its:
             yield event, Barrier(place, f"its definition hides {place} from it", by_definition=True)
+
+
+def _is_gone(case: Case, path: str) -> bool:
+    """Whether somebody has looked for it, and it is not there for anybody."""
+    file = case.file(path)
+    return file is not None and not file.exists
+
+
+def _hides(case: Case, path: str, place: str) -> str:
+    """That a place is hidden, and whether the path below it that is missed is there for all others."""
+    file = case.file(path)
+    there = f", in which the host's {path} is" if path != place and file is not None and file.exists else ""
+    return f"its definition hides {place} from it{there}"
 
 
 _TEMPORARY = ("/tmp", "/var/tmp")

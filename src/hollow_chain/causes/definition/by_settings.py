@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.definition.given import given_values
 from hollow_chain.causes.definition.program import programs_of
-from hollow_chain.causes.finding import ENDS, FITS, HINT, TELLS, Finding, Mend
+from hollow_chain.causes.finding import AFTER_RELOAD, ENDS, FITS, HINT, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.words import was_up_before
 from hollow_chain.facts.host import Event
 from hollow_chain.wording.closing import may_be_about
@@ -16,6 +17,7 @@ from hollow_chain.wording.forms import says
 from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.lines import CONFIGURATION
 from hollow_chain.wording.of_files import is_of_files
+from hollow_chain.wording.ranges import bounds_in, lies_outside, lines_outside
 from hollow_chain.wording.things import has_word, paths_in, quoted_words
 
 
@@ -80,6 +82,39 @@ def stumbled_over(case: Case) -> Iterator[Finding]:
             mends=(Mend(f"Correct {place}, then start {name}.", "at the next start"),),
             explains=("exits-with-error", "exits-at-once", "crash-loop"),
         )
+
+
+def out_of_bounds(case: Case) -> Iterator[Finding]:
+    """A number of its settings, or of what its definition gives it, that is not within the bounds which its last words name
+    (``config-rejected``)."""
+    for event in case.final_events()[-1:]:
+        bounds = bounds_in(event.text)
+        if bounds is None or event.call is not None:
+            return
+        found = [
+            *((f"{name} of {case.service.name}", f"{name} is {value}", "definition") for value, name in given_values(case.service).items()
+              if lies_outside(bounds, name, value)),
+            *((place, one.text, one.source) for one in case.own_events() if (place := _place_of(one)) and lines_outside(one.text, bounds)),
+        ]  # fmt: skip
+        if len(found) != 1:
+            return
+        place, fact, source = found[0]
+        yield Finding(
+            says=f"{case.service.name} cannot use the number in {place}: \u201c{event.text[:200]}\u201d.",
+            evidence=(case.quoted(event, FITS), case.seen(f"\u201c{fact[:200]}\u201d", source, bears=SAID)),
+            mends=(
+                Mend(
+                    f"Correct {place}, then start {case.service.name}.",
+                    AFTER_RELOAD if source == "definition" else "at the next start",
+                ),
+            ),
+            explains=("exits-with-error", "exits-at-once", "crash-loop"),
+        )
+
+
+def _place_of(event: Event) -> str:
+    path = event.source.removeprefix(CONFIGURATION)
+    return f"{path}:{event.line}" if path != event.source and not is_source(path) else ""
 
 
 def _is_absent(case: Case, path: str) -> bool:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes import looked
 from hollow_chain.causes.case import FILES, Case
-from hollow_chain.causes.definition.by_settings import stumbled_over
+from hollow_chain.causes.definition.by_settings import out_of_bounds, stumbled_over
 from hollow_chain.causes.definition.given import missed_variable, refused_assignment, refused_value, unset_variable
 from hollow_chain.causes.definition.program import programs_of
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Finding, Mend
@@ -54,7 +54,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
         if (kept := _not_of(programs, one)) is not None and not _is_absent(case, kept)
     ]
     if not any(one.path and one.rejects for one in complaints):
-        refused = list(refused_value(case, own))
+        refused = list(refused_value(case, own)) or list(out_of_bounds(case))
         yield from refused
         if refused:
             return

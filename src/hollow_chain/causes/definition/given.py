@@ -96,7 +96,7 @@ _LONGEST_WORD = 2000
 
 def refused_value(case: Case, own: list[Event]) -> Iterator[Finding]:
     """A value that it cannot use, by its own words, and that its definition gives it."""
-    given = _given_values(case.service)
+    given = given_values(case.service)
     refused = _refused_option(case, own)
     if refused is not None:
         yield refused
@@ -183,7 +183,7 @@ _LONGEST = 2000
 """Characters of a line that are gone through for what it quotes."""
 
 
-def _given_values(service: Service) -> dict[str, str]:
+def given_values(service: Service) -> dict[str, str]:
     """The values that the definition gives the program, and what each is called there."""
     program = service.program
     if program is None:

@@ -156,7 +156,7 @@ def _missing_module(case: Case) -> Iterator[Finding]:
 _BY_INTERPRETER = pattern(
     r"(?i)ModuleNotFound|No module named|Cannot find (?:module|package)|locate \S{1,200} in @INC|load such file|find gem|java\.library\.path|"
     r"ClassNotFound|NoClassDef|main class|"
-    r"\bassembly\b|\blua\b"
+    r"\bassembly\b|\blua\b|install or update"
 )
 """How interpreters themselves say it: a program may have modules of its own, which it names in its settings."""
 
