@@ -214,7 +214,7 @@ DAEMONS: list[Daemon] = [
     *_packaged("i", "met at last", *_MET_AT_LAST),
     *_packaged("j", "met when all others were", *_MET_WHEN_ALL_OTHERS_WERE),
     *(
-        Daemon(f"{name}.service", "k", "from a registry", settle=each.get("settle", 4))
+        Daemon(f"{name}.service", each.get("part", "k"), "from a registry", settle=each.get("settle", 4))
         for name, each in registries.LISTED.items()
     ),
     *(_own(file, half) for file, half in _OWN),

@@ -1,9 +1,10 @@
-"""``python -m bench.factory.registries``: install the servers of ``registries.toml``, with a service for each (as root, on a machine
+"""``python -m bench.factory.registries [PART]``: install the servers of ``registries.toml``, with a service for each (as root, on a machine
 that may be thrown away)."""
 
 from __future__ import annotations
 
 import subprocess
+import sys
 import tomllib
 from pathlib import Path
 from typing import Any
@@ -62,6 +63,8 @@ def install(name: str, number: int) -> None:
 
 if __name__ == "__main__":
     for place, each in enumerate(LISTED):
+        if sys.argv[1:] and LISTED[each].get("part", "k") not in sys.argv[1:]:
+            continue
         try:
             install(each, _FIRST_PORT + 2 * place)
         except (subprocess.CalledProcessError, OSError) as error:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import pairwise
 from typing import NamedTuple
 
 from hollow_chain.causes.called import called_sockets
@@ -184,11 +185,34 @@ def _of_unknown_host(case: Case, last_words: list[Event]) -> Unanswered | None:
 
 
 def _words(case: Case) -> list[Event]:
-    events = case.own_events() if came_to_nothing(case) and not case.standing.well else []
+    is_down = came_to_nothing(case) and not case.standing.well
+    events = case.own_events() if is_down or (case.node.key == case.facts.asked and waits_in_vain(case)) else []
     at = case.host.read_at
     if case.facts.says and case.node.key == case.facts.asked and at is not None:
         events = [*events, Event(at=at, text=case.facts.says, service=case.node.name, source=USER)]
     return events
+
+
+def waits_in_vain(case: Case) -> bool:
+    """Whether it is up and has no socket at all, and what it says last, again and again until now, is that it could not reach another: so
+    speaks who does not get on before that answers."""
+    read_at = case.host.read_at
+    is_asked = case.node.key == case.facts.asked and case.registered
+    if not is_asked or case.state != "running" or case.service.kind != "service" or read_at is None:
+        return False
+    if not case.index.sockets.known or case.index.sockets.of(case.service):
+        return False
+    said = [event for event in case.own_events() if not event.by_manager][-_AGAIN:]
+    if len(said) < _AGAIN or not all(says(event.text, "unreached") for event in said):
+        return False
+    pause = max((after.at - before.at).total_seconds() for before, after in pairwise(said))
+    return (read_at - said[-1].at).total_seconds() <= _GONE_QUIET * pause + 1
+
+
+_AGAIN = 3
+"""How often it has to say so: once, and even twice, is what any start may meet."""
+_GONE_QUIET = 3.0
+"""Pauses between its last words after which it has not said it again: it may have got on."""
 
 
 def _owner(case: Case, address: str) -> str:

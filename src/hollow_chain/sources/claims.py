@@ -114,13 +114,13 @@ def add_to_needs(host: Host, failed: Iterable[Service], reader: EvidenceReader) 
                 add(need, reader)
 
 
-def add_to_sought(reading: HostReading, failed: Iterable[Service]) -> None:
-    """The claims of whoever is set to a port of this host that *failed* services could not reach: most of these name no need for it."""
+def add_to_sought(reading: HostReading, callers: Iterable[Service]) -> None:
+    """The claims of whoever is set to a port of this host that *callers* could not reach: most of these name no need for it."""
     host = reading.host
     held = {listener.port for listener in host.listeners}
     # What a service is sent to by its settings may look like a place where it listens itself.
     claimed = {claim.port for service in host.services for claim in service.claims if not claim.unsure}
-    sought = {port for service in failed for port in _ports_sought(host, service)} - held - claimed
+    sought = {port for service in callers for port in _ports_sought(host, service)} - held - claimed
     if not sought:
         return
 

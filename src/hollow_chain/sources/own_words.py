@@ -83,7 +83,10 @@ def add(reading: HostReading) -> None:
     reading.reached.each(add_unspoken, failed)
     add_local_names(host, reading.reached.files)
     claims.add_to_needs(host, failed, reader)
-    claims.add_to_sought(reading, failed)
+    # Who was asked about may run, and call in vain as well.
+    claims.add_to_sought(
+        reading, [*failed, *(s for s in host.services if s.state == "running" and s.name in reading.closely)]
+    )
 
 
 def _add_claims_in_doubt(

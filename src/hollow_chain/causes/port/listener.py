@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from hollow_chain.causes.case import MANAGER, SOCKETS, Case
 from hollow_chain.causes.finding import AFTER_RELOAD, AFTER_RESTART, FITS, HINT, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot
-from hollow_chain.causes.reached import Sought, answers, sought
+from hollow_chain.causes.reached import Sought, answers, sought, unanswered, waits_in_vain
 from hollow_chain.causes.rule import cause
 from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.words import clock
@@ -40,6 +40,8 @@ def listener_off(case: Case) -> Iterator[Finding]:
     calls = _calls(case)
     if not own and case.own_events():
         yield from _went_without(case)
+        if case.asked:
+            yield from _waits(case)
     if not calls and not case.service.claims and not any(is_loopback(s.address) for s in own):
         return  # nobody calls in vain, and it is set to nothing that it could lack
     if any(answers(s, one, caller) for s in own for caller, one in calls):
@@ -86,6 +88,18 @@ def _went_without(case: Case) -> Iterator[Finding]:
                     seeks=True,
                 ),
             ),
+        )
+
+
+def _waits(case: Case) -> Iterator[Finding]:
+    """It does not get on, for what it calls again and again does not answer, and nobody who is known is to listen there."""
+    alone = unanswered(case) if waits_in_vain(case) else None
+    if alone is not None:
+        name = case.node.name
+        yield Finding(
+            says=f"{name} runs, and waits for another, without a socket of its own: it {alone.says}.",
+            evidence=(case.quoted(case.own_events()[-1], FITS), alone.evidence),
+            mends=(Mend(f"{alone.does.partition('; then start')[0]}: {name} tries again by itself.", seeks=True),),
         )
 
 
