@@ -17,6 +17,7 @@ from hollow_chain.wording.ranges import bounds_in, lies_outside, lines_outside
         ("pool size must be at least 2", 2, math.inf, "pool"),
         ("retries may be at most 9", -math.inf, 9, "retries"),
         ("fatal: invalid listen port", 0, 65535, "port"),
+        ("RangeError [ERR_SOCKET_BAD_PORT]: options.port should be >= 0 and < 65536", 0, 65536, "port"),
         ("the tide level should be -20..30", -20, 30, "tide"),
     ],
 )

@@ -40,6 +40,12 @@ def is_source(path: str) -> bool:
     return bool((_SOURCE_CODE.search(path) and not path.startswith("/etc/")) or _SHELL_SCRIPT.search(path))
 
 
+_LOCKS = pattern(
+    r"(?i)\b(?:could not|cannot|can't|failed to|unable to) (?:create |get |obtain |acquire )?(?:a |the )?lock\b"
+)
+"""How it is said that a file could not be locked: of settings, too, that is no complaint about what stands in them."""
+
+
 def config_errors(events: list[Event]) -> list[ConfigError]:
     """Complaints about a configuration: a file with a line, or the words of a parser."""
     found: list[ConfigError] = []
@@ -51,7 +57,7 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
         located = place_in(event.text)
         if located and (is_source(located[0]) or says(event.text, "noted", "in code")):
             continue  # where in the program, not where in its configuration; or no complaint at all
-        rejects = says(event.text, "rejected") and not is_call_error(event.text)
+        rejects = says(event.text, "rejected") and not is_call_error(event.text) and not _LOCKS.search(event.text)
         source = _own_place(events, index) if rejects else None
         if rejects and (is_set_in(event.text) or (source is not None and is_source(source[0]))):
             continue

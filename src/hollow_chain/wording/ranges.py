@@ -13,7 +13,7 @@ _LONGEST = 600
 _NUMBER = r"-?\d{1,15}"
 _BETWEEN = pattern(
     rf"(?i)\b(?:must|should|has to|have to|needs? to|between|range|from|within|valid|allowed|expected)\b[^\d\n]{{0,40}}?"
-    rf"(?P<least>{_NUMBER})(?:\s?(?:-|\u2013|\.{{2,3}}|to|and|through|,|<=?)\s?)(?P<most>{_NUMBER})(?!\.?\d)"
+    rf"(?P<least>{_NUMBER})(?:\s?(?:-|\u2013|\.{{2,3}}|to|and|through|,|<=?)\s?(?:<=?\s?)?)(?P<most>{_NUMBER})(?!\.?\d)"
 )
 _AT_MOST = pattern(
     r"(?i)\b(?:at most|not? (?:more|greater|larger|higher) than|(?:less|smaller|lower) than or equal to|not exceed|maximum(?: value)?(?: is| of)?)"

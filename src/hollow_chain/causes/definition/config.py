@@ -217,6 +217,8 @@ def _correct(case: Case, path: str, where: str) -> Mend:
 
 def _not_of(programs: set[str], one: ConfigError) -> ConfigError | None:
     """A complaint that is not about a place in a program itself; where it names a file of settings beside that, the one about that."""
+    if not one.path and any(one.event.text.startswith((f"{path}: ", f"{path}:")) for path in programs):
+        return None
     if one.path not in programs:
         return one
     others = [path for path in paths_in(one.event.text) if path.startswith("/etc/") and path not in programs]

@@ -27,6 +27,7 @@ from hollow_chain.facts.service import Service
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import sought
 from hollow_chain.wording.forms import says
+from hollow_chain.wording.ranges import bounds_in
 from hollow_chain.wording.tested import tested
 
 
@@ -101,7 +102,7 @@ def refused_value(case: Case, own: list[Event]) -> Iterator[Finding]:
     if refused is not None:
         yield refused
         return
-    for event in [one for one in own if says(one.text, "no value", "rejected")][::-1]:
+    for event in [one for one in own if says(one.text, "no value", "rejected") or bounds_in(one.text)][::-1]:
         for match in _QUOTED.finditer(event.text[:_LONGEST]):
             value = match["value"]
             # A file is told of by its place; a plain word may be one of the settings as well.

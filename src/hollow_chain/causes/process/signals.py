@@ -66,9 +66,10 @@ def killed(case: Case) -> Iterator[Finding]:
     if told is not None:
         yield _crashed_by_its_words(case, told)
         return
-    if not watchdog and (number is None or not failed_last(service)):
+    by_signal = number is not None or last.result in ("signal", "core-dump")
+    if not watchdog and not (by_signal and failed_last(service)):
         return
-    name = signal_name(number) if number is not None else "the watchdog"
+    name = signal_name(number) if number is not None else "the watchdog" if watchdog else "a signal that is not told"
     crashed = last.result == "core-dump" or name in (
         "SIGSEGV",
         "SIGABRT",
