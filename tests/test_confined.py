@@ -36,6 +36,8 @@ UP = {
         (Confinement(families=["-AF_NETLINK"]), ""),
         (Confinement(families=["-AF_INET", "-AF_INET6"]), "RestrictAddressFamilies="),
         (Confinement(calls_by="SystemCallFilter"), "SystemCallFilter="),
+        (Confinement(calls_by="SystemCallFilter", calls_refused=["bind"]), "SystemCallFilter="),
+        (Confinement(calls_by="SystemCallFilter", calls_refused=[]), ""),
         (Confinement(calls_by="ProtectClock"), ""),
     ],
 )
@@ -48,6 +50,19 @@ def test_what_may_keep_it_from_sockets(confinement: Confinement | None, by: str)
     [
         ({"RestrictAddressFamilies": [True, ["AF_UNIX"]]}, "127.0.0.1:7411", "RestrictAddressFamilies="),
         ({"SystemCallFilter": [False, ["bind"]], "SystemCallErrorNumber": 1}, "127.0.0.1:7411", "SystemCallFilter="),
+        (
+            {"SystemCallFilter": [True, ["read", "write"]], "SystemCallErrorNumber": 1},
+            "127.0.0.1:7411",
+            "SystemCallFilter=",
+        ),
+        ({"SystemCallFilter": [True, ["socket", "bind:1", "listen"]]}, "127.0.0.1:7411", ""),
+        (
+            {"SystemCallFilter": [False, ["socket", "bind", "listen"]], "SystemCallErrorNumber": 1},
+            "/etc/desk.yaml",
+            "SystemCallFilter=",
+        ),
+        ({"SystemCallFilter": [False, ["mount"]], "SystemCallErrorNumber": 1}, "/etc/desk.yaml", ""),
+        ({}, "/etc/desk.yaml", ""),
         ({}, "127.0.0.1:7411", ""),
         ({"RestrictAddressFamilies": [True, ["AF_UNIX"]]}, "tides", ""),
     ],
@@ -57,7 +72,8 @@ def test_up_without_a_socket_that_its_definition_does_not_let_it_have(
 ) -> None:
     made = MadeHost(tmp_path)
     made.put("/usr/bin/true", "#!/bin/sh\n", 0o755)
-    command = ["/usr/bin/true", "--listen", argument]
+    made.put("/etc/desk.yaml", "host: 127.0.0.1\nport: 7411\n")
+    command = ["/usr/bin/true", *(["--listen"] if "/" not in argument else []), argument]
     made.unit("desk.service", ExecStart=[[command[0], command, False]], **UP, **confined)
     host = made.read(extra=("desk.service",))
     read = Facts(Graph(snapshot([host])))

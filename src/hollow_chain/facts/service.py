@@ -201,6 +201,8 @@ class Confinement(Part):
     run: Listed[str] | None = None
     calls_by: str = ""
     """The setting that keeps calls of the kernel from it, as the manager calls it; empty where none does."""
+    calls_refused: Listed[str] | None = None
+    """Of the calls by which a program comes to listen (socket(2), bind(2), listen(2)) those that the setting refuses it. None: not known."""
     calls_fail_with: int | None = None
     """The error that such a call gives it. None: it is ended for it."""
     families: Listed[str] | None = None

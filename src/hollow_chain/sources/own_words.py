@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from hollow_chain.facts.confined import CALLS, kept_from_sockets
+from hollow_chain.facts.confined import CALLS, kept_from_sockets, may_not_listen
 from hollow_chain.facts.habits import names_of
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Service, is_deserted
@@ -100,8 +100,11 @@ def _add_claims_in_doubt(
     claims.add(service, reading.evidence, configured)
     deaf = reading.host.sockets_read and all(one.service != service.name for one in reading.host.listeners)
     by = kept_from_sockets(service) if deaf else ""
+    surely = may_not_listen(service)
     barred = {
-        claim.port for claim in service.claims if by and not claim.unsure and (by != CALLS or claim.source == ARGUMENTS)
+        claim.port
+        for claim in service.claims
+        if by and (surely or (not claim.unsure and (by != CALLS or claim.source == ARGUMENTS)))
     }
     started = service.last.started_at if service.last is not None else None
     spoken = [
@@ -148,6 +151,13 @@ def _lines_with_words(words: list[str], configured: dict[str, Text]) -> list[tup
             (path, number) for path, text in configured.items() for number in settings.lines_with(text.text, word)
         ]
         found += places if len(places) <= _FEW else []
+        if not places:  # a key that is sought in vain may stand there misspelled
+            slips = [
+                (path, number)
+                for path, text in configured.items()
+                for number in settings.lines_with_slip(text.text, word)
+            ]
+            found += slips if len(slips) == 1 else []
     return found
 
 

@@ -10,8 +10,9 @@ from hollow_chain.facts.service import Named
 from hollow_chain.lazy import pattern
 from hollow_chain.reach.handles import Walker
 from hollow_chain.sources.outline import settings_of
+from hollow_chain.wording.near import is_slip_of
 from hollow_chain.wording.secrets import mask_text
-from hollow_chain.wording.things import has_word
+from hollow_chain.wording.things import has_word, key_of
 
 MOST_FILES = 80
 """Files below a folder of settings that are read: some daemons bring a file for each module."""
@@ -112,6 +113,16 @@ def lines_with(text: str, word: str) -> list[int]:
     """The numbers of the lines of a configuration text, comments aside, in which *word* stands by itself."""
     numbered = enumerate(text.splitlines() if word in text else (), 1)
     return [number for number, line in numbered if has_word(line, word) and not line.lstrip().startswith(_COMMENT)]
+
+
+def lines_with_slip(text: str, word: str) -> list[int]:
+    """The numbers of the lines, comments aside, that begin with a key which is *word* misspelled."""
+    numbered = enumerate(text.splitlines()[:_MOST_LINES_COMPARED], 1)
+    return [number for number, line in numbered if (key := key_of(line)) and is_slip_of(key, word)]
+
+
+_MOST_LINES_COMPARED = 2_000
+"""Lines of one file whose keys are held against a word."""
 
 
 _GENERATED = pattern(r"(?i)do(?: not|n't) (?:edit|change|modify)|generated (?:by|from|automatically)|auto(?:matically)?[ -]?generated|managed by|"

@@ -36,6 +36,19 @@ def nearest(wanted: str, names: Sequence[str], most: int = 5, least: float = 70.
     return sorted(found, key=lambda near: (-near.likeness, near.name))[:most]
 
 
+def is_slip_of(written: str, meant: str) -> bool:
+    """Whether a word is most likely another one, misspelled: by a letter or two."""
+    short, other = written.casefold(), meant.casefold()
+    if short == other or len(other) < _SHORTEST_PART or abs(len(short) - len(other)) > _LETTERS_OFF:
+        return False
+    matcher = SequenceMatcher(None, short[:_LONGEST], other[:_LONGEST], autojunk=False)
+    return matcher.real_quick_ratio() >= _SLIP and matcher.ratio() >= _SLIP
+
+
+_LETTERS_OFF, _SLIP = 2, 0.8
+"""How many letters more or less a slip makes, and how like the words stay: two letters that changed places in a word of five."""
+
+
 def _likeness(matcher: SequenceMatcher[str], name: str, least: float) -> float:
     """How like a name is, or a part of it; what cannot reach *least* is not worked out."""
     best = _ratio(matcher, (name,), least)

@@ -187,6 +187,15 @@ def quoted_words(text: str) -> list[str]:
     return [match["word"] for match in _QUOTED_WORD.finditer(text)]
 
 
+def key_of(line: str) -> str:
+    """The key that a line of settings begins with; empty where it begins with none."""
+    found = _KEY.match(line[:200])
+    return found["key"] if found is not None else ""
+
+
+_KEY = pattern(r"^\s{0,80}[\"']?(?P<key>[A-Za-z_][\w.\-]{0,80})[\"']?(?:\s{0,20}[=:]|\s)")
+
+
 def has_word(text: str, word: str) -> bool:
     """Whether *word* stands by itself in *text*, and not within a longer one."""
     return word in text and re.search(rf"(?<![\w\-]){re.escape(word)}(?![\w\-])", text) is not None

@@ -16,9 +16,10 @@ from hollow_chain.wording.complaints import is_source
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.last_words import telling
 from hollow_chain.wording.lines import CONFIGURATION
+from hollow_chain.wording.near import is_slip_of
 from hollow_chain.wording.of_files import is_of_files
 from hollow_chain.wording.ranges import bounds_in, lies_outside, lines_outside
-from hollow_chain.wording.things import has_word, paths_in, quoted_words
+from hollow_chain.wording.things import has_word, key_of, paths_in, quoted_words
 
 
 def lacking(case: Case) -> Iterator[Finding]:
@@ -57,7 +58,7 @@ def stumbled_over(case: Case) -> Iterator[Finding]:
             f"{path}:{one.line}": one
             for one in case.own_events()
             if (path := one.source.removeprefix(CONFIGURATION)) != one.source
-            and any(has_word(one.text, word) for word in words)
+            and any(has_word(one.text, word) or is_slip_of(key_of(one.text), word) for word in words)
             and not is_source(path)
             and path not in programs
         }
@@ -68,11 +69,17 @@ def stumbled_over(case: Case) -> Iterator[Finding]:
         changed = file.changed_at if file is not None else None
         new = changed is not None and was_up_before(case, changed)
         name = case.service.name
+        slip = next((word for word in words if is_slip_of(key_of(one.text), word)), "")
+        over = (
+            f"what stands in {place}"
+            if not slip
+            else f"{key_of(one.text)!r} in {place}, most likely {slip!r} misspelled"
+        )
         yield Finding(
-            says=f"{name} stumbles over what stands in {place}: \u201c{event.text[:200]}\u201d.",
+            says=f"{name} stumbles over {over}: \u201c{event.text[:200]}\u201d.",
             evidence=(
                 case.quoted(event, HINT),
-                case.quoted(one, TELLS if new else HINT),
+                case.quoted(one, FITS if slip else TELLS if new else HINT),
                 *(
                     (case.seen(f"it came up before {file.path} was changed", FILES, changed, FITS),)
                     if new and file

@@ -123,8 +123,11 @@ def _address_missing_while_up(case: Case, here: set[str]) -> Iterator[Finding]:
 _LOW_PORTS = "CAP_NET_BIND_SERVICE"
 
 
-_BINDS = pattern(r"^--?(?:b|l|i|a|bind|listen|local|interface)(?:[_\-](?:addr(?:ess)?|ip|host|on|to))?=?$")
-"""Options that say where a program listens, as most write them."""
+_BINDS = pattern(
+    r"^--?(?:(?:dev|web|https?|api|admin|rpc|grpc|metrics|ui|control|tcp|udp|public|private|console|debug)[_\-.])?"
+    r"(?:b|l|i|a|addr(?:ess)?|host|ip|bind|listen|local|interface)(?:[_\-](?:addr(?:ess)?|ip|host|on|to))?=?$"
+)
+"""Options that say where a program listens, as most write them; what is before the word says of what."""
 
 
 def _bound_by_arguments(case: Case, here: Collection[str]) -> list[str]:

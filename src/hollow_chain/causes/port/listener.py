@@ -13,7 +13,7 @@ from hollow_chain.causes.reached import Sought, answers, sought, unanswered, wai
 from hollow_chain.causes.rule import cause
 from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.words import clock
-from hollow_chain.facts.confined import CALLS, kept_from_sockets
+from hollow_chain.facts.confined import CALLS, kept_from_sockets, may_not_listen
 from hollow_chain.facts.endpoints import is_loopback, of_claim, of_listener
 from hollow_chain.facts.host import Listener
 from hollow_chain.facts.service import Claim
@@ -42,6 +42,8 @@ def listener_off(case: Case) -> Iterator[Finding]:
         yield from _went_without(case)
         if case.asked:
             yield from _waits(case)
+    if not own and case.asked and may_not_listen(case.service):
+        yield from _may_not_listen(case)
     if not calls and not case.service.claims and not any(is_loopback(s.address) for s in own):
         return  # nobody calls in vain, and it is set to nothing that it could lack
     if any(answers(s, one, caller) for s in own for caller, one in calls):
@@ -89,6 +91,29 @@ def _went_without(case: Case) -> Iterator[Finding]:
                 ),
             ),
         )
+
+
+def _may_not_listen(case: Case) -> Iterator[Finding]:
+    """A filter refuses it the very calls of listening, and a place of its settings, which may be what it is to listen on, is held by nobody."""
+    confinement, name = case.service.confinement, case.node.name
+    claim = next(
+        (c for c in case.service.claims if c.unsure and not c.told and not case.index.sockets.at(c.port)), None
+    )
+    if claim is None or confinement is None or case.index.sockets.unheld_claims(case.service):
+        return
+    yield Finding(
+        says=f"{name} runs without any listening socket, and {CALLS} of its definition lets it have none; {claim.source} names port {claim.port}, "
+        "at which nobody listens.",
+        evidence=(
+            case.seen(
+                f"{CALLS} of {name} refuses it {', '.join(confinement.calls_refused or ())}", "definition", bears=FITS
+            ),
+            case.seen(f"{name} has no socket, and nobody has port {claim.port}", SOCKETS, bears=HINT),
+        ),
+        mends=(
+            Mend(f"Widen {CALLS} in the definition of {name} by what it needs to listen, and no more.", AFTER_RELOAD),
+        ),
+    )
 
 
 def _waits(case: Case) -> Iterator[Finding]:
@@ -157,7 +182,8 @@ def _off(
     if (by := "" if own else kept_from_sockets(case.service)) and not off:
         set_to = f"{by} is set for {name}" + ("" if by == CALLS else ", and lets it use no socket of a network")
         evidence.append(case.seen(set_to, "definition", bears=HINT if by == CALLS else FITS))
-        how += f"; {by} of its definition {'may keep' if by == CALLS else 'keeps'} it from that"
+        keeps = "keeps" if by != CALLS or may_not_listen(case.service) else "may keep"
+        how += f"; {by} of its definition {keeps} it from that"
         mend = Mend(f"Widen {by} in the definition of {name} by what it needs to listen, and no more.", AFTER_RELOAD)
     return Finding(
         says=f"{name} runs, but {how}.",

@@ -301,6 +301,9 @@ def slips(limit: Limit, family: Family) -> list[Slip]:
         if of_base.isdigit() and milliseconds > 9 and int(of_base) % 1000 == 0:
             how = f"{of_base} was typed in base 16, which is {milliseconds} ms; {of_base} ms in base 10 were meant"
             made.append(Slip(int(of_base) / 1000, how))
+        if of_base.isdigit() and milliseconds < 1000:
+            how = f"{of_base} was typed in base 16 and as milliseconds, which is {milliseconds} ms; {of_base} s were meant"
+            made.append(Slip(int(of_base), how))
         return made
     number = float(found["number"]) if found and not found["number"].lower().startswith("0x") else None
     if number is not None and unit in _MILLI:

@@ -60,7 +60,7 @@ def confinement_of(facts: Properties) -> Confinement | None:
     read_only = read_only + [place for name, places in _KERNEL_READ_ONLY.items() if facts.get(name) for place in places]
     hidden += [place for name, places in _KERNEL_HIDDEN.items() if facts.get(name) for place in places]
     not_run = [p.lstrip("-+") for p in facts.get("NoExecPaths", ())] or None
-    calls_by, error = _calls(facts)
+    calls_by, refused, error = _calls(facts)
     families = _families(facts)
     home = facts.get("ProtectHome", "no")
     if home in ("yes", "tmpfs"):
@@ -89,6 +89,7 @@ def confinement_of(facts: Properties) -> Confinement | None:
         not_run=not_run,
         run=[p.lstrip("-+") for p in facts.get("ExecPaths", ())] or None if not_run else None,
         calls_by=calls_by,
+        calls_refused=refused,
         calls_fail_with=error,
         families=families,
         keeps_from=keeps_from or None,
@@ -113,14 +114,21 @@ def _networks(rows: Any) -> list[str]:
     return found
 
 
-def _calls(facts: Properties) -> tuple[str, int | None]:
-    """The setting that filters the calls of a unit, and the error that a refused call gives (systemd.exec(5), "System Call
-    Filtering"): none where such a call ends the process."""
+def _calls(facts: Properties) -> tuple[str, list[str] | None, int | None]:
+    """The setting that filters the calls of a unit, those of listening that it refuses, and the error that a refused call gives
+    (systemd.exec(5), "System Call Filtering"): none where such a call ends the process."""
     allows, names = facts.get("SystemCallFilter") or (False, ())
     if not allows and not names:
-        return "", None
+        return "", None, None
+    # The manager gives the calls of a set one by one, each with its own error behind a colon.
+    named = {str(name).partition(":")[0] for name in names}
+    refused = [call for call in _OF_LISTENING if (call in named) is not bool(allows)]
     error = facts.get("SystemCallErrorNumber", 0)
-    return "SystemCallFilter", error if isinstance(error, int) and error > 0 else None
+    return "SystemCallFilter", refused, error if isinstance(error, int) and error > 0 else None
+
+
+_OF_LISTENING = ("socket", "bind", "listen")
+"""The calls without which a program cannot listen anywhere (socket(2), bind(2), listen(2))."""
 
 
 def _families(facts: Properties) -> list[str] | None:
