@@ -492,6 +492,40 @@ def test_a_name_that_is_sought_with_several_endings_is_a_part_of_the_program(
     assert (found_calls[0].thing == sought[0] and found_calls[0].weight > 0.5) == is_part
 
 
+LIBRARIES = ("/usr/local/lib", "/lib/x86_64-linux-gnu", "/usr/lib")
+
+
+@pytest.mark.parametrize(
+    ("name", "folders", "after", "is_missed"),
+    [
+        ("libtide.so.2", LIBRARIES, "", True),
+        ("libtide.so.2", LIBRARIES[:1], "", False),
+        ("libnss_tide.so.2", LIBRARIES, "", False),
+        (
+            "libtide.so.2",
+            LIBRARIES,
+            'openat(AT_FDCWD, "/opt/libtide.so.2", O_RDONLY|O_CLOEXEC) = 3</opt/libtide.so.2>',
+            False,
+        ),
+        ("libtide.so.2", LIBRARIES, "\n".join(['mkdirat(AT_FDCWD</>, "/run/a", 0755) = 0'] * 40), False),
+    ],
+)
+def test_a_library_that_a_program_seeks_in_vain_right_before_its_end(
+    name: str, folders: tuple[str, ...], after: str, is_missed: bool
+) -> None:
+    lines = [
+        '40 1.0 execve("/opt/a", ["/opt/a"], 0x7f /* 3 vars */) = 0',
+        *(
+            f'40 1.1 openat(AT_FDCWD, "{folder}/{name}", O_RDONLY|O_CLOEXEC) = -1 ENOENT (No such file or directory)'
+            for folder in folders
+        ),
+        *(f"40 1.2 {line}" for line in after.splitlines()),
+        "40 1.6 +++ exited with 8 +++",
+    ]
+    found = weighed(told(lines, "a.service", ["/opt/a"]), frozenset(), True)
+    assert any(one.kind == "library" and one.thing == name and one.weight > 0.5 for one in found) == is_missed
+
+
 @pytest.mark.parametrize(
     ("path", "meant"), [("/var/lib/quay77/a.pid", True), ("/var/lib/other77/a.pid", False), ("/etc/quay77/a", False)]
 )

@@ -146,6 +146,7 @@ def _scored(
         for refused in life.refused:
             yield ended, _seen(life, refused.refused, FILTER, "", "SIGSYS", refused.at, False)
         yield from _libraries(life)
+        yield from _loaded_in_vain(life, ended, good)
         yield from _already_runs(story, life, ended)
         modules = _modules(life)
         for one in life.failed:
@@ -191,6 +192,36 @@ def _libraries(life: Life) -> Iterator[tuple[float, ObservedCall]]:
             yield 1.0, _seen(life, refused.call.name, ROOM, last, refused.call.error, refused.call.at, False)
         else:
             yield 1.0, _seen(life, "mmap", LIBRARY, last, "ENOEXEC", found[last], False)
+
+
+_FOLDERS_OF_LIBRARIES = 2
+"""Folders in which a library is sought before nobody has it: one is tried by its path alone."""
+_OF_NAMES = "libnss_"
+"""How libraries begin that the C library seeks for every kind of name, whether there are any or not (nsswitch.conf(5))."""
+
+
+def _loaded_in_vain(life: Life, ended: float, good: frozenset[str]) -> Iterator[tuple[float, ObservedCall]]:
+    """The library that a program sought by itself (dlopen(3)), found in no folder, and ended right after."""
+    if life.end is None or life.end.status == _NOT_LOADED:
+        return
+    sought = [
+        one
+        for one in life.failed
+        if one.known.kind == OPEN and one.call.error == "ENOENT" and _LIBRARY.search(one.thing)
+    ]
+    if not sought:
+        return
+    last = sought[-1]
+    name = last.thing.rpartition("/")[2]
+    folders = {one.thing.rpartition("/")[0] for one in sought if one.thing.endswith(f"/{name}")}
+    had = any(path.endswith(f"/{name}") for path in life.succeeded)
+    if had or len(folders) < _FOLDERS_OF_LIBRARIES or name.startswith(_OF_NAMES):
+        return
+    numbers = _numbers()
+    score = ended * numbers.module.value * numbers.step.value ** min(life.progress - last.progress, 200)
+    if signature(last.call.name, last.call.error, last.thing) in good:
+        score *= numbers.in_good_starts.value
+    yield score, _seen(life, last.call.name, LIBRARY, name, "ENOENT", last.call.at, False)
 
 
 _SOUGHT_AS_ONE = 3

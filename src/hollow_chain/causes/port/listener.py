@@ -26,11 +26,12 @@ _SETTLED_SECONDS = 5.0
 
 @cause("listener-off", Boot.STAYS, states=("running",))
 def listener_off(case: Case) -> Iterator[Finding]:
-    """It runs, but its network listener is switched off, or listens on loopback only.
+    """It runs, but its network listener is switched off, listens on loopback only, or waits for another that does not listen.
 
     Looks at: what needs it and from which host, the words about the endpoint that did not answer; its sockets; the
     endpoints that it is set to listen on, or that are switched off.
-    Convinced by: a running service whose claimed endpoint has no socket; a call from another host to a socket on loopback.
+    Convinced by: a running service whose claimed endpoint has no socket; a call from another host to a socket on loopback; one without any
+    socket that says again and again, until now, that it cannot reach a place at which nobody listens.
     Against: a socket that would have answered; sockets that could not be read; a start a moment ago; nobody who needs it.
     Mend: switch the listener on, on an address that its clients reach.
     """
