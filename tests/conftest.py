@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
@@ -44,6 +45,11 @@ class Done:
     def json(self) -> Any:
         """Standard output as the one JSON object that it has to be."""
         return json.loads(self.out)
+
+    @property
+    def said(self) -> list[str]:
+        """The lines of standard error, but for those that tell how far it is: a slow machine prints more of them."""
+        return [line for line in self.err.splitlines() if not re.search(r", \d+ s$", line)]
 
 
 Run = Callable[..., Done]

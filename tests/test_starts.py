@@ -37,14 +37,14 @@ WITHOUT_FACTS = {
 def test_a_true_start_says_what_a_forked_call_says(name: str, start: Run, run: Run, demo_facts: Path) -> None:
     words = [*FERRY[name], "--from", str(demo_facts)]
     true, forked = start(*words), run(*words)
-    assert (true.status, true.out, true.err) == (forked.status, forked.out, forked.err)
+    assert (true.status, true.out, true.said) == (forked.status, forked.out, forked.said)
     assert true.out or true.err
 
 
 @pytest.mark.parametrize("name", WITHOUT_FACTS)
 def test_a_true_start_without_facts(name: str, start: Run, run: Run) -> None:
     true, forked = start(*WITHOUT_FACTS[name]), run(*WITHOUT_FACTS[name])
-    assert (true.status, true.out, true.err) == (forked.status, forked.out, forked.err)
+    assert (true.status, true.out, true.said) == (forked.status, forked.out, forked.said)
 
 
 def test_a_start_that_only_tells_its_version_imports_no_catalogue() -> None:
