@@ -231,7 +231,9 @@ class Case(msgspec.Struct, frozen=True):
     def true(self) -> When:
         """What rules ask of a node, as far as it is true of this one."""
         service, standing = self.node.service, self.standing
-        true = When.ANY if standing is Standing.UP else When.DOWN
+        true = When.ANY if standing is Standing.UP else When.DOWN | When.STALE
+        if service is not None and service.last is not None and service.last.reload_result:
+            true |= When.STALE
         if not standing.well:
             true |= When.UNWELL | When.STRAINED | When.REFUSED
             if service is not None and (failed_last(service) or self.was_seen_not_to_come_up):

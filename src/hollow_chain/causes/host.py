@@ -29,7 +29,11 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
     Against: a refused connection: then the machine answers, and only the service on it does not.
     Mend: bring the machine or the network up, or correct the name or address.
     """
-    said = [e for e in lines.saying(case.own_events(), "host away") if not _is_local(case, e.text)]
+    said = [
+        e
+        for e in lines.saying(case.own_events(), "host away")
+        if not _is_local(case, e.text) and not _only_warns(case, e)
+    ]
     told = numbered(case, 10060, 10065, 10051, 11001, bears=SAID)
     away = _needed_and_silent(case)
     if not said and not told and away is None:
@@ -103,6 +107,13 @@ def _of_the_try(case: Case, tried: UnreachedHost, bears: str) -> Evidence:
 def _is_local(case: Case, text: str) -> bool:
     named = lines.host_in(text)
     return named.startswith("127.") or named in ("localhost", "::1", *case.host.addresses)
+
+
+def _only_warns(case: Case, event: Event) -> bool:
+    """Whether it could not look up the name of its own host, and said more after that: many say so, and go on."""
+    own = case.host.name.partition(".")[0].casefold()
+    spoken = [one for one in case.own_events() if not one.by_manager]
+    return lines.host_in(event.text).partition(".")[0].casefold() == own and event is not spoken[-1]
 
 
 @cause("clock-wrong", Boot.STAYS, states=("running", *NOT_UP), when=When.FAILED)

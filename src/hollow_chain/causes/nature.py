@@ -39,6 +39,8 @@ class When(Flag):
     """It is not well by itself, or has as many tasks as it may have."""
     REFUSED = auto()
     """It is not well by itself, or is asked about and says in this run that it was refused something."""
+    STALE = auto()
+    """It is not up, or the last reload of its settings failed."""
     LICENSED = auto()
     """It is the service of a license server."""
 

@@ -39,6 +39,8 @@ class LastRun(Part, gc=False):
     """Restarts by the manager itself since the last start by somebody else."""
     well_before: Seconds | None = None
     """For how long the run before this one was up, where it ended without an error and the manager started it again."""
+    reload_result: str = ""
+    """How the last reload of its settings in this run ended, as the manager says it; empty where it went well, or there was none."""
     status_text: str = ""
 
 

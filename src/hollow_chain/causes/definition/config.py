@@ -9,6 +9,7 @@ from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition.by_settings import out_of_bounds, stumbled_over
 from hollow_chain.causes.definition.given import missed_variable, refused_assignment, refused_value, unset_variable
 from hollow_chain.causes.definition.program import programs_of
+from hollow_chain.causes.definition.reloads import refused_at_reload
 from hollow_chain.causes.finding import DOUBT, FITS, HINT, SAID, TELLS, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rights import barrier
@@ -29,19 +30,22 @@ _FROM_OUTSIDE = (1, 2, 9, 15)
 """Signals by which a person or the manager ends a program: hang-up, interrupt, kill, terminate (signal(7))."""
 
 
-@cause("config-rejected", Boot.STAYS, states=("running", *NOT_UP), when=When.DOWN)
+@cause("config-rejected", Boot.STAYS, states=("running", *NOT_UP), when=When.STALE)
 def config_rejected(case: Case) -> Iterator[Finding]:
     """The program refuses its own configuration, or what its definition calls it with.
 
     Looks at: the words of its last run: a file with a line number, the words of a parser, an option or a variable that it does not know
-    or misses, against the definition.
+    or misses, against the definition; of one that is up, those of a reload that failed.
     Convinced by: such a line in a run that ended with an error.
     Against: the same run also naming an absent path, a taken port or a missing right; an end that was brought on from outside.
     Mend: correct the place that is named.
     """
     service = case.service
     last = service.last
-    if case.standing is Standing.UP or not failed_last(service) or service.kind in MOUNTS:
+    if case.standing is Standing.UP:
+        yield from refused_at_reload(case)
+        return
+    if not failed_last(service) or service.kind in MOUNTS:
         return  # what a mount is refused is no configuration of a program: see the rule for these
     if last is not None and last.result == "signal" and last.signal in _FROM_OUTSIDE:
         return  # what refuses its configuration ends by itself

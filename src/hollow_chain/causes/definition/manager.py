@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from hollow_chain.causes.acts import reload, restart, start
 from hollow_chain.causes.case import FILES, Case
+from hollow_chain.causes.definition.reloads import old_settings
 from hollow_chain.causes.finding import AFTER_REBOOT, AFTER_RELOAD, FITS, PROOF, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, Shown
 from hollow_chain.causes.rule import NOT_UP, cause
@@ -269,13 +270,14 @@ def _part_refused(case: Case, event: Event) -> Finding:
 def stale_definition(case: Case) -> Iterator[Finding]:
     """The definition on disk is not the one that is loaded.
 
-    Looks at: the manager's own flag; which settings differ.
+    Looks at: the manager's own flag; which settings differ; a reload that failed.
     Convinced by: the flag; for a service that is down, by a differing setting that bears on its start.
     Against: a service that is up and was not asked about: then it is a warning.
     Mend: reload the definitions, then restart the service.
     """
     service = case.service
     definition = service.definition
+    yield from old_settings(case)
     if definition is None or _passed_over(case) is not None:
         return
     if definition.load == "not-loaded":

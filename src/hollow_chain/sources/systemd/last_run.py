@@ -46,6 +46,7 @@ def last_run_of(facts: Properties, kind: str) -> LastRun | None:
         took=_took(facts),
         cpu_seconds=cpu / 1e9 if isinstance(cpu := facts.get("CPUUsageNSec"), int) and 0 < cpu < FOREVER else None,
         restarts=facts.get("NRestarts", 0),
+        reload_result=reloaded if (reloaded := str(facts.get("ReloadResult", ""))) != "success" else "",
         status_text=said(facts.get("StatusText", "")),
     )
 
