@@ -130,6 +130,7 @@ _OF_A_FILE = pattern(r"(?i)no such file|file not found|file was not found|find (
 def place_in(text: str) -> tuple[str, int] | None:
     """The first file that a line names together with a number of a line in it; None where there is none."""
     alone = None
+    text = text.replace("file:///", "/")  # a URL of a file of this host (RFC 8089)
     for match in _FILE.finditer(text):
         if match[0].startswith("//"):
             continue

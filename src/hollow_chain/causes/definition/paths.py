@@ -11,13 +11,14 @@ from hollow_chain.causes.called import CalledSocket, called_sockets
 from hollow_chain.causes.case import FILES, Case
 from hollow_chain.causes.definition import absence, by_settings, unfound
 from hollow_chain.causes.definition.given import missing_variables, tested_in_vain
+from hollow_chain.causes.definition.modules import missing_module
 from hollow_chain.causes.definition.program import library_folders, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.places import is_device, is_written
 from hollow_chain.causes.rights import barrier
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.standing import Standing, failed_last
+from hollow_chain.causes.standing import Standing
 from hollow_chain.causes.words import came_to_nothing, clock, numbered, started_since_boot
 from hollow_chain.facts.habits import folder_of, is_of_instance
 from hollow_chain.facts.host import Event
@@ -25,7 +26,7 @@ from hollow_chain.facts.service import Program, is_deserted
 from hollow_chain.families.steps import EXIT_NOT_FOUND, step_of
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines, sought
-from hollow_chain.wording.forms import read, says
+from hollow_chain.wording.forms import says
 from hollow_chain.wording.system_errors import error_at_end
 from hollow_chain.wording.things import paths_below, paths_in
 
@@ -95,7 +96,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
         named = True
     if not named:
         yield from missing_variables(case)
-        yield from _missing_module(case)
+        yield from missing_module(case)
         yield from _links_to_nothing(case)
         yield from unfound.files(case)
         yield from by_settings.lacking(case)
@@ -130,35 +131,6 @@ def _status_of_loader(case: Case) -> Iterator[Evidence]:
             at=last.ended_at,
             bears=FITS,
         )
-
-
-def _missing_module(case: Case) -> Iterator[Finding]:
-    """A part that its interpreter did not find: by its words, for where such parts are sought is known to the interpreter alone."""
-    if not failed_last(case.service):
-        return
-    for event in lines.saying(case.own_events(), "module missing")[::-1]:
-        module = next(iter(read(event.text).named("module missing", "module")), "")
-        if module and not module.startswith("/") and not says(event.text, "kernel mismatch"):
-            ended = case.service.last.ended_at if case.service.last is not None else None
-            bears = SAID if _BY_INTERPRETER.search(event.text) else FITS
-            yield Finding(
-                says=f"The program of {case.service.name} needs {module}, which its interpreter does not find.",
-                evidence=(case.quoted(event, bears), case.seen("its last run ended with an error right after that", at=ended, bears=HINT)),
-                mends=(
-                    Mend(f"Install {module} where the interpreter of {case.service.name} looks for it."),
-                    Mend(f"Or correct the environment or the interpreter in the definition of {case.service.name}.", AFTER_RELOAD, instead=True),
-                ),
-                explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop"),
-            )  # fmt: skip
-            return
-
-
-_BY_INTERPRETER = pattern(
-    r"(?i)ModuleNotFound|No module named|Cannot find (?:module|package)|locate \S{1,200} in @INC|load such file|find gem|java\.library\.path|"
-    r"ClassNotFound|NoClassDef|main class|"
-    r"\bassembly\b|\blua\b|install or update"
-)
-"""How interpreters themselves say it: a program may have modules of its own, which it names in its settings."""
 
 
 def _links_to_nothing(case: Case) -> Iterator[Finding]:
@@ -208,6 +180,10 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
     for event, path in sought.missing_below(_near_the_end(case), folder_of(service)):
         if case.file(path) is not None:
             spoken.setdefault(path, event)
+    for event in _near_the_end(case):
+        if lines.is_there_already(event.text):
+            # A link that leads nowhere is in the way of what is to be made there (mkdir(2), ``EEXIST``), and nothing is behind it.
+            spoken |= {path: event for path in paths_in(event.text) if _leads_nowhere(case, path)}
     gone = {path: (event, at) for event, path, at in _taken_out(case)}
     strict = [*program.environment_files, *_of_step(case)]
     of_test = tested_in_vain(case)
@@ -396,6 +372,11 @@ def _steady(case: Case, paths: list[str]) -> list[str]:
     """Those of the absent places that do not come and go as services run, where there are any."""
     absent = [path for path in paths if (file := case.file(path)) is not None and not file.exists]
     return [path for path in absent if not path.startswith(_VOLATILE)] or absent
+
+
+def _leads_nowhere(case: Case, path: str) -> bool:
+    file = case.file(path)
+    return file is not None and bool(file.link_to) and not file.exists
 
 
 def _absent_before_a_try(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
