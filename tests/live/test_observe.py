@@ -361,6 +361,15 @@ def test_it_waits_for_the_next_try_of_what_is_restarted_anyway(host: RealHost) -
     let_go(host)
 
 
+def test_one_that_stays_up_has_no_next_try(host: RealHost) -> None:
+    service(host, "calm", "time.sleep(99)")
+    host.run("systemctl start calm; sleep 0.5")
+    done = host.program("observe calm --attach --for 1")
+    assert done.returncode == 0 and "no try of it came" in done.stdout and "waits in" not in done.stdout, done.stdout
+    host.run("systemctl stop calm")
+    let_go(host)
+
+
 def test_what_is_restarted_again_and_again_is_begun_anew_at_whatever_moment(host: RealHost) -> None:
     """Twice, and as often as its start limit allows before: no bar, no run whose begin nobody saw, and the same answer."""
     service(

@@ -79,7 +79,7 @@ def observe(
         show(after, verdict, seen)
     if keep:
         _keep(observed_document(verdict, seen), store)
-    return 0 if verdict.healthy and seen[0].outcome == "up" else 1
+    return 0 if verdict.healthy and seen[0].outcome in ("up", "no-try") else 1
 
 
 def _refused(facts: Facts, node: Node, trouble: Trouble, json: bool) -> int:

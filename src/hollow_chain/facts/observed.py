@@ -52,7 +52,7 @@ class ObservedPart(Part, gc=False):
     seconds: Seconds
 
 
-Outcome = Literal["up", "failed", "ended", "not-up"]
+Outcome = Literal["up", "failed", "ended", "not-up", "no-try"]
 
 
 class Observation(Part):
@@ -65,7 +65,8 @@ class Observation(Part):
     """When it was begun."""
     seconds: Seconds = 0.0
     outcome: Outcome = "not-up"
-    """``up``; ``failed``; ``ended``, without an error, and nothing is left; ``not-up``: still under way when the watch ended."""
+    """``up``; ``failed``; ``ended``, without an error, and nothing is left; ``not-up``: still under way when the watch ended;
+    ``no-try``: its next try was waited for, and none came."""
     traced: bool = False
     """Whether the calls of its processes were seen."""
     why_not_traced: str = ""

@@ -162,6 +162,8 @@ def _looks(manager: Manager, wish: WatchWish, most: float, stop: float, course: 
                 )
             return
         if course.seconds - (0.0 if wish.attach else course.begun_after) > most:
+            if wish.attach and not course.ran_at:
+                course.outcome = "no-try"
             return
         yield
         time.sleep(_POLL)
@@ -212,7 +214,7 @@ def _observation(
         calls = _left_without(story, good, course)
         good_starts.keep(wish.unit, signatures(story) - {signature(one.name, one.error, one.thing) for one in calls})
     hung = course.outcome == "not-up" or (course.outcome == "failed" and course.result == TIMEOUT)
-    if traced and course.outcome != "up":
+    if traced and course.outcome not in ("up", "no-try"):
         calls = weighed(story, good, course.outcome != "ended", missed(story, names), hung)
     waits: list[ObservedWait] = []
     if hung:

@@ -29,6 +29,7 @@ _OUTCOMES = {
     "failed": "it did not start",
     "ended": "it ended by itself, without an error, and nothing is left running",
     "not-up": "it is not up, and its start is still under way",
+    "no-try": "no try of it came in that time",
 }
 
 

@@ -90,7 +90,7 @@ def path_missing(case: Case) -> Iterator[Finding]:
             ),
             # A setting of the manager that came to nothing for want of it did so in its own step.
             explains=("config-rejected", "exits-with-error", "exits-at-once", "crash-loop", "bad-definition")
-            if any(reason.bears in (SAID, FITS) for reason in reasons)
+            if any(reason.bears in (PROOF, SAID, FITS) for reason in reasons)
             else (),
         )
         named = True
