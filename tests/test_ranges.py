@@ -36,6 +36,9 @@ def test_bounds_are_read_in_the_words_of_programs(line: str, least: float, most:
         "must be a number",
         "waits from 10:00 to 11:00",
         "port 80800 is not one",
+        "no answer within 30-60 s",
+        "retries from 1 to 5 came to nothing",
+        "waited for at most 30 s",
         "",
     ],
 )

@@ -12,9 +12,11 @@ _LONGEST = 600
 """Characters of a line that are gone through."""
 _NUMBER = r"-?\d{1,15}"
 _BETWEEN = pattern(
-    rf"(?i)\b(?:must|should|has to|have to|needs? to|between|range|from|within|valid|allowed|expected)\b[^\d\n]{{0,40}}?"
+    rf"(?i)\b(?:must|should|has to|have to|needs? to|range|valid|allowed|expected)\b[^\d\n]{{0,40}}?"
     rf"(?P<least>{_NUMBER})(?:\s?(?:-|\u2013|\.{{2,3}}|to|and|through|,|<=?)\s?(?:<=?\s?)?)(?P<most>{_NUMBER})(?!\.?\d)"
 )
+_DEMANDS = pattern(r"(?i)\b(?:must|should|needs?|requires?|may|can|cannot|has to|have to|valid|allowed|accepted)\b")
+"""What tells a demand from a report: what was waited for, or tried, is bounded by no setting."""
 _AT_MOST = pattern(
     r"(?i)\b(?:at most|not? (?:more|greater|larger|higher) than|(?:less|smaller|lower) than or equal to|not exceed|maximum(?: value)?(?: is| of)?)"
     rf"\s?(?P<most>{_NUMBER})(?!\.?\d)"
@@ -55,7 +57,7 @@ def bounds_in(text: str) -> Bounds | None:
     least, most, at = -math.inf, math.inf, len(text)
     if found := _BETWEEN.search(text):
         least, most, at = float(found["least"]), float(found["most"]), found.start()
-    else:
+    elif _DEMANDS.search(text):
         if found := _AT_MOST.search(text):
             most, at = float(found["most"]), min(at, found.start())
         if found := _AT_LEAST.search(text):
