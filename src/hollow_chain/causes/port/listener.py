@@ -118,13 +118,14 @@ def _may_not_listen(case: Case) -> Iterator[Finding]:
 
 
 def _waits(case: Case) -> Iterator[Finding]:
-    """It does not get on, for what it calls again and again does not answer, and nobody who is known is to listen there."""
+    """What it calls again and again does not answer, and nobody who is known is to listen there: most likely it does not get on."""
     alone = unanswered(case) if waits_in_vain(case) else None
     if alone is not None:
         name = case.node.name
         yield Finding(
-            says=f"{name} runs, and waits for another, without a socket of its own: it {alone.says}.",
-            evidence=(case.quoted(case.own_events()[-1], FITS), alone.evidence),
+            says=f"{name} runs without a socket of its own, and says again and again that it {alone.says}.",
+            # Some do much else beside what they call in vain.
+            evidence=(case.quoted(case.own_events()[-1], HINT), alone.evidence),
             mends=(Mend(f"{alone.does.partition('; then start')[0]}: {name} tries again by itself.", seeks=True),),
         )
 
