@@ -139,6 +139,9 @@ _FOR_LONG = timedelta(minutes=5)
 done by then."""
 
 
+_IS_DOWN = When.DOWN | When.STALE  # joined once: each node asks
+
+
 class Case(msgspec.Struct, frozen=True):
     """One node under examination.
 
@@ -231,7 +234,7 @@ class Case(msgspec.Struct, frozen=True):
     def true(self) -> When:
         """What rules ask of a node, as far as it is true of this one."""
         service, standing = self.node.service, self.standing
-        true = When.ANY if standing is Standing.UP else When.DOWN | When.STALE
+        true = When.ANY if standing is Standing.UP else _IS_DOWN
         if service is not None and service.last is not None and service.last.reload_result:
             true |= When.STALE
         if not standing.well:

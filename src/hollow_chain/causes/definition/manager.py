@@ -277,7 +277,8 @@ def stale_definition(case: Case) -> Iterator[Finding]:
     """
     service = case.service
     definition = service.definition
-    yield from old_settings(case)
+    if service.last is not None and service.last.reload_result:
+        yield from old_settings(case)
     if definition is None or _passed_over(case) is not None:
         return
     if definition.load == "not-loaded":
