@@ -154,8 +154,9 @@ def run(trial: Trial, number: int, keep: Path | None = None) -> Outcome:
                 outcome.state = "whole"
                 return outcome
             outcome.state = "broken"
-            if host.run(f"systemctl is-active {outcome.target}", check=False).stdout.strip() == "active":
-                # What stands above is well by the manager's rules (a condition that passes a need over, a need that is up and deaf).
+            if _is_active(host, outcome.target) or (outcome.pair and _is_active(host, trial.probe.unit)):
+                # What stands above is well by the manager's rules (a condition that passes a need over, a need that is up and deaf), or
+                # has only its own fault in its way.
                 outcome.target, outcome.depth, outcome.pair = trial.probe.unit, 1, False
             (_observe if trial.silent else _ask)(host, outcome, keep, number)
     except (RuntimeError, subprocess.SubprocessError) as error:
@@ -196,18 +197,20 @@ def _is_whole(host: RealHost, probe: Probe, seconds: float) -> bool:
     """Whether the daemon is up, stays so, and has its endpoints."""
     until = time.monotonic() + seconds
     while True:
-        up = host.run(f"systemctl is-active {probe.unit}", check=False).stdout.strip() == "active"
-        if up and set(probe.endpoints) <= set(probing.endpoints(host, probe.unit)):
+        if _is_active(host, probe.unit) and set(probe.endpoints) <= set(probing.endpoints(host, probe.unit)):
             return probing.stays(host, probe.unit)
         if time.monotonic() >= until:
             return False
         time.sleep(0.4)
 
 
+def _is_active(host: RealHost, unit: str) -> bool:
+    return host.run(f"systemctl is-active {unit}", check=False).stdout.strip() == "active"
+
+
 def _is_up(host: RealHost, probe: Probe) -> bool:
     """Whether the daemon is up and stays so, with whatever endpoints."""
-    up = host.run(f"systemctl is-active {probe.unit}", check=False).stdout.strip() == "active"
-    return up and probing.stays(host, probe.unit)
+    return _is_active(host, probe.unit) and probing.stays(host, probe.unit)
 
 
 def _named(verdict: dict[str, Any]) -> list[dict[str, Any]]:

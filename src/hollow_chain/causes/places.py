@@ -32,6 +32,14 @@ _BREAKS = pattern(r"[\s'\";|&<>()=,`$]+")
 _LOCK_NAME = pattern(r"(?i)lock|\.?pid$|sock(?:et)?$")
 
 
+_MADE_NAME = pattern(r"(?i)lock|\.?pid$|sock(?:et)?$|\.log$")
+
+
+def is_made_by_name(path: str) -> bool:
+    """Whether a file has the name of what a program makes when it starts: a lock, the number of its process, a socket, a log."""
+    return bool(_MADE_NAME.search(path.rpartition("/")[2]))
+
+
 _WRITTEN = ("/var", "/run", "/srv", "/tmp")
 """Where programs write; elsewhere they only read, as long as they do not say otherwise (hier(7))."""
 

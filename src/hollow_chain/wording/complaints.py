@@ -55,8 +55,11 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
         if event.text[:1].isspace() and index and says(events[index - 1].text, "in code"):
             continue  # a line of the program itself, as a trace of calls quotes it
         located = place_in(event.text)
-        if located and (is_source(located[0]) or says(event.text, "noted", "in code")):
-            continue  # where in the program, not where in its configuration; or no complaint at all
+        if located and is_source(located[0]):
+            found += _behind_its_own_place(event)
+            continue  # where in the program, not where in its configuration
+        if located and says(event.text, "noted", "in code"):
+            continue  # no complaint at all
         rejects = says(event.text, "rejected") and not is_call_error(event.text) and not _LOCKS.search(event.text)
         source = _own_place(events, index) if rejects else None
         if rejects and (is_set_in(event.text) or (source is not None and is_source(source[0]))):
@@ -79,6 +82,18 @@ def config_errors(events: list[Event]) -> list[ConfigError]:
             paths = paths or _in_trace_before(events, index)
             found.append(ConfigError(event, paths[0] if paths else "", line, closing=_closes(events, index)))
     return found
+
+
+_RAISED_AT = pattern(r"^\S{1,1000}:\d{1,9}:in [`'][^']{1,200}': ")
+"""How a line begins that a program ends on in a language that tells first where in it that was (Ruby, ``Exception#full_message``)."""
+
+
+def _behind_its_own_place(event: Event) -> list[ConfigError]:
+    """What a line complains of behind the place in the program that it begins with: words of a parser with a file of their own."""
+    head = _RAISED_AT.match(event.text)
+    said = event.text[head.end() :] if head is not None else ""
+    paths = [path for path in paths_in(said) if not is_source(path) and not is_program_place(path)]
+    return [ConfigError(event, paths[0], line_in(said))] if paths and says(said, "rejected") else []
 
 
 _OWN_SYNTAX = pattern(r"^(?:SyntaxError|IndentationError|TabError)\b")

@@ -39,7 +39,7 @@ def telling(events: list[Event], most: int = 3) -> list[Event]:
         e
         for e in events
         if e.text.strip()
-        and not e.text.startswith(NOISE)
+        and not (e.text.startswith(NOISE) and (e.by_manager or not _COMPLAINS.search(e.text)))
         and not (e.by_manager and (e.code in _ONLY_THAT or e.text.endswith(_BARS) or _is_routine(e)))
     ]
     own = _without_help([e for e in spoken if not e.by_manager and not e.source.startswith(CONFIGURATION)])

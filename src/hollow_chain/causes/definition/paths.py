@@ -15,7 +15,7 @@ from hollow_chain.causes.definition.modules import missing_module
 from hollow_chain.causes.definition.program import library_folders, programs_of
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, TELLS, Evidence, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
-from hollow_chain.causes.places import is_device, is_written
+from hollow_chain.causes.places import is_device, is_made_by_name, is_written
 from hollow_chain.causes.rights import barrier
 from hollow_chain.causes.rule import NOT_UP, cause
 from hollow_chain.causes.standing import Standing
@@ -229,7 +229,7 @@ def _absent_paths(case: Case) -> Iterator[tuple[str, list[Evidence]]]:
         elif (
             (is_device(path) or not path.startswith(_VOLATILE))
             and not spoken
-            and not _is_a_log_to_be(case, path)
+            and not _is_to_be_made(case, path)
             and not (service.last is not None and service.last.step)
         ):
             ended = numbered(case, *_NOT_THERE, bears=SAID)
@@ -254,10 +254,12 @@ def _is_one_of_several(case: Case, event: Event, path: str) -> bool:
     return any((file := case.file(one)) is not None and file.exists for one in others)
 
 
-def _is_a_log_to_be(case: Case, path: str) -> bool:
-    """Whether a path that nobody calls absent is one of a log, in a folder that is there: programs make these themselves."""
+def _is_to_be_made(case: Case, path: str) -> bool:
+    """Whether a path that nobody calls absent is one of a log, a lock, a number or a socket, in a folder that is there: programs make these
+    themselves, and take some of them away when they end."""
     folder = case.file(path.rpartition("/")[0])
-    return path.startswith("/var/log/") and folder is not None and folder.exists and barrier(case, path, True) is None
+    is_made = path.startswith("/var/log/") or is_made_by_name(path)
+    return is_made and folder is not None and folder.exists and barrier(case, path, True) is None
 
 
 _IS_UP = 3.0
