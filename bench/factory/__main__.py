@@ -88,7 +88,7 @@ def plan(probes: list[Probe], count: int, seed: int, only: str, silent: bool = F
 def main() -> None:
     """Probe, plan, run, print."""
     parser = argparse.ArgumentParser(prog="python -m bench.factory", description=main.__doc__)
-    parser.add_argument("--half", default="", help="a to l; all where left out")
+    parser.add_argument("--half", default="", help="a to m; all where left out")
     parser.add_argument("--count", type=int, default=200)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--operator", default="", help="part of the names of operators")

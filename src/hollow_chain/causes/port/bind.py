@@ -39,7 +39,7 @@ def address_missing(case: Case) -> Iterator[Finding]:
     if case.standing.well:
         yield from _address_missing_while_up(case, here)
         return
-    said = lines.saying(case.told_events(), "no address")
+    said = lines.saying(case.told_events(), "no address") or _bound_in_vain(case, ANY | here)
     claimed = [
         (said[-1], c.address, c.port)
         for c in case.service.claims
@@ -57,7 +57,7 @@ def address_missing(case: Case) -> Iterator[Finding]:
             + (f", port {port}" if port else "")
             + (", which came up too late for it." if there else ", which no adapter of this host has."),
             evidence=(
-                case.quoted(event, SAID),
+                case.quoted(event, SAID if says(event.text, "no address") else FITS),
                 case.seen(
                     f"addresses of this host: {', '.join(sorted(set(case.host.addresses))) or 'none known'}",
                     "adapters",
@@ -118,6 +118,17 @@ def _address_missing_while_up(case: Case, here: set[str]) -> Iterator[Finding]:
             ),
         )
         return
+
+
+_BINDS_ELSEWHERE = pattern(r"(?i)ldap|credentials|remote|upstream|peer|\bserver\b|\bas (?:user|dn|cn)\b|\bdn\b")
+"""Words of a line about a bind to another host: to a directory one binds as somebody (RFC 4511, section 4.2)."""
+
+
+def _bound_in_vain(case: Case, here: Collection[str]) -> list[Event]:
+    """Lines that say without a reason that it could not listen at an address, where that is not *here*."""
+    said = lines.saying(case.told_events(), "no endpoint") if case.host.addresses else []
+    said = [event for event in said if not _BINDS_ELSEWHERE.search(event.text)]
+    return [event for event, address, _ in lines.endpoints_in(said, said) if address and address not in here][-1:]
 
 
 _LOW_PORTS = "CAP_NET_BIND_SERVICE"
