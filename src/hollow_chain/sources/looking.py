@@ -292,11 +292,12 @@ def _may_be_stale(service: Service) -> bool:
 
 
 def _paths_below(host: Host, events: list[Event]) -> dict[str, list[str]]:
-    """What records call absent as it begins in the working folder of their service."""
+    """What records call absent, or refused, as it begins in the working folder of their service."""
     folders = {s.name: folder_of(s) for s in host.services if s.program is not None and not s.template}
     found: dict[str, dict[str, None]] = {}
     for event in events:
-        for _, path in sought.missing_below([event], folders.get(event.service, "")):
+        folder = folders.get(event.service, "")
+        for _, path in (*sought.missing_below([event], folder), *sought.refused_below([event], folder)):
             found.setdefault(event.service, {})[path] = None
     return {name: list(paths)[:_MOST_PATHS] for name, paths in found.items()}
 

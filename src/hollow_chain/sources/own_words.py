@@ -104,7 +104,7 @@ def _add_claims_in_doubt(
     barred = {
         claim.port
         for claim in service.claims
-        if by and (surely or (not claim.unsure and (by != CALLS or claim.source == ARGUMENTS)))
+        if by and (surely or by != CALLS or (not claim.unsure and claim.source == ARGUMENTS))
     }
     started = service.last.started_at if service.last is not None else None
     spoken = [

@@ -28,6 +28,13 @@ def missing_below(events: Iterable[Event], folder: str) -> Iterator[tuple[Event,
     yield from ((event, below(folder, name)) for event, name in (missing_names(events) if folder else ()))
 
 
+def refused_below(events: Iterable[Event], folder: str) -> Iterator[tuple[Event, str]]:
+    """Files that a record calls refused and names from the working *folder* on, made absolute; nothing where that is not known."""
+    for event in events if folder else ():
+        if says(event.text, "denied", "read only") and not paths_in(event.text):
+            yield from ((event, below(folder, name)) for name in relative_in(event.text))
+
+
 _SOUGHT = pattern(
     r"(?:: (?:exec: )?|^)[\"'\u2018]?(?P<name>[\w.+/-]{1,200})[\"'\u2019]?: (?:No such file or directory|(?:command )?not found)$"
 )

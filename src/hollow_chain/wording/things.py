@@ -86,7 +86,7 @@ _SLASHES = pattern(r"(?<!^)/{2,}|^/{2,}(?=[a-z])")
 
 _REL = r"(?:\.{1,2}/)?[A-Za-z_][\w.\-]{0,100}(?:/[\w.\-]{1,100}){1,20}"
 _RELATIVE = pattern(
-    rf"[\"'`](?P<quoted>{_REL})[\"'`]|(?<![\w/.\-:~@$\\\"'`])(?P<bare>{_REL})(?=: (?i:no such file|not found|not a directory))"
+    rf"[\"'`](?P<quoted>{_REL})[\"'`]|(?<![\w/.\-:~@$\\\"'`])(?P<bare>{_REL})(?=: (?i:no such file|not found|not a directory|permission denied))"
 )
 _LONGEST_LINE = 2000
 """Characters of a line that are gone through for paths that begin in the working folder."""
@@ -105,7 +105,7 @@ def below(folder: str, name: str) -> str:
 
 
 def relative_in(text: str) -> list[str]:
-    """The paths that a line quotes, or calls absent, as they begin in the working folder; names of files without a folder among them,
+    """The paths that a line quotes, or calls absent or refused, as they begin in the working folder; names of files without a folder among them,
     where it speaks of a file."""
     text = text[:_LONGEST_LINE]
     found = [match["quoted"] or match["bare"] for match in _RELATIVE.finditer(text)]
@@ -121,10 +121,10 @@ _UNITS = (".service", ".socket", ".timer", ".mount", ".automount", ".target", ".
 _NAME = r"[A-Za-z_][\w\-]{0,100}(?:\.[\w\-]{1,30}){0,3}\.[A-Za-z]\w{0,11}"
 _NAMED_FILE = pattern(
     rf"(?<=directory: )'(?P<after>[\w.\-]{{1,200}})'|[\"'`\u2018\u201c](?:\./)?(?P<quoted>{_NAME})[\"'`\u2019\u201d]"
-    rf"|(?<![\w/.\-:~@$\\\"'`])(?:\./)?(?P<bare>{_NAME})(?=:? \(?(?i:no such file))"
+    rf"|(?<![\w/.\-:~@$\\\"'`])(?:\./)?(?P<bare>{_NAME})(?=:? \(?(?i:no such file|permission denied))"
     rf"|(?i:no such file or directory)[^/\"'\w][^/\"']{{1,30}} (?P<last>{_NAME})$"
 )
-_OF_A_FILE = pattern(r"(?i)no such file|file not found|file was not found|find (?:the )?file|nosuchfile|enoent")
+_OF_A_FILE = pattern(r"(?i)no such file|permission denied|read-only file|eacces|file not found|file was not found|find (?:the )?file|nosuchfile|enoent")
 
 
 def place_in(text: str) -> tuple[str, int] | None:

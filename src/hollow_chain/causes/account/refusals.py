@@ -10,10 +10,11 @@ from typing import NamedTuple
 from hollow_chain.causes import rights
 from hollow_chain.causes.case import Case
 from hollow_chain.causes.places import inside
+from hollow_chain.facts.habits import folder_of
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.service import Program
 from hollow_chain.lazy import pattern
-from hollow_chain.wording import lines
+from hollow_chain.wording import lines, sought
 from hollow_chain.wording.forms import read
 from hollow_chain.wording.of_files import may_be_of_files
 
@@ -48,7 +49,10 @@ class RefusedPath(NamedTuple):
 
 def refused_paths(case: Case) -> Iterator[RefusedPath]:
     """Paths that records refuse; the longest path of each is the one that is meant."""
-    for event, near in lines.refused(case.told_events()):
+    folder = folder_of(case.service)
+    for event, told in lines.refused(case.told_events()):
+        # What it names itself, from the working folder on, comes before what the lines around it name.
+        near = [path for _, path in sought.refused_below([event], "" if event.by_manager else folder)] or told
         if not _STEPS_ON_FILES.issuperset(read(event.text).named("step", "step")):
             continue  # the manager could not get as far as the program: not the program is refused
         if event.by_manager and not any(path in event.text for path in near):

@@ -14,7 +14,7 @@ from hollow_chain.causes.rule import cause
 from hollow_chain.causes.sockets import claims_tcp
 from hollow_chain.causes.words import clock
 from hollow_chain.facts.confined import CALLS, kept_from_sockets, may_not_listen
-from hollow_chain.facts.endpoints import is_loopback, of_claim, of_listener
+from hollow_chain.facts.endpoints import ANY, is_loopback, of_claim, of_listener
 from hollow_chain.facts.host import Listener
 from hollow_chain.facts.service import Claim
 from hollow_chain.wording import lines
@@ -43,7 +43,7 @@ def listener_off(case: Case) -> Iterator[Finding]:
         yield from _went_without(case)
         if case.asked:
             yield from _waits(case)
-    if not own and case.asked and may_not_listen(case.service):
+    if not own and case.asked:
         yield from _may_not_listen(case)
     if not calls and not case.service.claims and not any(is_loopback(s.address) for s in own):
         return  # nobody calls in vain, and it is set to nothing that it could lack
@@ -95,26 +95,34 @@ def _went_without(case: Case) -> Iterator[Finding]:
 
 
 def _may_not_listen(case: Case) -> Iterator[Finding]:
-    """A filter refuses it the very calls of listening, and a place of its settings, which may be what it is to listen on, is held by nobody."""
-    confinement, name = case.service.confinement, case.node.name
-    claim = next(
-        (c for c in case.service.claims if c.unsure and not c.told and not case.index.sockets.at(c.port)), None
-    )
-    if claim is None or confinement is None or case.index.sockets.unheld_claims(case.service):
+    """Its definition refuses it the calls or the kinds of sockets of listening, and a place of its settings, which may be what it is to
+    listen on, is held by nobody."""
+    confinement, name, by = case.service.confinement, case.node.name, kept_from_sockets(case.service)
+    claim = next((c for c in case.service.claims if _may_be_of_its_own(case, c, by)), None)
+    if claim is None or confinement is None or not by or (by == CALLS and not may_not_listen(case.service)):
         return
+    if case.index.sockets.unheld_claims(case.service):
+        return
+    refuses = ", ".join(confinement.calls_refused or ()) if by == CALLS else "all sockets of a network"
     yield Finding(
-        says=f"{name} runs without any listening socket, and {CALLS} of its definition lets it have none; {claim.source} names port {claim.port}, "
+        says=f"{name} runs without any listening socket, and {by} of its definition lets it have none; {claim.source} names port {claim.port}, "
         "at which nobody listens.",
         evidence=(
-            case.seen(
-                f"{CALLS} of {name} refuses it {', '.join(confinement.calls_refused or ())}", "definition", bears=FITS
-            ),
+            case.seen(f"{by} of {name} refuses it {refuses}", "definition", bears=FITS),
             case.seen(f"{name} has no socket, and nobody has port {claim.port}", SOCKETS, bears=HINT),
         ),
         mends=(
-            Mend(f"Widen {CALLS} in the definition of {name} by what it needs to listen, and no more.", AFTER_RELOAD),
+            Mend(f"Widen {by} in the definition of {name} by what it needs to listen, and no more.", AFTER_RELOAD),
         ),
     )
+
+
+def _may_be_of_its_own(case: Case, claim: Claim, by: str) -> bool:
+    """Whether a port that settings name without saying for what may be one of its own: at an address of this host, and held by nobody.
+    Who may use no network at all has settings of others, too, more often than not: there the address has to be told."""
+    near = is_loopback(claim.address) or claim.address in ANY or claim.address in case.host.addresses
+    is_told = bool(claim.address) or by == CALLS
+    return claim.unsure and not claim.told and near and is_told and not case.index.sockets.at(claim.port)
 
 
 def _waits(case: Case) -> Iterator[Finding]:
@@ -174,16 +182,18 @@ def _off(
     evidence: list[Evidence] = [calls[0][1].evidence(case)] if calls else []
     evidence += [case.seen(f"switched off: {c.source or 'definition'}", "configuration", bears=SAID) for c in off[:2]]
     evidence += [
-        case.seen(f"{name} is set to listen on {of_claim(c)} ({c.source or 'definition'})", "definition", bears=FITS)
+        case.seen(f"{name} is set to listen on {of_claim(c)} ({c.source or 'definition'})", "definition", bears=_surely(c, calls))
         for c in unheld[:2]
     ]
     up = case.service.last.up_at if case.service.last else None
     evidence.append(case.seen(f"{name} runs{f' since {clock(up)}' if up else ''}", MANAGER, bears=HINT))
-    evidence.append(case.seen(f"its sockets: {_listed(own)}", SOCKETS, bears=FITS))
+    evidence.append(case.seen(f"its sockets: {_listed(own)}", SOCKETS, bears=FITS if own or calls else HINT))
     mend = Mend(f"Switch the network listener of {name} on, on an address that its clients reach.", AFTER_RESTART)
     if (by := "" if own else kept_from_sockets(case.service)) and not off:
         set_to = f"{by} is set for {name}" + ("" if by == CALLS else ", and lets it use no socket of a network")
-        evidence.append(case.seen(set_to, "definition", bears=HINT if by == CALLS else FITS))
+        # Who was kept from all networks on purpose has settings, too.
+        guess = by == CALLS or (bool(unheld) and all(_surely(c, calls) == HINT for c in unheld))
+        evidence.append(case.seen(set_to, "definition", bears=HINT if guess else FITS))
         keeps = "keeps" if by != CALLS or may_not_listen(case.service) else "may keep"
         how += f"; {by} of its definition {keeps} it from that"
         mend = Mend(f"Widen {by} in the definition of {name} by what it needs to listen, and no more.", AFTER_RELOAD)
@@ -193,6 +203,12 @@ def _off(
         mends=(mend,),
         explains=("port-not-fixed",),
     )
+
+
+def _surely(claim: Claim, calls: list[tuple[str, Sought]]) -> str:
+    """What it is worth that it is set to listen somewhere: settings may speak of what another program of the same package does, as long as
+    nobody calls there."""
+    return FITS if calls or not claim.source.startswith("configuration") else HINT
 
 
 def _note(case: Case, claim: Claim) -> Finding:
