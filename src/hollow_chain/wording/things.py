@@ -124,7 +124,9 @@ _NAMED_FILE = pattern(
     rf"|(?<![\w/.\-:~@$\\\"'`])(?:\./)?(?P<bare>{_NAME})(?=:? \(?(?i:no such file|permission denied))"
     rf"|(?i:no such file or directory)[^/\"'\w][^/\"']{{1,30}} (?P<last>{_NAME})$"
 )
-_OF_A_FILE = pattern(r"(?i)no such file|permission denied|read-only file|eacces|file not found|file was not found|find (?:the )?file|nosuchfile|enoent")
+_OF_A_FILE = pattern(
+    r"(?i)no such file|permission denied|read-only file|eacces|file (?:was )?not found|find (?:the )?file|nosuchfile|enoent"
+)
 
 
 def place_in(text: str) -> tuple[str, int] | None:

@@ -111,9 +111,7 @@ def _may_not_listen(case: Case) -> Iterator[Finding]:
             case.seen(f"{by} of {name} refuses it {refuses}", "definition", bears=FITS),
             case.seen(f"{name} has no socket, and nobody has port {claim.port}", SOCKETS, bears=HINT),
         ),
-        mends=(
-            Mend(f"Widen {by} in the definition of {name} by what it needs to listen, and no more.", AFTER_RELOAD),
-        ),
+        mends=(Mend(f"Widen {by} in the definition of {name} by what it needs to listen, and no more.", AFTER_RELOAD),),
     )
 
 
@@ -182,7 +180,11 @@ def _off(
     evidence: list[Evidence] = [calls[0][1].evidence(case)] if calls else []
     evidence += [case.seen(f"switched off: {c.source or 'definition'}", "configuration", bears=SAID) for c in off[:2]]
     evidence += [
-        case.seen(f"{name} is set to listen on {of_claim(c)} ({c.source or 'definition'})", "definition", bears=_surely(c, calls))
+        case.seen(
+            f"{name} is set to listen on {of_claim(c)} ({c.source or 'definition'})",
+            "definition",
+            bears=_surely(c, calls),
+        )
         for c in unheld[:2]
     ]
     up = case.service.last.up_at if case.service.last else None
