@@ -88,6 +88,8 @@ HARMLESS = [
     "token_endpoint=https://quay.example/token",
     "open /etc/ssl/private/site.key: Permission denied",
     "password_file=/etc/desk/passwords",
+    "serve --credentials /etc/desk/credentials.json",
+    "DESK_TOKEN=/run/secrets/desk",
     "key.pem: No such file or directory",
     "unknown directive 'keepalive_timeout' in /etc/x/x.conf:3",
     "cannot open shared object file: libkeyutils.so.1",

@@ -72,13 +72,14 @@ def claims_of_arguments(arguments: list[str]) -> list[Claim]:
     """Endpoints among the arguments: the value of an option that speaks of a port or of listening."""
     found: list[Claim] = []
     addresses: list[str] = []
-    elsewhere = False
+    elsewhere, beside = False, ""
     for option, following in pairwise([*arguments, ""]):
         named = _OPTION.match(option)
         key = _SHORT.get(named["name"], named["name"]) if named else ""
         given = (named["value"] if named["value"] is not None else following) if named else ""
         if named is None or not speaks_of_listening(key):
-            elsewhere = elsewhere or (bool(key) and _is_elsewhere(key, given))
+            if key and _is_elsewhere(key, given):
+                elsewhere, beside = True, _plain(given) if _ALONE.match(given) else beside
             continue
         value, alone = _VALUE.match(given), _ALONE.match(given)
         if value and 0 < int(value["port"]) < 65536:
@@ -93,6 +94,7 @@ def claims_of_arguments(arguments: list[str]) -> list[Claim]:
     if elsewhere and not addresses:
         for claim in found:
             claim.unsure = claim.unsure or not (claim.address or claim.switched_off)
+            claim.address = claim.address or (beside if claim.unsure and not claim.switched_off else "")
     return _on(found, addresses)
 
 

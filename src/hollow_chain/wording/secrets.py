@@ -150,9 +150,17 @@ def _error_texts() -> tuple[str, ...]:
     return tuple(one.text for one in errors().values())
 
 
+_FILED = pattern(
+    r"\A/(?:etc|var|srv|opt|run|usr|home|root|mnt|media|tmp|boot|lib|dev|data)(?:/[\w.@+][\w.@+\-]{0,60}){1,20}/?\Z"
+)
+"""A path below a folder that every host has (hier(7)): where the secret is kept, and not the secret. None that is drawn at random begins so."""
+
+
 def _hides(value: str, named: Naming) -> bool:
     """Whether *value*, behind a name that is taken for that of a secret, is hidden."""
     if not value or value.startswith(MASK[:7]) or value.lower().rstrip(".") in _not_secret():
+        return False
+    if _FILED.match(value):
         return False
     return named == "plain" or looks_random(value)
 
@@ -321,7 +329,7 @@ def _mask_argument(argument: str, before: str) -> str:
 
 
 def _hides_argument(value: str, named: Naming) -> bool:
-    if not named or value.lower() in _not_secret() or value.startswith(MASK):
+    if not named or value.lower() in _not_secret() or value.startswith(MASK) or _FILED.match(value):
         return False
     return named == "plain" or not _HARMLESS_VALUE.fullmatch(value)
 

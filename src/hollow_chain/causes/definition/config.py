@@ -20,6 +20,7 @@ from hollow_chain.facts.host import Event, File
 from hollow_chain.facts.service import MOUNTS, Service
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
+from hollow_chain.wording.bound import was_to_listen
 from hollow_chain.wording.complaints import ConfigError, config_errors
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.observed import LIKELY
@@ -67,6 +68,7 @@ def config_rejected(case: Case) -> Iterator[Finding]:
         passed_over = list(refused_assignment(case))
         yield from passed_over or missed_variable(case)
         yield from _unread(case)
+        yield from _listens_nowhere(case)
         yield from stumbled_over(case)
         yield from _ended_on(case)
         return
@@ -158,6 +160,27 @@ def _only_settings(case: Case) -> str:
 def _came_up_with(case: Case, file: File) -> bool:
     """Whether it came up with that very content before: then it is not that."""
     return file.changed_at is not None and came_up_after(case, file.changed_at)
+
+
+def _listens_nowhere(case: Case) -> Iterator[Finding]:
+    """It looked up the place that it is to listen at, and its host knows no such name."""
+    own, name = case.own_events(), case.service.name
+    said = next((e for e in reversed(lines.saying(own, "host away")) if was_to_listen(own, e)), None)
+    if said is None or case.outlived(said) == "further":
+        return
+    only = _only_settings(case)
+    named = lines.host_in(said.text) or "a name or an address"
+    by = f", most likely by {only}" if only else ""
+    yield Finding(
+        says=f"{name} is to listen at {named} that {case.node.host} does not know{by}: "
+        f"\u201c{said.text.strip()[:200]}\u201d.",
+        evidence=(
+            case.quoted(said, FITS),
+            case.seen("it was about to listen there, by what it was at", said.source, said.at, TELLS),
+        ),
+        mends=(_correct(case, only, f"the address in {only}" if only else "the address that it is to listen at"),),
+        explains=("exits-with-error", "crash-loop", "exits-at-once", "host-unreachable"),
+    )
 
 
 def _unread(case: Case) -> Iterator[Finding]:

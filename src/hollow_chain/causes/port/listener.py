@@ -103,9 +103,10 @@ def _may_not_listen(case: Case) -> Iterator[Finding]:
         return
     if case.index.sockets.unheld_claims(case.service):
         return
+    told = f"its {claim.source} name" if claim.source == "arguments" else f"{claim.source} names"
     refuses = ", ".join(confinement.calls_refused or ()) if by == CALLS else "all sockets of a network"
     yield Finding(
-        says=f"{name} runs without any listening socket, and {by} of its definition lets it have none; {claim.source} names port {claim.port}, "
+        says=f"{name} runs without any listening socket, and {by} of its definition lets it have none; {told} port {claim.port}, "
         "at which nobody listens.",
         evidence=(
             case.seen(f"{by} of {name} refuses it {refuses}", "definition", bears=FITS),
