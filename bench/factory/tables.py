@@ -37,7 +37,7 @@ def tables(outcomes: list[Outcome], blind: bool = False) -> Iterator[str]:
     if silent:
         yield f"silent: {len(silent)} on {len({o.unit for o in silent})} daemons, which the records do not explain; observed,"
         yield f"  the right cause is first in {sum(o.right for o in silent)}, with the right thing in {sum(o.exact for o in silent)}"
-    claims = [(o.causes[0]["confidence"], o.right) for o in broken if o.causes]
+    claims = [(o.causes[0]["confidence"], o.right) for o in broken if o.causes and not o.causes[0].get("note")]
     yield (
         f"Brier score of the first causes: {brier(claims):.4f}; wrong at 0.9 and more: "
         f"{sum(sure >= 0.9 and not ok for sure, ok in claims)}"

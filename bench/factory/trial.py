@@ -216,7 +216,7 @@ def _is_up(host: RealHost, probe: Probe) -> bool:
 def _named(verdict: dict[str, Any]) -> list[dict[str, Any]]:
     """The causes; of a start that was rightly skipped, which is no fault, what is noted of that."""
     skips = [note for note in verdict.get("notes", []) if note["cause"] == "condition-unmet"]
-    return verdict.get("causes") or [{"confidence": 0.0, **note} for note in skips]
+    return verdict.get("causes") or [{"confidence": 0.0, "note": True, **note} for note in skips]
 
 
 def _ask(host: RealHost, outcome: Outcome, keep: Path | None, number: int) -> None:

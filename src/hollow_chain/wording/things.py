@@ -37,10 +37,11 @@ _ENDPOINT = pattern(
     r"|\(?[\"'](?P<address5>[\w.:*%\-]{0,80})[\"'], ?(?P<port5>\d{1,5})\)"
     r"|\((?P<address6>[0-9A-Fa-f]{0,4}[:.*][0-9A-Fa-f:.*]{0,44}), ?(?P<port6>\d{1,5})\)"
     rf"|/dev/(?:tcp|udp)/(?P<address9>{_ADDRESS})/(?P<port9>\d{{1,5}})\b"
+    rf"|(?i:\b(?:eaddrinuse|eaddrnotavail|bind|listen))[: ]{{1,2}}(?P<address10>{_ADDRESS}) (?P<port10>\d{{2,5}})\b"
     r"|\b(?:tcp|udp)/(?P<port7>\d{2,5})\b(?![./]\d)|(?<![\w.:/])(?P<port8>\d{2,5})/(?:tcp|udp)\b"
 )
-_ADDRESSES = ("address", "address4", "address5", "address6", "address9")
-_PORTS = ("port", "port2", "port3", "port4", "port5", "port6", "port7", "port8", "port9")
+_ADDRESSES = ("address", "address4", "address5", "address6", "address9", "address10")
+_PORTS = ("port", "port2", "port3", "port4", "port5", "port6", "port7", "port8", "port9", "port10")
 _SINGLE_ADDRESS = pattern(
     r"(?<![\w.:])(?P<v4>\d{1,3}(?:\.\d{1,3}){3})(?![\w.]*\.\d)|(?<![\w:.])(?P<v6>[0-9A-Fa-f]{1,4}(?::[0-9A-Fa-f]{0,4}){2,7})(?![\w:])"
 )

@@ -75,8 +75,20 @@ def _meant(case: Case, event: Event, near: Sequence[str]) -> list[str]:
         meant = _known_and_closed(case, program)
     if meant and not any(path in event.text for path in meant):
         # Of several in the line before it, as a trace of calls shows them: one that is seen to be closed.
-        meant = [path for path in meant if rights.barrier(case, path, False)][:1] or meant
+        closed = [path for path in meant if rights.barrier(case, path, False)][:1]
+        of_files = not event.by_manager and (may_be_of_files(event.text) or _was_at_a_file(case, event))
+        meant = closed or (_known_and_closed(case, program) if of_files and program else []) or meant
     return meant
+
+
+_AT_A_FILE = pattern(r"(?i)\b\w{0,40}(?:load|open|read|file|cert|key|path)\w{0,40}\(")
+"""Calls on files, as a trace of calls quotes the line of the source: not all of them tell in their error which file that was."""
+
+
+def _was_at_a_file(case: Case, event: Event) -> bool:
+    """Whether a trace of calls that ends in this line ends in a call on a file."""
+    past = sought.before(case.own_events(), event)
+    return any(one.text[:1].isspace() and _AT_A_FILE.search(one.text) for one in past)
 
 
 def _known_and_closed(case: Case, program: Program) -> list[str]:

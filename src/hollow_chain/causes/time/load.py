@@ -10,7 +10,8 @@ from hollow_chain.causes.case import Case
 from hollow_chain.causes.finding import AFTER_REBOOT, FITS, SAID, Finding, Mend
 from hollow_chain.causes.nature import Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.time.limits import limit_of, longer_limit, needed_by, sum_of, timed_out
+from hollow_chain.causes.time.limits import longer_limit, sum_of, timed_out
+from hollow_chain.causes.time.pace import limit_of, needed_by
 from hollow_chain.causes.words import between, clock, span
 from hollow_chain.facts.runs import Start
 from hollow_chain.families.times import AT_BOOT_SECONDS

@@ -8,13 +8,16 @@ from hollow_chain.causes.case import FILES, MANAGER, Case
 from hollow_chain.causes.finding import AFTER_RELOAD, FITS, HINT, PROOF, SAID, Evidence, Finding, Mend
 from hollow_chain.causes.nature import TIMES, Boot, When
 from hollow_chain.causes.rule import NOT_UP, cause
-from hollow_chain.causes.time.limits import gets_on, limit_of, timed_out, went_quiet
+from hollow_chain.causes.time.limits import timed_out
+from hollow_chain.causes.time.pace import gets_on, given_up, limit_of, spoken_by, went_quiet
 from hollow_chain.causes.time.stuck import stuck_in
 from hollow_chain.causes.words import clock, numbered, span, was_up_before
 from hollow_chain.facts.host import Event
 from hollow_chain.facts.runs import Start
 from hollow_chain.lazy import pattern
 from hollow_chain.wording.forms import says
+from hollow_chain.wording.lines import SEVERE_LEVELS
+from hollow_chain.wording.things import endpoints_of
 
 _REPORTS = {
     "notify": "a message of its own (Type=notify)",
@@ -148,12 +151,34 @@ def _of_manager(case: Case) -> Iterator[Evidence]:
 
 def _of_program(case: Case) -> Iterator[Evidence]:
     """A program that says that it listens, and is not busy any more."""
-    ready: list[Event] = [e for e in case.own_events() if says(e.text, "ready")]
+    own_ports = {claim.port for claim in case.service.claims if not claim.switched_off}
+    spoken = spoken_by(case, given_up(case))
+    ready: list[Event] = [e for e in spoken if says(e.text, "ready") or _tells_where(e, own_ports)]
     calm = _was_calm(case)
     if ready:
         yield case.quoted(ready[-1], FITS)
     if calm is not None:
         yield case.seen(f"it used {span(calm)} of computing time in all", bears=HINT)
+
+
+def _tells_where(event: Event, ports: set[int]) -> bool:
+    """Whether a line only tells at which of its own endpoints the program is to be reached, as most do when they are up."""
+    named = {port for _, port in endpoints_of(event.text)}
+    return not ports.isdisjoint(named) and event.level not in SEVERE_LEVELS and not says(event.text, *_IN_THE_WAY)
+
+
+_IN_THE_WAY = (
+    "in use",
+    "no address",
+    "no endpoint",
+    "denied",
+    "unreached",
+    "host away",
+    "rejected",
+    "severe",
+    "listening",
+)
+"""What a line that names an endpoint may say besides where it is."""
 
 
 def _of_look(case: Case, style: str) -> Iterator[Evidence]:
@@ -171,14 +196,14 @@ def _of_look(case: Case, style: str) -> Iterator[Evidence]:
 def _of_all(case: Case) -> Iterator[Evidence]:
     """That it was given up time and again, was not at work meanwhile, and has never come up."""
     starts = case.service.starts
-    given_up = [start for start in starts if start.outcome == "timeout"]
-    if len(given_up) < _TIMES or any(start.outcome == "up" for start in starts):
+    in_vain = [start for start in starts if start.outcome == "timeout"]
+    if len(in_vain) < _TIMES or any(start.outcome == "up" for start in starts):
         return
     limit = limit_of(case)
     if limit is None or limit.seconds < _ENOUGH_TO_REPORT or gets_on(case, limit, None):
         return
-    fact = f"all {len(given_up)} starts on record ran into the limit, and none came up"
-    yield case.seen(fact, "recorded starts", given_up[-1].at, FITS)
+    fact = f"all {len(in_vain)} starts on record ran into the limit, and none came up"
+    yield case.seen(fact, "recorded starts", in_vain[-1].at, FITS)
 
 
 def _was_calm(case: Case) -> float | None:
