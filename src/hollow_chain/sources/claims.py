@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
+from hollow_chain.facts.confined import FAMILIES, kept_from_sockets
 from hollow_chain.facts.endpoints import is_loopback
 from hollow_chain.facts.habits import names_of, own_names_of
 from hollow_chain.facts.host import Event, Host
@@ -56,7 +57,8 @@ def add(service: Service, reader: EvidenceReader, configured: dict[str, Text] | 
     for path, text in texts_of.items():
         if path not in named and not told:
             found += endpoint_settings.claims_of_text(text.text, path, text.trust != "trusted", names)
-    found = _without_calls(found, service, given)
+    if kept_from_sockets(service) != FAMILIES:  # who may use no network calls nobody over one
+        found = _without_calls(found, service, given)
     known = {(c.port, c.protocol, c.address, c.switched_off) for c in service.claims}
     for claim in sorted(found, key=lambda one: one.unsure):  # what one file leaves open, another may say
         about = (claim.port, claim.protocol, claim.address, claim.switched_off)
