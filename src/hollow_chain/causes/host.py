@@ -16,7 +16,7 @@ from hollow_chain.causes.words import clock, ended_by_request, numbered, span, s
 from hollow_chain.facts.host import TOLD, Event, UnreachedHost
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
-from hollow_chain.wording.bound import was_to_listen
+from hollow_chain.wording.bound import call_to_listen
 from hollow_chain.wording.complaints import config_errors
 from hollow_chain.wording.forms import says
 
@@ -34,7 +34,7 @@ def host_unreachable(case: Case) -> Iterator[Finding]:
     said = [
         e
         for e in lines.saying(own, "host away")
-        if not _is_local(case, e.text) and not _only_warns(case, e) and not was_to_listen(own, e)
+        if not _is_local(case, e.text) and not _only_warns(case, e) and call_to_listen(own, e) is None
     ]
     told = numbered(case, 10060, 10065, 10051, 11001, bears=SAID)
     away = _needed_and_silent(case)

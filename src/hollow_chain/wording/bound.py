@@ -13,15 +13,16 @@ _AROUND = 6
 """Lines of a trace on both sides of the error in which the call stands: most languages tell it before, some behind."""
 
 
-def was_to_listen(events: list[Event], event: Event) -> bool:
-    """Whether a name was looked up in order to listen there: then it is a place of its own host that is not found, and no other host."""
+def call_to_listen(events: list[Event], event: Event) -> Event | None:
+    """The record by which a name was looked up in order to listen there: then it is a place of its own host that is not found, and no
+    other host. None where it was for something else, or nobody tells."""
     if _LISTENS.search(event.text):
-        return True
+        return event
     at = next((number for number, one in enumerate(events) if one is event), None)
     if at is None:
-        return False
+        return None
     near = (*_in_trace(events[max(0, at - _AROUND) : at][::-1]), *_in_trace(events[at + 1 : at + 1 + _AROUND]))
-    return any(_LISTENS.search(one.text) for one in near)
+    return next((one for one in near if _LISTENS.search(one.text)), None)
 
 
 def _in_trace(events: list[Event]) -> list[Event]:

@@ -20,7 +20,7 @@ from hollow_chain.facts.host import Event, File
 from hollow_chain.facts.service import MOUNTS, Service
 from hollow_chain.lazy import pattern
 from hollow_chain.wording import lines
-from hollow_chain.wording.bound import was_to_listen
+from hollow_chain.wording.bound import call_to_listen
 from hollow_chain.wording.complaints import ConfigError, config_errors
 from hollow_chain.wording.forms import says
 from hollow_chain.wording.observed import LIKELY
@@ -165,8 +165,11 @@ def _came_up_with(case: Case, file: File) -> bool:
 def _listens_nowhere(case: Case) -> Iterator[Finding]:
     """It looked up the place that it is to listen at, and its host knows no such name."""
     own, name = case.own_events(), case.service.name
-    said = next((e for e in reversed(lines.saying(own, "host away")) if was_to_listen(own, e)), None)
-    if said is None or case.outlived(said) == "further":
+    said, call = next(
+        ((e, call) for e in reversed(lines.saying(own, "host away")) if (call := call_to_listen(own, e)) is not None),
+        (None, None),
+    )
+    if said is None or call is None or case.outlived(said) == "further":
         return
     only = _only_settings(case)
     named = lines.host_in(said.text) or "a name or an address"
@@ -176,7 +179,7 @@ def _listens_nowhere(case: Case) -> Iterator[Finding]:
         f"\u201c{said.text.strip()[:200]}\u201d.",
         evidence=(
             case.quoted(said, FITS),
-            case.seen("it was about to listen there, by what it was at", said.source, said.at, TELLS),
+            *((case.quoted(call),) if call is not said else ()),
         ),
         mends=(_correct(case, only, f"the address in {only}" if only else "the address that it is to listen at"),),
         explains=("exits-with-error", "crash-loop", "exits-at-once", "host-unreachable"),
