@@ -138,11 +138,22 @@ def test_general_forms_of_configuration(text: str, claims: set[tuple[int, str]])
         ("[metrics]\nenabled = false\nlisten = 0.0.0.0:9555\n[web]\nlisten = :8080", {8080}, set()),
         ("tls {\n  enable no;\n  inner {\n   listen 443;\n  }\n}\nlisten 80;\n", {80}, set()),
         ("server:\n  interface: 127.0.0.1\n  port: 5353\n", {5353}, set()),
+        ('{"remote": "10.0.0.7", "port": 6379}', set(), {6379}),
+        ('{"allowed": "10.0.0.7", "port": 8080}', {8080}, set()),
     ],
 )
 def test_a_port_is_a_program_s_own_by_the_words_around_it(text: str, sure: set[int], unsure: set[int]) -> None:
     found = claims_of_text(text, "f", own=("tally.service",))
     assert ({c.port for c in found if c.counts}, {c.port for c in found if c.unsure}) == (sure, unsure)
+
+
+def test_what_may_be_of_another_is_at_the_address_beside_it() -> None:
+    for text, address in (
+        ("dns: 10.0.0.9\nhost: 127.0.0.1\nport: 80\n", "127.0.0.1"),
+        ("peer: 10.0.0.7\nport: 80\n", "10.0.0.7"),
+    ):
+        assert [claim.address for claim in claims_of_text(text, "f")] == [address]
+    assert claims_of_arguments(["--host", "10.0.0.7", "--port", "80"])[0].address == "10.0.0.7"
 
 
 def test_what_one_file_leaves_open_another_may_say() -> None:

@@ -103,10 +103,18 @@ def _is_elsewhere(key: str, value: str) -> bool:
     return bool(key == _SHORT_HOST or _HOST.match(key)) and _plain(value.strip("\"'")) not in ("", "0.0.0.0", "::")
 
 
-def _is_address(value: str) -> bool:
-    """Whether a setting is an address of one machine, whatever it is called: the port beside it may be over there."""
-    alone = _ALONE.match(value)
+def _is_of_another(key: str, value: str) -> bool:
+    """Whether a setting is the address of somebody whom the program calls: the port beside it is most likely over there."""
+    alone = _ALONE.match(value) if _OF_OTHERS.search(key) else None
     return alone is not None and _plain(alone["address"]) not in ("", "0.0.0.0", "::")
+
+
+def _address_beside(setting: OutlineSetting) -> str:
+    """The address at which a port is that may be of its own or of another: that of the machine which is named beside it."""
+    beside = setting.block.settings.items()
+    named = [_ALONE.match(value) for key, value in beside if _HOST.match(key)]
+    named += [_ALONE.match(value) for key, value in beside if _is_of_another(key, value)]
+    return next((_plain(one["address"]) for one in named if one is not None), "")
 
 
 def is_plain(name: str, own: Iterable[str] = ()) -> bool:
@@ -154,9 +162,7 @@ def claims_of_text(text: str, source: str, told: bool = False, own: Iterable[str
             claim = _claim(endpoint, where)
             claim.unsure = not _is_own(setting, listens, names)
             if claim.unsure and not claim.address:
-                # Its own or not: it is at the address beside it.
-                beside = (_ALONE.match(value) for value in setting.block.settings.values())
-                claim.address = next((_plain(one["address"]) for one in beside if one is not None), "")
+                claim.address = _address_beside(setting)
             found.append((listens, claim))
         elif alone:
             addresses += [_plain(word) for word in re.findall(_ADDRESS, value)[:8]]
@@ -194,7 +200,7 @@ def _is_own(setting: OutlineSetting, listens: bool, names: set[str]) -> bool:
     beside = setting.block.settings
     if listens or any(_LISTENS.search(key) and speaks_of_listening(key) for key in beside):
         return listens or is_plain(setting.key, names)
-    if any(_is_elsewhere(key, value) or _is_address(value) for key, value in beside.items()):
+    if any(_is_elsewhere(key, value) or _is_of_another(key, value) for key, value in beside.items()):
         return False
     return is_plain(setting.key, names) and all(is_plain(one.name, names) for one in setting.block.around())
 
