@@ -297,7 +297,8 @@ _CALLER = ("-u", "-U", "--user", "--userpwd", "--login", "--proxy-user", "--basi
 
 
 def mask_arguments(arguments: list[str]) -> list[str]:
-    """A command line with its secrets masked; an option that names a secret hides the argument behind it."""
+    """A command line with its secrets masked; an option that names a secret hides the argument behind it, if that is not
+    the path of where the secret is kept."""
     masked: list[str] = []
     before = ""
     for argument in arguments:
