@@ -68,7 +68,10 @@ def gets_on(case: Case, limit: Limit | None, needed: Needed | None) -> str:
 def given_up(case: Case) -> datetime | None:
     """When it was waited for no longer: what it says when it is told to stop is no step of its start."""
     last = case.service.last
-    told = (event.at for event in case.last_events() if event.by_manager and "timed out" in event.text)
+    began = last.started_at if last is not None else None
+    told = (
+        e.at for e in case.last_events() if e.by_manager and "timed out" in e.text and (began is None or e.at >= began)
+    )
     return next(told, None) or ((last.ended_at or case.host.read_at) if last is not None else None)
 
 
